@@ -1,0 +1,33 @@
+# Two commands do everything on a fresh machine: make demo, make test.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test lint bench clean
+
+demo: $(VENV)/.installed
+	@$(BIN)/usher demo
+
+test: lint
+	$(BIN)/pytest
+
+lint: $(VENV)/.installed-dev
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: $(VENV)/.installed
+	@for script in benchmarks/*.py; do $(BIN)/python $$script; done
+
+$(VENV)/.installed: pyproject.toml
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	@$(BIN)/pip install --quiet --disable-pip-version-check --editable .
+	@touch $@
+
+$(VENV)/.installed-dev: $(VENV)/.installed
+	@$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	@touch $@
+
+clean:
+	rm -rf $(VENV)

@@ -1,0 +1,90 @@
+"""The command line: one module a command, found by name and imported when it is used."""
+
+from __future__ import annotations
+
+import os
+import sys
+from argparse import ArgumentParser, RawDescriptionHelpFormatter
+from importlib import import_module
+
+from patient_usher import __version__
+
+# Command -> (module, the question it answers).
+COMMANDS = {
+    "demo": "what does this do? Runs the whole story on made-up harbour data",
+    "replay": "does it all still behave? Replays a trace or a recording",
+    "send": "what happens to this one request?",
+    "schema": "what may I write here? JSON Schema for editors",
+}
+
+_EPILOG = "commands:\n" + "\n".join(f"  {name:<9} {question}" for name, question in COMMANDS.items())
+
+
+def _parser() -> ArgumentParser:
+    parser = ArgumentParser(
+        prog="usher",
+        description="A laboratory for HTTP middleware: model a pipeline, walk requests through it on a virtual\n"
+        "clock, see which stages ran, who answered and why.",
+        epilog=_EPILOG + "\n\nusher COMMAND --help says more. Start with: usher demo",
+        formatter_class=RawDescriptionHelpFormatter,
+        usage="usher COMMAND ...",
+        add_help=False,
+    )
+    parser.add_argument("--help", "-h", action="help", help="show this")
+    parser.add_argument("--version", action="version", version=f"patient-usher {__version__}", help="show the version")
+    parser.add_argument("command", metavar="COMMAND", choices=list(COMMANDS), help="one of the commands below")
+    return parser
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run a command. Returns its exit status: 0 well, 1 not as expected, 2 unusable input, 3 our fault."""
+    arguments = sys.argv[1:] if argv is None else argv
+    debug = "--debug" in arguments
+    arguments = [text for text in arguments if text != "--debug"]
+    try:
+        if not arguments or arguments[0] not in COMMANDS:
+            _early(arguments)
+            return 0
+        command = import_module(f"patient_usher.cli.{arguments[0]}")
+        parser = ArgumentParser(prog=f"usher {arguments[0]}", description=command.__doc__, formatter_class=RawDescriptionHelpFormatter)
+        command.add_arguments(parser)
+        status: int = command.run(parser.parse_args(arguments[1:]))
+        sys.stdout.flush()
+        return status
+    except SystemExit as end:
+        return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except KeyboardInterrupt:
+        return 130
+    except Exception as error:
+        return _report(error, debug)
+
+
+def _early(arguments: list[str]) -> None:
+    parser = _parser()
+    if not arguments:
+        parser.print_help()
+        return
+    word = arguments[0]
+    if not word.startswith("-"):
+        from difflib import get_close_matches
+
+        close = get_close_matches(word, COMMANDS, n=1)
+        hint = f"did you mean '{close[0]}'?" if close else "the commands are " + ", ".join(COMMANDS)
+        parser.exit(2, f"usher: there is no command '{word}'; {hint}\n")
+    parser.parse_args(arguments)
+
+
+def _report(error: Exception, debug: bool) -> int:
+    from patient_usher.core.model.document import Unusable
+
+    if isinstance(error, Unusable):
+        for problem in error.problems:
+            print(problem, file=sys.stderr)
+        return 2
+    if debug:
+        raise error
+    print(f"usher: a fault of its own: {type(error).__name__}: {error} (--debug shows where)", file=sys.stderr)
+    return 3

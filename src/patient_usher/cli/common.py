@@ -1,0 +1,123 @@
+"""What several commands share: options, and running a replay into a report."""
+
+from __future__ import annotations
+
+import os
+import sys
+from argparse import ArgumentParser, Namespace
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from typing import Any
+
+from patient_usher.core.engine.replay import Replay
+from patient_usher.core.engine.service import Service
+from patient_usher.core.verify.expectations import Verifier
+from patient_usher.reports import result, text
+from patient_usher.reports.paint import Line, Painter, line, stdout_painter
+from patient_usher.traces.pipeline_file import load_service
+from patient_usher.traces.trace_file import Loaded
+
+MAX_JOURNEYS = 3
+"""How many failed requests are shown whole without --details."""
+
+
+def add_pipeline_arguments(parser: ArgumentParser) -> None:
+    """The pipeline, and what changes in it."""
+    parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help="the pipeline file (YAML or JSON)")
+    parser.add_argument("--environment", "-e", metavar="E", action="append", help="lay this environment on; may be repeated")
+    parser.add_argument("--set", metavar="STAGE.OPTION=VALUE", action="append", default=[], help="set one option; may be repeated")
+    parser.add_argument("--allow-files", action="store_true", help="let the files name other files anywhere, not only beside them")
+
+
+def add_output_arguments(parser: ArgumentParser) -> None:
+    """How the result is written."""
+    parser.add_argument("--format", choices=["text", "json", "jsonl"], default="text", help="text for people (default), json, or jsonl: an exchange a line")
+    parser.add_argument("--details", action="store_true", help="show the whole journey of every request")
+    parser.add_argument("--quiet", "-q", action="store_true", help="print nothing but what is not as expected")
+
+
+def service_of(args: Namespace) -> Service:
+    """The service that the arguments name."""
+    return load_service(args.pipeline, environments=args.environment, settings=args.set, allow_files=args.allow_files)
+
+
+def replayed(service: Service, loaded: Loaded, only: set[str]) -> Iterator[tuple[list[dict[str, Any]], bool, bool]]:
+    """Each send's records, whether it is a repetition with more to come, and whether it failed."""
+    verifier = Verifier(service.environment)
+    for send in Replay(service, loaded.starts, loaded.tracks).run():
+        checks = verifier.check(send)
+        if only and not (send.recipe.spec.id in only or send.id in only):
+            continue
+        yield result.send_records(send, loaded.starts, checks), not send.last, any(not check.ok for check in checks)
+
+
+def report(args: Namespace, service: Service, traces: list[Loaded], only: set[str]) -> int:
+    """Replay the traces and write what came of them. Returns the exit status."""
+    if args.format == "text":
+        return _text(args, service, traces, only)
+    summary = result.Summary()
+    rows: list[dict[str, Any]] = []
+    for loaded in traces:
+        for records, _, _ in replayed(service, loaded, only):
+            summary.add(records)
+            if args.format == "json":
+                rows += records
+            else:
+                sys.stdout.writelines(result.dump(record) + "\n" for record in records)
+    if args.format == "json":
+        sys.stdout.writelines(result.write_json(result.document(service, [loaded.name for loaded in traces], 0, summary, rows)))
+    return 1 if summary.failed else 0
+
+
+def _text(args: Namespace, service: Service, traces: list[Loaded], only: set[str]) -> int:
+    painter = stdout_painter(dict(os.environ))
+    status = 0
+    for number, loaded in enumerate(traces):
+        if number:
+            painter.write([[]])
+        status |= text_report(painter, service, loaded, only=only, details=args.details or bool(only), quiet=args.quiet)
+    return status
+
+
+def text_report(painter: Painter, service: Service, loaded: Loaded, *, only: set[str], details: bool, quiet: bool) -> int:
+    """One trace for people. Returns 1 where something was not as expected."""
+    orders = {item.route.id: set(service.order(item)) for item in service.placed}
+    unrouted = set(service.order(None))
+    ids = [id_ for id_ in loaded.ids if not only or id_ in only]
+    table = text.Table(service.columns(), lambda route: orders.get(route, unrouted) if route else unrouted, ids, loaded.lines)
+    if not quiet:
+        title = [line((service.name, "title")), line((f"{loaded.name}, {' and '.join(service.environment)}", "dim"))]
+        title += [line((note, "dim")) for note in loaded.notes]
+        painter.write(table.head(title))
+    summary = result.Summary()
+    journeys: list[dict[str, Any]] = []
+    failed_ids: list[str] = []
+    burst: list[tuple[dict[str, Any], bool]] = []
+    for records, more, failed in replayed(service, loaded, only):
+        final = records[-1]
+        summary.add(records)
+        if failed:
+            failed_ids.append(final["id"])
+        if details or (failed and len(journeys) < MAX_JOURNEYS):
+            journeys += records
+        if more or burst:
+            burst.append((final, failed))
+            if more:
+                continue
+            lines: Iterable[Line] = table.burst(final["request_id"], burst)
+            failed = any(bad for _, bad in burst)
+            burst = []
+        else:
+            lines = [table.row(records, failed)]
+        if not quiet or failed:
+            painter.write(lines)
+            painter.write(text.failures(final))
+    if not quiet:
+        painter.write([[], *table.legend(), []])
+        for record in journeys:
+            painter.write(text.journey(record))
+    if not quiet or failed_ids:
+        painter.write(text.summary(summary.record(), failed_ids))
+        if len(failed_ids) > MAX_JOURNEYS and not details and not quiet:
+            painter.write([line(("  --only ID shows the journey of any other", "dim"))])
+    return 1 if failed_ids else 0

@@ -1,0 +1,46 @@
+"""Walk a trace through a pipeline on a virtual clock and hold what happens against what is expected.
+
+A trace is YAML or JSON, or a HAR 1.2 recording of a real browser or client; the content tells.
+"""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+from pathlib import Path
+
+from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, report, service_of
+from patient_usher.core.model.document import Problem, Spot, Unusable, near
+from patient_usher.traces.har import HarOptions
+from patient_usher.traces.trace_file import load_trace
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the options."""
+    add_pipeline_arguments(parser)
+    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording")
+    parser.add_argument("--only", metavar="ID", action="append", default=[], help="replay everything, show this request whole; may be repeated")
+    add_output_arguments(parser)
+    group = parser.add_argument_group("recordings")
+    group.add_argument("--host", help="the host that the pipeline stands for; else the one that pages of other origins call most")
+    group.add_argument("--as", dest="account", metavar="ACCOUNT", help="give requests whose credential counted a fresh one of this account")
+    group.add_argument("--as-recorded", action="store_true", help="expect of every request the status that was recorded")
+
+
+def run(args: Namespace) -> int:
+    """Replay. Returns the exit status."""
+    service = service_of(args)
+    har = HarOptions(args.host, args.account, args.as_recorded)
+    problems: list[Problem] = []
+    loaded = []
+    for path in args.traces:
+        try:
+            loaded.append(load_trace(path, service, har=har, allow_files=args.allow_files))
+        except Unusable as error:
+            problems += error.problems
+    if problems:
+        raise Unusable(problems)
+    known = [id_ for trace in loaded for id_ in trace.ids]
+    for id_ in args.only:
+        if id_.partition("[")[0] not in known:
+            raise Unusable([Problem(Spot("--only", 1, 1), f"there is no request '{id_}'", near(id_, known))])
+    return report(args, service, loaded, set(args.only))

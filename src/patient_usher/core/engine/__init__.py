@@ -1,0 +1,1 @@
+"""Walks requests through a pipeline on a virtual clock."""

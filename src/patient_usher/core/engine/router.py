@@ -1,0 +1,110 @@
+"""Which route answers a method and path (RFC 9110 section 9, path templates of OpenAPI 3.1).
+
+A literal segment goes before a parameter, a parameter before a tail, from the left. Paths are
+compared segment by segment after percent-decoding; a trailing slash makes another path.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+from patient_usher.core.http.urls import Url
+from patient_usher.core.model.pipeline import Access, Template
+
+
+class Route:
+    """A route ready to run."""
+
+    __slots__ = ("access", "groups", "id", "method", "names", "settings", "template")
+
+    def __init__(self, id_: str, method: str, template: Template, access: Access | None, settings: Any, groups: tuple[str, ...]) -> None:
+        self.id = id_
+        self.method = method
+        self.template = template
+        self.names = tuple(template.names)
+        self.access = access
+        self.settings = settings
+        self.groups = groups
+
+
+class _Node:
+    __slots__ = ("literals", "parameter", "routes", "tails")
+
+    def __init__(self) -> None:
+        self.literals: dict[str, _Node] = {}
+        self.parameter: _Node | None = None
+        self.tails: dict[str, Route] = {}
+        self.routes: dict[str, Route] = {}
+
+
+Match = tuple[Route | None, dict[str, str], tuple[str, ...]]
+"""The route and its path values; or no route, and the methods that the path does have."""
+
+
+class Router:
+    """All routes, by path and method."""
+
+    def __init__(self, routes: Iterable[Route]) -> None:
+        self._root = _Node()
+        self._exact: dict[tuple[str, str], Match] = {}
+        for route in routes:
+            node = self._root
+            for what, text in route.template.segments:
+                if what == "literal":
+                    node = node.literals.setdefault(text, _Node())
+                elif what == "parameter":
+                    node.parameter = node.parameter or _Node()
+                    node = node.parameter
+                else:
+                    node.tails.setdefault(route.method, route)
+                    break
+            else:
+                node.routes.setdefault(route.method, route)
+                if not route.names and "%" not in route.template.text:
+                    self._exact.setdefault((route.method, route.template.text), (route, {}, ()))
+
+    def find(self, method: str, url: Url) -> Match:
+        """The route for a method and URL."""
+        exact = self._exact.get((method, url.path))
+        return exact if exact is not None else self._search(method, url.segments)
+
+    def _search(self, method: str, segments: tuple[str, ...]) -> Match:
+        allowed: dict[str, None] = {}
+        # Depth first, best kind of segment last on the stack, so that it is tried first.
+        stack: list[tuple[_Node, int, tuple[str, ...]]] = [(self._root, 0, ())]
+        while stack:
+            node, at, values = stack.pop()
+            if at == len(segments):
+                found = _pick(node.routes, method, allowed)
+                if found is not None:
+                    return found, dict(zip(found.names, values, strict=True)), ()
+                continue
+            segment = segments[at]
+            if node.tails and any(segments[at:]):
+                # A tail is the last resort of this node: try it after everything below.
+                stack.append((_leaf(node.tails), len(segments), (*values, "/".join(segments[at:]))))
+            if node.parameter is not None and segment:
+                stack.append((node.parameter, at + 1, (*values, segment)))
+            below = node.literals.get(segment)
+            if below is not None:
+                stack.append((below, at + 1, values))
+        return None, {}, tuple(allowed)
+
+
+def _leaf(routes: dict[str, Route]) -> _Node:
+    node = _Node()
+    node.routes = routes
+    return node
+
+
+def _pick(routes: dict[str, Route], method: str, allowed: dict[str, None]) -> Route | None:
+    found = routes.get(method)
+    if found is None and method == "HEAD":  # RFC 9110 9.3.2: HEAD is GET without the content
+        found = routes.get("GET")
+    if found is None:
+        for name in routes:
+            allowed[name] = None
+            if name == "GET":
+                allowed["HEAD"] = None
+    return found

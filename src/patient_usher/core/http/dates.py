@@ -1,0 +1,42 @@
+"""Times on the wire and in files. Instants are integer microseconds since the Unix epoch."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from functools import lru_cache
+
+MICROSECONDS = 1_000_000
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+_DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+_MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
+
+
+def instant(moment: datetime) -> int:
+    """A datetime as microseconds since the epoch; without a zone it counts as UTC."""
+    if moment.tzinfo is None:
+        moment = moment.replace(tzinfo=UTC)
+    return (moment - _EPOCH) // timedelta(microseconds=1)
+
+
+def moment(at: int) -> datetime:
+    """The reverse of ``instant``."""
+    return _EPOCH + timedelta(microseconds=at)
+
+
+@lru_cache(maxsize=256)
+def _http_date(second: int) -> str:
+    when = _EPOCH + timedelta(seconds=second)
+    day, month = _DAYS[when.weekday()], _MONTHS[when.month - 1]
+    return f"{day}, {when.day:02} {month} {when.year:04} {when.hour:02}:{when.minute:02}:{when.second:02} GMT"
+
+
+def http_date(at: int) -> str:
+    """An instant as IMF-fixdate (RFC 9110 5.6.7)."""
+    return _http_date(at // MICROSECONDS)
+
+
+def timestamp(at: int) -> str:
+    """An instant as RFC 3339, with as many decimals as it has."""
+    text = moment(at).strftime("%Y-%m-%dT%H:%M:%S")
+    rest = at % MICROSECONDS
+    return text + (f".{rest:06}".rstrip("0") if rest else "") + "Z"

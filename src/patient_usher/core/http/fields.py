@@ -1,0 +1,122 @@
+"""Header fields (RFC 9110 section 5): names without case, values in order."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+
+
+class Fields:
+    """Header fields in the order in which they were first named.
+
+    Names keep their spelling but match without case (RFC 9110 5.1). Methods that look a name up
+    (``get``, ``values``, ``in``, ``drop``) take it in lower case: callers name constants, and
+    this is the hottest code of all.
+    """
+
+    __slots__ = ("_rows",)
+
+    def __init__(self, pairs: Iterable[tuple[str, str]] = ()) -> None:
+        # Lower-case name -> (name as written, first value, further values ...).
+        self._rows: dict[str, tuple[str, ...]] = {}
+        for name, value in pairs:
+            self.add(name, value)
+
+    def add(self, name: str, value: str) -> None:
+        """Append a value, keeping those that are there (RFC 9110 5.3)."""
+        key = name.lower()
+        row = self._rows.get(key)
+        self._rows[key] = (name, value) if row is None else (*row, value)
+
+    def put(self, name: str, value: str) -> None:
+        """Set a field to this one value."""
+        self._rows[name.lower()] = (name, value)
+
+    def get(self, lower: str) -> str | None:
+        """The field's value, several lines joined by a comma (RFC 9110 5.2), or None."""
+        row = self._rows.get(lower)
+        if row is None:
+            return None
+        return row[1] if len(row) == 2 else ", ".join(row[1:])
+
+    def values(self, lower: str) -> tuple[str, ...]:
+        """Every line of the field, one value each."""
+        return self._rows.get(lower, ("",))[1:]
+
+    def drop(self, lower: str) -> None:
+        """Remove the field, if it is there."""
+        self._rows.pop(lower, None)
+
+    def drop_where(self, prefix: str) -> None:
+        """Remove every field whose lower-case name starts with ``prefix``."""
+        for key in [key for key in self._rows if key.startswith(prefix)]:
+            del self._rows[key]
+
+    def update(self, other: Fields) -> None:
+        """Take over another's fields, replacing those of the same name."""
+        self._rows.update(other._rows)
+
+    def copy(self) -> Fields:
+        """Fields of its own, with the same lines."""
+        twin = Fields.__new__(Fields)
+        twin._rows = self._rows.copy()
+        return twin
+
+    def names(self) -> list[str]:
+        """Lower-case names in order."""
+        return list(self._rows)
+
+    def __contains__(self, lower: str) -> bool:
+        return lower in self._rows
+
+    def __iter__(self) -> Iterator[tuple[str, str]]:
+        for row in self._rows.values():
+            for value in row[1:]:
+                yield row[0], value
+
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Fields) and list(self) == list(other)
+
+    def __hash__(self) -> int:
+        return hash(tuple(self))
+
+    def __repr__(self) -> str:
+        return f"Fields({list(self)!r})"
+
+
+def list_items(value: str) -> list[str]:
+    """The members of a comma-separated list, quoted strings kept whole (RFC 9110 5.6.1)."""
+    if '"' not in value:
+        return [item for part in value.split(",") if (item := part.strip(" \t"))]
+    items: list[str] = []
+    start, quoted, at = 0, False, 0
+    while at < len(value):
+        char = value[at]
+        if quoted and char == "\\":
+            at += 1
+        elif char == '"':
+            quoted = not quoted
+        elif char == "," and not quoted:
+            items.append(value[start:at])
+            start = at + 1
+        at += 1
+    items.append(value[start:])
+    return [item for part in items if (item := part.strip(" \t"))]
+
+
+def add_vary(fields: Fields, name: str) -> None:
+    """Name a request field that the answer depends on, once (RFC 9110 12.5.5)."""
+    present = fields.get("vary")
+    if present is None:
+        fields.put("Vary", name)
+        return
+    members = {item.lower() for item in list_items(present)}
+    if "*" not in members and name.lower() not in members:
+        fields.put("Vary", f"{present}, {name}")
+
+
+def quoted(text: str) -> str:
+    """Text as a quoted-string (RFC 9110 5.6.4)."""
+    return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'

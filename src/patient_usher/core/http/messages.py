@@ -1,0 +1,107 @@
+"""Requests and answers (RFC 9110 section 3)."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.urls import Url
+
+TEXT = "text/plain; charset=utf-8"
+JSON = "application/json"
+
+SAFE_METHODS = frozenset({"GET", "HEAD", "OPTIONS", "TRACE"})
+"""RFC 9110 9.2.1."""
+
+# RFC 9110 15, 9111, 6585: phrases that problem titles and plain views use.
+PHRASES = {
+    200: "OK", 201: "Created", 202: "Accepted", 203: "Non-Authoritative Information", 204: "No Content",
+    205: "Reset Content", 206: "Partial Content", 300: "Multiple Choices", 301: "Moved Permanently",
+    302: "Found", 303: "See Other", 304: "Not Modified", 307: "Temporary Redirect", 308: "Permanent Redirect",
+    400: "Bad Request", 401: "Unauthorized", 402: "Payment Required", 403: "Forbidden", 404: "Not Found",
+    405: "Method Not Allowed", 406: "Not Acceptable", 407: "Proxy Authentication Required",
+    408: "Request Timeout", 409: "Conflict", 410: "Gone", 411: "Length Required",
+    412: "Precondition Failed", 413: "Content Too Large", 414: "URI Too Long",
+    415: "Unsupported Media Type", 416: "Range Not Satisfiable", 417: "Expectation Failed", 418: "(Unused)",
+    421: "Misdirected Request", 422: "Unprocessable Content", 423: "Locked", 424: "Failed Dependency",
+    425: "Too Early", 426: "Upgrade Required", 428: "Precondition Required", 429: "Too Many Requests",
+    431: "Request Header Fields Too Large", 451: "Unavailable For Legal Reasons",
+    500: "Internal Server Error", 501: "Not Implemented", 502: "Bad Gateway", 503: "Service Unavailable",
+    504: "Gateway Timeout", 505: "HTTP Version Not Supported", 507: "Insufficient Storage",
+    508: "Loop Detected", 511: "Network Authentication Required",
+}  # fmt: skip
+
+
+class Request:
+    """One request as it arrives. ``peer`` is the address of the connection's other end."""
+
+    __slots__ = ("body", "fields", "method", "peer", "url")
+
+    def __init__(self, method: str, url: Url, fields: Fields, body: bytes = b"", peer: str = "192.0.2.1") -> None:
+        self.method = method
+        self.url = url
+        self.fields = fields
+        self.body = body
+        self.peer = peer
+
+    def with_fields(self, fields: Fields) -> Request:
+        """The same request with other header fields."""
+        return Request(self.method, self.url, fields, self.body, self.peer)
+
+
+class Answer:
+    """A response: status, header fields, and content before any framing."""
+
+    __slots__ = ("body", "fields", "status")
+
+    def __init__(self, status: int, fields: Fields, body: bytes = b"") -> None:
+        self.status = status
+        self.fields = fields
+        self.body = body
+
+    def copy(self) -> Answer:
+        """An answer of its own: stages write on the way out."""
+        return Answer(self.status, self.fields.copy(), self.body)
+
+
+def json_bytes(value: Any) -> bytes:
+    """A JSON value as UTF-8 octets (RFC 8259)."""
+    return json.dumps(value, ensure_ascii=False).encode()
+
+
+def text_answer(status: int, text: str) -> Answer:
+    """A plain-text answer."""
+    fields = Fields()
+    if text:
+        fields.put("Content-Type", TEXT)
+    return Answer(status, fields, text.encode())
+
+
+def json_answer(status: int, value: Any) -> Answer:
+    """A JSON answer."""
+    fields = Fields()
+    fields.put("Content-Type", JSON)
+    return Answer(status, fields, json_bytes(value))
+
+
+def phrase(status: int) -> str:
+    """The status's reason phrase, or ``Status N`` where the registry has none."""
+    return PHRASES.get(status) or f"Status {status}"
+
+
+def finish(method: str, answer: Answer) -> Answer:
+    """Frame the answer as a server sends it.
+
+    Content-Length says how much content a GET would get (RFC 9110 8.6); HEAD, 204 and 304 carry
+    none (9.3.2, 15.3.5, 15.4.5), and 204 and 304 say no length here.
+    """
+    fields = answer.fields
+    if answer.status in (204, 304):
+        fields.drop("content-length")
+        answer.body = b""
+        return answer
+    fields.put("Content-Length", str(len(answer.body)))
+    if method == "HEAD":
+        answer.body = b""
+    return answer

@@ -1,0 +1,1 @@
+"""What a pipeline and a trace say, and whether they say it right."""

@@ -1,0 +1,169 @@
+"""A file's content as a tree that remembers where each part stands, and what is wrong with it.
+
+Files become plain dictionaries and lists (``Map`` and ``Seq``), so the models validate them like
+any data; a problem's path through the tree leads back to file, line and column.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from difflib import get_close_matches
+from typing import Any, NamedTuple
+
+Path = tuple[str | int, ...]
+"""Keys and indexes from the root of a document."""
+
+
+class Spot(NamedTuple):
+    """A place in a file; line and column count from 1."""
+
+    file: str
+    line: int
+    column: int
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}:{self.column}"
+
+
+class Map(dict[str, Any]):
+    """A mapping with its own place and, for every key, the key's and the value's."""
+
+    __slots__ = ("spot", "spots")
+
+    def __init__(self, spot: Spot, items: Iterable[tuple[str, Any]] = ()) -> None:
+        super().__init__(items)
+        self.spot = spot
+        self.spots: dict[str, tuple[Spot, Spot]] = {}
+
+
+class Seq(list[Any]):
+    """A list with its own place and each item's."""
+
+    __slots__ = ("spot", "spots")
+
+    def __init__(self, spot: Spot, items: Iterable[Any] = ()) -> None:
+        super().__init__(items)
+        self.spot = spot
+        self.spots: list[Spot] = []
+
+
+class Problem(NamedTuple):
+    """One thing that is wrong: where, what, and what would be right."""
+
+    spot: Spot
+    what: str
+    mend: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.spot}: {self.what}" + (f"; {self.mend}" if self.mend else "")
+
+
+class Unusable(Exception):
+    """The input can't be used. ``problems`` says why, in the order of the file."""
+
+    def __init__(self, problems: Iterable[Problem]) -> None:
+        self.problems = sorted(set(problems))
+        super().__init__("\n".join(map(str, self.problems)))
+
+
+def locate(root: Any, path: Iterable[str | int], *, key: bool = False) -> Spot:
+    """The place of the deepest part of ``path`` that is in the tree.
+
+    Parts that aren't (a missing key, a validator's own label) are passed over. ``key`` asks for
+    the last key rather than its value.
+    """
+    spot = getattr(root, "spot", Spot("", 1, 1))
+    node = root
+    for part in path:
+        if isinstance(node, Map) and part in node.spots and part in node:
+            key_spot, value_spot = node.spots[str(part)]
+            node, spot = node[str(part)], (key_spot if key else value_spot)
+        elif isinstance(node, Seq) and isinstance(part, int) and part < len(node):
+            spot, node = node.spots[part] if part < len(node.spots) else node.spot, node[part]
+    return spot
+
+
+def lay(base: dict[str, Any], over: Mapping[str, Any]) -> None:
+    """Lay ``over`` on ``base``, in place: mappings merge key by key, anything else replaces."""
+    for key, value in over.items():
+        if isinstance(value, Mapping) and isinstance(base.get(key), dict):
+            lay(base[key], value)
+        else:
+            base[key] = twin(value)
+            if isinstance(base, Map) and isinstance(over, Map) and key in over.spots:
+                base.spots[key] = over.spots[key]
+
+
+def _twin(node: Mapping[str, Any]) -> dict[str, Any]:
+    if not isinstance(node, Map):
+        return dict(node)
+    twin = Map(node.spot, node.items())
+    twin.spots = dict(node.spots)
+    return twin
+
+
+def twin(node: Any) -> Any:
+    """A copy of the tree's mappings and lists, places included; scalars are shared."""
+    if isinstance(node, Mapping):
+        copy = _twin(node)
+        for key, value in copy.items():
+            if isinstance(value, dict | list):
+                copy[key] = twin(value)
+        return copy
+    if isinstance(node, Seq):
+        items = Seq(node.spot, map(twin, node))
+        items.spots = node.spots
+        return items
+    return [twin(item) for item in node] if isinstance(node, list) else node
+
+
+def near(word: str, known: Iterable[str]) -> str:
+    """A "did you mean" for a word that isn't known, or what is known, if that is short."""
+    names = [str(name) for name in known]
+    if close := get_close_matches(str(word), names, n=1, cutoff=0.6):
+        return f"did you mean '{close[0]}'?"
+    if not names:
+        return ""
+    listed = ", ".join(names[:12]) + (", ..." if len(names) > 12 else "")
+    return f"known here: {listed}"
+
+
+_FROM_ENVIRONMENT = re.compile(r"\$\{env:([A-Za-z_][A-Za-z0-9_]*)(?:\|([^}]*))?\}")
+
+
+def fill_from_environment(root: Any, variables: Mapping[str, str]) -> list[Problem]:
+    """Replace ``${env:NAME}`` and ``${env:NAME|fallback}`` in every text of the tree, in place."""
+    problems: list[Problem] = []
+
+    def filled(text: str, spot: Spot) -> str:
+        def value(match: re.Match[str]) -> str:
+            name, fallback = match.group(1), match.group(2)
+            if name in variables:
+                return variables[name]
+            if fallback is None:
+                problems.append(
+                    Problem(spot, f"the environment has no variable {name}", f"set it, or write ${{env:{name}|fallback}}")
+                )
+            return fallback or ""
+
+        return _FROM_ENVIRONMENT.sub(value, text)
+
+    pending: list[Any] = [root]
+    while pending:
+        node = pending.pop()
+        if isinstance(node, dict):
+            for key, value in node.items():
+                if isinstance(value, str):
+                    if "${env:" in value:
+                        node[key] = filled(value, locate(node, [key]))
+                else:
+                    pending.append(value)
+        elif isinstance(node, list):
+            for index, value in enumerate(node):
+                if isinstance(value, str):
+                    if "${env:" in value:
+                        node[index] = filled(value, locate(node, [index]))
+                else:
+                    pending.append(value)
+    return problems

@@ -1,0 +1,177 @@
+"""Error types: the refusals that the standards name, a pipeline's own, and one raised error."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Answer, text_answer
+
+# Type -> (status, public message). RFC 9110 15.5 and 15.6; 429 is RFC 6585 4.
+BUILT_IN: dict[str, tuple[int, str]] = {
+    "Unauthenticated": (401, "Sign in first"),
+    "Forbidden": (403, "You may not do this"),
+    "NotFound": (404, "Nothing is here"),
+    "MethodNotAllowed": (405, "This can't be done here"),
+    "NotAcceptable": (406, "No form of this that you accept"),
+    "Conflict": (409, "This conflicts with what is here"),
+    "PreconditionFailed": (412, "This has changed meanwhile"),
+    "TooLarge": (413, "The body is too large"),
+    "UnsupportedMedia": (415, "This media type isn't understood here"),
+    "MalformedBody": (400, "The body can't be read"),
+    "InvalidInput": (422, "The input isn't valid"),
+    "TooManyRequests": (429, "Too many requests"),
+    "Unavailable": (503, "Out of service for a while"),
+    "Timeout": (504, "This took too long"),
+}
+
+# Every refusal carries one of these, and nothing else.
+WHY: dict[str, str] = {
+    "absent": "no credential came with the request",
+    "wrong": "the credential isn't one that is known here",
+    "expired": "the credential has expired",
+    "not-yet-valid": "the credential isn't valid yet",
+    "wrong-issuer": "the token comes from another issuer",
+    "wrong-audience": "the token is meant for another audience",
+    "insufficient-role": "the caller has none of the roles asked for",
+    "insufficient-scope": "the credential lacks the scope asked for",
+    "closed-to-all": "nobody may use this route",
+    "no-route": "no route has this path",
+    "method-not-allowed": "the path has routes, but none for this method",
+    "gate-case": "a case of the gate refused it",
+    "malformed-body": "the body can't be parsed",
+    "media-type": "the body's media type isn't read here",
+    "too-large": "the body is over the limit",
+    "charset": "the body's character set isn't understood",
+    "invalid-input": "the input breaks the route's schema",
+    "plain-http": "the request came without TLS",
+    "maintenance": "the service is switched off",
+    "origin-not-allowed": "the origin isn't on the list",
+    "method-not-listed": "the preflight asks for a method that isn't listed",
+    "header-not-listed": "the preflight asks for a header that isn't listed",
+    "over-quota": "the quota is used up",
+    "too-many-at-once": "too many requests are under way",
+    "too-slow": "what is behind took too long",
+    "not-acceptable": "no coding that the request accepts",
+    "precondition-failed": "a condition of the request doesn't hold",
+    "only-if-cached": "only a stored answer was asked for and there is none",
+    "own-logic": "a stage of the user's own refused it",
+}
+
+
+class Raised:
+    """An error on its way: public part, private part, and where it came from.
+
+    ``status`` and ``public`` are what the type or its raiser declares for the outside; None where
+    nothing is declared, so an error handler falls back on ``otherwise``. ``fields`` are header
+    fields that the standard demands of the answer, ``invalid`` the field errors as
+    ``{"pointer", "message"}``. A refusal (``why`` is set) comes from a stage or the router.
+    """
+
+    __slots__ = (
+        "caught_by", "cause", "fields", "invalid", "message", "public", "raised_by", "stack", "status", "type", "where", "why",
+    )  # fmt: skip
+
+    def __init__(
+        self,
+        type_: str,
+        message: str = "",
+        *,
+        status: int | None = None,
+        public: str | None = None,
+        fields: Fields | None = None,
+        invalid: tuple[dict[str, str], ...] = (),
+        why: str | None = None,
+        where: str = "",
+        cause: str = "",
+        stack: str = "",
+    ) -> None:
+        self.type = type_
+        self.message = message
+        self.status = status
+        self.public = public
+        self.fields = fields
+        self.invalid = invalid
+        self.why = why
+        self.where = where
+        self.cause = cause
+        self.stack = stack
+        self.raised_by = ""
+        self.caught_by: str | None = None
+
+    def plainly(self) -> Answer:
+        """The refusal as an answer at once: status, demanded fields, public message as text."""
+        answer = text_answer(self.status or 500, self.public or "")
+        if self.fields is not None:
+            answer.fields.update(self.fields)
+        return answer
+
+
+def refusal(
+    type_: str, why: str, message: str = "", *, public: str | None = None, status: int | None = None, fields: Fields | None = None,
+    invalid: tuple[dict[str, str], ...] = (),
+) -> Raised:  # fmt: skip
+    """A refusal of a built-in type, with the status and message that the type declares."""
+    own_status, own_public = BUILT_IN[type_]
+    return Raised(
+        type_, message or WHY[why], status=status or own_status, public=public or own_public, fields=fields, invalid=invalid, why=why
+    )  # fmt: skip
+
+
+class Fault(Exception):
+    """Stops a stage or handler half-way with an error to raise in its name."""
+
+    def __init__(self, error: Raised) -> None:
+        self.error = error
+        super().__init__(error.message)
+
+
+class MissingValue(LookupError):
+    """A placeholder or matcher reads a value that nobody has set."""
+
+
+class ErrorTypes:
+    """The pipeline's catalogue: which type is a kind of which, and what each shows outside."""
+
+    def __init__(self, declared: Mapping[str, Any]) -> None:
+        """``declared`` maps a type to an object with ``is_a``, ``status`` and ``message``."""
+        self._declared = declared
+        self._lineage: dict[str, tuple[str, ...]] = {}
+
+    def __contains__(self, type_: str) -> bool:
+        return type_ in self._declared or type_ in BUILT_IN
+
+    def names(self) -> list[str]:
+        """Every type that is known by name."""
+        return [*self._declared, *BUILT_IN]
+
+    def lineage(self, type_: str) -> tuple[str, ...]:
+        """The type itself, then its ``is-a`` ancestors, nearest first."""
+        known = self._lineage.get(type_)
+        if known is None:
+            chain = [type_]
+            while (declared := self._declared.get(chain[-1])) and declared.is_a and declared.is_a not in chain:
+                chain.append(declared.is_a)
+            known = self._lineage[type_] = tuple(chain)
+        return known
+
+    def outside(self, type_: str) -> tuple[int | None, str | None]:
+        """Status and public message, each from the nearest ancestor that declares one."""
+        status: int | None = None
+        public: str | None = None
+        for name in self.lineage(type_):
+            declared = self._declared.get(name)
+            built_in = BUILT_IN.get(name)
+            if declared is not None:
+                status = status or declared.status
+                public = public or declared.message
+            elif built_in is not None:
+                status = status or built_in[0]
+                public = public or built_in[1]
+        return status, public
+
+    def raised(self, type_: str, message: str = "", **parts: Any) -> Raised:
+        """An error of this type, with what the catalogue shows of it outside."""
+        status, public = self.outside(type_)
+        return Raised(type_, message, status=status, public=public, **parts)

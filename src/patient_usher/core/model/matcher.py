@@ -1,0 +1,256 @@
+"""``when``: one matcher for gates, handler cases, tiers and always statements."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Annotated, Any
+
+from pydantic import BeforeValidator, Field, WithJsonSchema
+
+from patient_usher.core.model.exchange import UNREAD, Exchange
+from patient_usher.core.model.scalars import METHOD, Model, Names, path_pattern, show, wrong
+from patient_usher.core.model.values import dig, plain
+
+Test = Callable[[Exchange], bool]
+TextTest = Callable[[Any], bool]
+
+_TEXT_KEYS = ("pattern", "contains", "not")
+
+
+def text_test(spec: Any) -> TextTest:
+    """A test for one value, from exact text, ``missing``, ``present``, a form or a list of these.
+
+    Raises ValueError for anything else. A value that is a list (a repeated parameter) fits where
+    one of its items does.
+    """
+    if isinstance(spec, list):
+        if not spec:
+            raise ValueError("an empty list fits nothing")
+        tests = [text_test(item) for item in spec]
+        return lambda value: any(test(value) for test in tests)
+    if isinstance(spec, dict):
+        if len(spec) != 1 or next(iter(spec)) not in _TEXT_KEYS:
+            raise ValueError("a text matcher is exact text, missing, present, {pattern: ...}, {contains: ...} or {not: ...}")
+        key, part = next(iter(spec.items()))
+        if key == "not":
+            inner = text_test(part)
+            return lambda value: not inner(value)
+        if not isinstance(part, str):
+            raise ValueError(f"{key} takes text, not {show(part)}")
+        if key == "contains":
+            return _each(lambda text: part in text)
+        try:
+            search = re.compile(part).search
+        except re.error as error:
+            raise ValueError(f"{show(part)} is no regular expression: {error}") from None
+        return _each(lambda text: search(text) is not None)
+    if spec == "missing":
+        return lambda value: value is None
+    if spec == "present":
+        return lambda value: value is not None
+    if spec is None or isinstance(spec, str | int | float):
+        exact = plain(spec)
+        return _each(lambda text: text == exact)
+    raise ValueError(f"{show(spec)} is no text matcher")
+
+
+def _each(test: Callable[[str], bool]) -> TextTest:
+    def fits(value: Any) -> bool:
+        if value is None:
+            return False
+        if isinstance(value, list):
+            return any(test(plain(item)) for item in value)
+        return test(plain(value))
+
+    return fits
+
+
+def _check_text(value: Any) -> Any:
+    try:
+        text_test(value)
+    except ValueError as error:
+        raise wrong(str(error)) from None
+    return value
+
+
+TextMatch = Annotated[
+    Any,
+    BeforeValidator(_check_text),
+    WithJsonSchema(
+        {
+            "description": "exact text, missing, present, {pattern}, {contains}, {not}, or a list of these",
+            "anyOf": [
+                {"type": ["string", "number", "boolean"]},
+                {"type": "array", "items": {}},
+                *({"type": "object", "required": [key], "additionalProperties": False, "properties": {key: {}}} for key in _TEXT_KEYS),
+            ],
+        }
+    ),
+]  # fmt: skip
+
+
+def status_test(spec: Any) -> Callable[[Any], bool]:
+    """A test for a status from a number, a class such as ``4xx``, or a list of these."""
+    if isinstance(spec, list):
+        tests = [status_test(item) for item in spec]
+        return lambda status: any(test(status) for test in tests)
+    if isinstance(spec, str) and re.fullmatch("[1-5]xx", spec):
+        leading = int(spec[0])
+        return lambda status: status is not None and status // 100 == leading
+    if isinstance(spec, int) and not isinstance(spec, bool) and 100 <= spec <= 599:
+        return lambda status: bool(status == spec)
+    raise ValueError(f"{show(spec)} is no status; write a number such as 404, a class such as 4xx, or a list of these")
+
+
+def _check_status(value: Any) -> Any:
+    try:
+        status_test(value)
+    except ValueError as error:
+        raise wrong(str(error)) from None
+    return value
+
+
+StatusMatch = Annotated[
+    Any,
+    BeforeValidator(_check_status),
+    WithJsonSchema(
+        {"anyOf": [{"type": "integer"}, {"type": "string", "pattern": "^[1-5]xx$"}, {"type": "array", "items": {}}]}
+    ),
+]
+
+
+def _check_methods(value: Any) -> Any:
+    names = [value] if isinstance(value, str) else value
+    if not isinstance(names, list) or not names or not all(isinstance(n, str) and METHOD.fullmatch(n) for n in names):
+        raise wrong(f"{show(value)} is no method", "write GET, say, or a list of methods")
+    return names
+
+
+Methods = Annotated[list[str], BeforeValidator(_check_methods), WithJsonSchema({"type": ["string", "array"]})]
+
+
+def _check_paths(value: Any) -> Any:
+    patterns = [value] if isinstance(value, str) else value
+    if not isinstance(patterns, list) or not all(isinstance(pattern, str) for pattern in patterns):
+        raise wrong(f"{show(value)} is no path pattern", "write a path, * for one segment and ** for any number")
+    try:
+        for pattern in patterns:
+            path_pattern(pattern)
+    except ValueError as error:
+        raise wrong(str(error)) from None
+    return patterns
+
+
+Paths = Annotated[list[str], BeforeValidator(_check_paths), WithJsonSchema({"type": ["string", "array"]})]
+
+
+class When(Model):
+    """Every key that is given must hold."""
+
+    method: Methods | None = None
+    path: Paths | None = None
+    scheme: TextMatch = None
+    host: TextMatch = None
+    header: dict[str, TextMatch] = Field(default_factory=dict)
+    query: dict[str, TextMatch] = Field(default_factory=dict)
+    cookie: dict[str, TextMatch] = Field(default_factory=dict)
+    address: TextMatch = None
+    identity: TextMatch = None
+    role: Names | None = None
+    scope: Names | None = None
+    context: dict[str, TextMatch] = Field(default_factory=dict)
+    body: dict[str, TextMatch] = Field(default_factory=dict)
+    environment: Names | None = None
+    route: TextMatch = None
+    handler: Annotated[
+        str | None, BeforeValidator(lambda v: _handler(v)), WithJsonSchema({"enum": ["reached", "not-reached"]})
+    ] = None
+    status: StatusMatch | None = None
+    all_: list[When] | None = Field(default=None, alias="all")
+    any_: list[When] | None = Field(default=None, alias="any")
+    not_: When | None = Field(default=None, alias="not")
+
+
+def _handler(value: Any) -> Any:
+    if value not in (None, "reached", "not-reached"):
+        raise wrong(f"{show(value)} says nothing of the handler", "write reached or not-reached")
+    return value
+
+
+def _one(spec: Any, read: Callable[[Exchange], Any]) -> Test:
+    test = text_test(spec)
+    return lambda x: test(read(x))
+
+
+def _body_value(name: str) -> Callable[[Exchange], Any]:
+    return lambda x: None if x.body is UNREAD else dig(x.body, name)
+
+
+def _paths(patterns: list[str]) -> Test:
+    tests = [path_pattern(pattern) for pattern in patterns]
+    return lambda x: any(test(x.request.url.decoded_path) for test in tests)
+
+
+def compile_when(when: When | None, address: Callable[[Exchange], str] = lambda x: x.request.peer) -> Test | None:
+    """The matcher as one function; None where nothing is asked, so everything fits."""
+    if when is None:
+        return None
+    tests: list[Test] = []
+    add = tests.append
+    given = when.model_fields_set
+    if when.method is not None:
+        methods = frozenset(when.method)
+        add(lambda x: x.request.method in methods)
+    if when.path is not None:
+        add(_paths(when.path))
+    simple: dict[str, Callable[[Exchange], Any]] = {
+        "scheme": lambda x: x.request.url.scheme,
+        "host": lambda x: x.request.url.host,
+        "address": address,
+        "identity": lambda x: x.identity.name if x.identity else None,
+        "route": lambda x: x.route.id if x.route else None,
+    }
+    for key, read in simple.items():
+        if key in given:
+            add(_one(getattr(when, key), read))
+    for name, spec in when.header.items():
+        add(_one(spec, lambda x, lower=name.lower(): x.request.fields.get(lower)))  # type: ignore[misc]
+    for name, spec in when.query.items():
+        add(_one(spec, lambda x, name=name: x.request.url.params.get(name)))  # type: ignore[misc]
+    for name, spec in when.cookie.items():
+        add(_one(spec, lambda x, name=name: None if x.cookies is UNREAD else x.cookies.get(name)))  # type: ignore[misc]
+    for name, spec in when.context.items():
+        add(_one(spec, lambda x, name=name: x.context.get(name)))  # type: ignore[misc]
+    for name, spec in when.body.items():
+        add(_one(spec, _body_value(name)))
+    if when.role is not None:
+        roles = frozenset(when.role)
+        add(lambda x: x.identity is not None and not roles.isdisjoint(x.identity.roles))
+    if when.scope is not None:
+        scopes = frozenset(when.scope)
+        add(lambda x: x.identity is not None and not scopes.isdisjoint(x.identity.scopes))
+    if when.environment is not None:
+        environments = frozenset(when.environment)
+        add(lambda x: not environments.isdisjoint(x.environment))
+    if when.handler is not None:
+        reached = when.handler == "reached"
+        add(lambda x: x.handler_reached is reached)
+    if when.status is not None:
+        fits = status_test(when.status)
+        add(lambda x: fits(x.answer.status if x.answer else None))
+    if when.all_ is not None:
+        add(_combined(when.all_, all, address))
+    if when.any_ is not None:
+        add(_combined(when.any_, any, address))
+    if when.not_ is not None:
+        inner = compile_when(when.not_, address)
+        add(lambda x: inner is not None and not inner(x))
+    if len(tests) == 1:
+        return tests[0]
+    return lambda x: all(test(x) for test in tests)
+
+
+def _combined(parts: list[When], how: Callable[[Any], bool], address: Callable[[Exchange], str]) -> Test:
+    tests = [compile_when(part, address) for part in parts]
+    return lambda x: how(test is None or test(x) for test in tests)

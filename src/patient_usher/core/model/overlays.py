@@ -1,0 +1,142 @@
+"""Overlays: environments, ``--set``, changes in a trace, and variants of another pipeline.
+
+An overlay is a piece of a pipeline file in which stages, groups and routes are named by id,
+wherever they stand. All of these work on the document, before it is validated.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from patient_usher.core.model.document import Map, Problem, Seq, Spot, lay, locate, near, twin
+from patient_usher.core.model.pipeline import PipelineSpec, spell_out, stage_lists
+from patient_usher.core.model.scalars import show
+
+_BY_ID = ("stages", "groups", "routes")
+_TOP = frozenset(
+    field.alias or name.replace("_", "-") for name, field in PipelineSpec.model_fields.items()
+) - {"patient-usher", "environments", "environment"}  # fmt: skip
+
+
+def _named(doc: Any, part: str) -> dict[str, dict[str, Any]]:
+    """Every stage, group or route of the document by id."""
+    if part == "stages":
+        entries: Iterable[Any] = (entry for stages, _ in stage_lists(doc) for entry in stages)
+    else:
+        found: list[Any] = []
+        pending = [doc]
+        while pending:
+            node = pending.pop(0)
+            for key in ("groups", "routes"):
+                items = [item for item in node.get(key) or () if isinstance(item, dict)] if isinstance(node, dict) else []
+                found += items if key == part else []
+                pending += items if key == "groups" else []
+        entries = found
+    return {entry["id"]: entry for entry in entries if isinstance(entry, dict) and isinstance(entry.get("id"), str)}
+
+
+def apply_overlay(doc: Any, overlay: Any, what: str) -> list[Problem]:
+    """Lay one overlay on the document, in place. Returns what is wrong with it."""
+    problems: list[Problem] = []
+    if not isinstance(overlay, Mapping):
+        return [Problem(locate(overlay, ()), f"{what} must be a mapping", "write stages: {ID: {OPTION: VALUE}}, say")]
+    for key, value in overlay.items():
+        if key not in _TOP:
+            spot = locate(overlay, [key], key=True)
+            problems.append(Problem(spot, f"{what} can't change '{key}'", near(key, sorted(_TOP))))
+        elif key in _BY_ID and isinstance(value, Mapping):
+            known = _named(doc, key)
+            for id_, changes in value.items():
+                if id_ not in known:
+                    spot = locate(overlay, [key, id_], key=True)
+                    problems.append(Problem(spot, f"there is no {key[:-1]} '{id_}' to change", near(id_, known)))
+                elif not isinstance(changes, Mapping):
+                    spot = locate(overlay, [key, id_])
+                    problems.append(Problem(spot, f"{show(changes)} is no change", "write {OPTION: VALUE}"))
+                else:
+                    lay(known[id_], changes)
+        else:
+            piece = Map(getattr(overlay, "spot", Spot("", 1, 1)), [(key, value)]) if isinstance(doc, Map) else {key: value}
+            if isinstance(piece, Map) and isinstance(overlay, Map) and key in overlay.spots:
+                piece.spots[key] = overlay.spots[key]
+            lay(doc, piece)
+            spell_out(doc)
+    return problems
+
+
+def apply_environments(doc: Any, names: Iterable[str]) -> list[Problem]:
+    """Lay the named environments on the document, one after the other."""
+    problems: list[Problem] = []
+    known = doc.get("environments") if isinstance(doc, dict) else None
+    known = known if isinstance(known, Mapping) else {}
+    for name in names:
+        if name not in known:
+            if name != "production":  # the plain pipeline needs no overlay
+                spot = locate(doc, ["environment"])
+                problems.append(Problem(spot, f"there is no environment '{name}'", near(name, known) or "add it under environments"))
+            continue
+        problems += apply_overlay(doc, known[name], f"environment {name}")
+    return problems
+
+
+def variant(base: Any, doc: Any) -> tuple[Any, list[Problem]]:
+    """The pipeline that ``doc`` makes of ``base``: flow and overlays changed, then stages reordered."""
+    result = twin(base)
+    spell_out(result)
+    overlay = twin(doc)
+    problems: list[Problem] = []
+    for key in ("patient-usher", "like", "order", "environment", "environments"):
+        value = overlay.pop(key, None)
+        if value is not None and key in ("environment", "environments"):
+            lay(result, {key: value})
+    problems += apply_overlay(result, overlay, "a variant")
+    if isinstance(result, dict) and isinstance(result.get("stages", []), list):
+        problems += _reorder(result, doc)
+    return result, problems
+
+
+def _reorder(result: dict[str, Any], doc: Any) -> list[Problem]:
+    order = doc.get("order")
+    stages = result.get("stages", [])
+    sequential = result.get("flow") == "sequential"
+    if order is None:
+        return []
+    if not isinstance(order, list) or not all(isinstance(id_, str) for id_ in order):
+        return [Problem(locate(doc, ["order"]), "order must be a list of stage ids", "write order: [first, second]")]
+    by_id = {entry["id"]: entry for entry in stages if isinstance(entry, dict) and "id" in entry}
+    if sequential:
+        by_id["routes"] = "routes"
+    problems = []
+    for at, id_ in enumerate(order):
+        spot = locate(doc, ["order", at])
+        if id_ not in by_id:
+            hint = "the routes marker stands in sequential flow only" if id_ == "routes" else near(id_, by_id)
+            problems.append(Problem(spot, f"order names '{id_}', which is no server-wide stage", hint))
+        elif id_ in order[:at]:
+            problems.append(Problem(spot, f"order names '{id_}' twice", "name every stage once"))
+    for id_ in by_id:
+        if id_ not in order:
+            problems.append(Problem(locate(doc, ["order"]), f"order leaves out '{id_}'", "name every server-wide stage once"))
+    if not problems:
+        places = Seq(locate(doc, ["order"]), [by_id[id_] for id_ in order])
+        places.spots = [locate(doc, ["order", at]) for at in range(len(order))]
+        result["stages"] = places
+    return problems
+
+
+def setting(text: str, parse: Any) -> tuple[Map, list[Problem]]:
+    """``STAGE.OPTION=VALUE`` as an overlay; ``parse`` reads VALUE as YAML."""
+    spot = Spot("--set", 1, 1)
+    overlay = Map(spot)
+    target, equals, raw = text.partition("=")
+    stage, dot, option = target.partition(".")
+    if not (equals and dot and stage and option):
+        return overlay, [Problem(spot, f"{show(text)} sets nothing", "write STAGE.OPTION=VALUE, as in safety-net.reveal=everything")]
+    value = parse(raw)
+    node = overlay
+    for key in ("stages", stage, *option.split(".")[:-1]):
+        node[key] = Map(spot)
+        node = node[key]
+    node[option.split(".")[-1]] = value
+    return overlay, []

@@ -1,0 +1,174 @@
+"""The small types that files write as text: durations, sizes, method lists, path patterns."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from fractions import Fraction
+from typing import Annotated, Any
+from urllib.parse import unquote
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, WithJsonSchema
+from pydantic_core import PydanticCustomError
+
+UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
+_DURATION = re.compile(r"(\d+(?:\.\d+)?)(us|ms|s|m|h|d)")
+_SIZE = re.compile(r"(\d+)(KiB|MiB|GiB)?")
+_SIZES = {None: 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+METHOD = re.compile(r"[A-Za-z!#$%&'*+.^_`|~0-9-]+")
+
+
+class Model(BaseModel):
+    """A part of a file: kebab-case keys, none unknown, no silent conversions."""
+
+    model_config = ConfigDict(
+        extra="forbid",
+        frozen=True,
+        strict=True,
+        arbitrary_types_allowed=True,
+        defer_build=True,
+        alias_generator=lambda name: name.rstrip("_").replace("_", "-"),
+    )
+
+
+def wrong(what: str, mend: str = "") -> PydanticCustomError:
+    """A validation error in our own words; braces in the text stay as they are."""
+    return PydanticCustomError("usher", "{what}{sep}{mend}", {"what": what, "sep": "; " if mend else "", "mend": mend})  # type: ignore[arg-type]
+
+
+def parse_duration(value: Any) -> int:
+    """``250ms 5s 15m 2h 30d`` as whole microseconds."""
+    match = _DURATION.fullmatch(value) if isinstance(value, str) else None
+    if match is None:
+        if value == 0 and value is not False:
+            return 0
+        raise wrong(f"{show(value)} is no duration", "write a number and us, ms, s, m, h or d, as in 250ms or 15m")
+    micros = Fraction(match.group(1)) * UNITS[match.group(2)]
+    if micros.denominator != 1:
+        raise wrong(f"{show(value)} is finer than a microsecond", "write 1us or more")
+    if micros > 36_525 * UNITS["d"]:
+        raise wrong(f"{show(value)} is more than a hundred years", "write a shorter time")
+    return int(micros)
+
+
+def parse_positive_duration(value: Any) -> int:
+    """A duration above zero, in microseconds."""
+    micros = parse_duration(value)
+    if micros <= 0:
+        raise wrong("this must be longer than nothing", "write 1s, say")
+    return micros
+
+
+def parse_size(value: Any) -> int:
+    """``512 2KiB 5MiB`` as octets."""
+    if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
+        return value
+    match = _SIZE.fullmatch(value) if isinstance(value, str) else None
+    if match is None:
+        raise wrong(f"{show(value)} is no size", "write octets, or a number with KiB, MiB or GiB, as in 512 or 2KiB")
+    return int(match.group(1)) * _SIZES[match.group(2)]
+
+
+def show(value: Any) -> str:
+    """A value as an error message quotes it: short, on one line."""
+    text = {None: "nothing", True: "true", False: "false"}.get(value) if value is None or value is True or value is False else None
+    if text is None:
+        if isinstance(value, dict):
+            return "a mapping"
+        if isinstance(value, list):
+            return "a list"
+        text = f"'{value}'" if isinstance(value, str) else str(value)
+    text = " ".join(text.split())
+    return text if len(text) <= 60 else text[:57] + "..."
+
+
+Duration = Annotated[
+    int,
+    BeforeValidator(parse_duration),
+    WithJsonSchema({"type": "string", "pattern": r"^\d+(\.\d+)?(us|ms|s|m|h|d)$", "examples": ["250ms", "15m"]}),
+]
+PositiveDuration = Annotated[
+    int,
+    BeforeValidator(parse_positive_duration),
+    WithJsonSchema({"type": "string", "pattern": r"^\d+(\.\d+)?(us|ms|s|m|h|d)$", "examples": ["5s", "1h"]}),
+]
+Size = Annotated[
+    int,
+    BeforeValidator(parse_size),
+    WithJsonSchema(
+        {"anyOf": [{"type": "integer", "minimum": 0}, {"type": "string", "pattern": r"^\d+(KiB|MiB|GiB)?$"}]}
+    ),
+]
+
+
+def one_or_more(value: Any) -> Any:
+    """A single text stands for a list of one."""
+    return [value] if isinstance(value, str) else value
+
+
+Names = Annotated[
+    list[str],
+    BeforeValidator(one_or_more),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}),
+]
+
+
+def parse_status(value: Any) -> int:
+    """A final status code (RFC 9110 15)."""
+    if isinstance(value, int) and not isinstance(value, bool) and 200 <= value <= 599:
+        return value
+    raise wrong(f"{show(value)} is no final status", "write a number from 200 to 599")
+
+
+Status = Annotated[
+    int, BeforeValidator(parse_status), WithJsonSchema({"type": "integer", "minimum": 200, "maximum": 599})
+]
+
+
+def path_pattern(pattern: str) -> Callable[[str], bool]:
+    """A test for percent-decoded paths: ``*`` is any one segment, ``**`` none or more.
+
+    Raises ValueError for a pattern that doesn't start with a slash or mixes stars into a segment.
+    """
+    if not pattern.startswith("/"):
+        raise ValueError(f"the path pattern {show(pattern)} must start with /")
+    parts = []
+    for segment in unquote(pattern)[1:].split("/"):
+        if segment == "**":
+            parts.append("(?:/[^/]*)*")
+        elif segment == "*":
+            parts.append("/[^/]+")
+        elif "*" in segment:
+            raise ValueError(f"in {show(pattern)} a star must be a whole segment: * for any one, ** for any number")
+        else:
+            parts.append("/" + re.escape(segment))
+    text = "".join(parts)
+    if "*" not in pattern:
+        exact = unquote(pattern)
+        return lambda path: path == exact
+    fullmatch = re.compile(text).fullmatch
+    return lambda path: fullmatch(path) is not None
+
+
+def request_pattern(pattern: str) -> tuple[frozenset[str], Callable[[str], bool]]:
+    """``METHODS /path`` or a bare path: the methods (none for any) and the path test."""
+    head, space, tail = pattern.partition(" ")
+    if not space:
+        return frozenset(), path_pattern(pattern)
+    methods = [method for method in head.split(",") if method]
+    if not methods or not all(METHOD.fullmatch(method) for method in methods):
+        raise ValueError(f"{show(pattern)} must be METHODS /path, as in GET,HEAD /tides")
+    return frozenset(methods), path_pattern(tail.strip())
+
+
+def _check_pattern(value: Any) -> str:
+    if not isinstance(value, str):
+        raise wrong(f"{show(value)} is no request pattern", "write METHODS /path, or a path")
+    try:
+        request_pattern(value)
+    except ValueError as error:
+        raise wrong(str(error)) from None
+    return value
+
+
+RequestPattern = Annotated[str, BeforeValidator(_check_pattern), WithJsonSchema({"type": "string"})]

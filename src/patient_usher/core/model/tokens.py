@@ -1,0 +1,110 @@
+"""Signing keys, and the tokens made and checked with them (RFC 7515, RFC 7519, RFC 8725)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from patient_usher.core.model.pipeline import SigningKeySpec
+
+if TYPE_CHECKING:
+    from cryptography.hazmat.primitives.asymmetric.ec import EllipticCurvePrivateKey
+
+
+class SigningKey(NamedTuple):
+    """A key ready for use. ``sign`` is None where only a public key is known."""
+
+    id: str
+    algorithm: str
+    sign: Any
+    verify: Any
+
+
+def load_key(id_: str, spec: SigningKeySpec) -> SigningKey:
+    """Make a key usable. Raises ValueError where the PEM text isn't a key for the algorithm."""
+    if spec.algorithm == "HS256":
+        secret = (spec.secret or "").encode()
+        return SigningKey(id_, spec.algorithm, secret, secret)
+    from cryptography.hazmat.primitives import serialization
+    from cryptography.hazmat.primitives.asymmetric import ec, rsa
+
+    private = serialization.load_pem_private_key(spec.private.encode(), None) if spec.private else None
+    public = serialization.load_pem_public_key(spec.public.encode()) if spec.public else private.public_key()  # type: ignore[union-attr]
+    if spec.algorithm == "RS256":
+        fits = isinstance(public, rsa.RSAPublicKey)
+    else:
+        fits = isinstance(public, ec.EllipticCurvePublicKey) and isinstance(public.curve, ec.SECP256R1)
+    if not fits:
+        raise ValueError(f"the key isn't one for {spec.algorithm}")
+    return SigningKey(id_, spec.algorithm, private, public)
+
+
+def mint(key: SigningKey, claims: Mapping[str, Any]) -> str:
+    """A signed token with these claims. The same key and claims give the same octets."""
+    import jwt
+    from jwt.algorithms import ECAlgorithm
+
+    if key.algorithm != "ES256":
+        return jwt.encode(dict(claims), key.sign, algorithm=key.algorithm)
+
+    class Repeatable(ECAlgorithm):
+        """ES256 with RFC 6979 nonces, so that a replay can be repeated to the octet."""
+
+        def sign(self, msg: bytes, key: EllipticCurvePrivateKey) -> bytes:  # type: ignore[override]
+            from cryptography.hazmat.primitives import hashes
+            from cryptography.hazmat.primitives.asymmetric import ec
+            from jwt.utils import der_to_raw_signature
+
+            der = key.sign(msg, ec.ECDSA(hashes.SHA256(), deterministic_signing=True))
+            return der_to_raw_signature(der, key.curve)
+
+    signer = jwt.PyJWS(algorithms=[])
+    signer.register_algorithm("ES256", Repeatable(ECAlgorithm.SHA256))
+    import json
+
+    payload = json.dumps(dict(claims), separators=(",", ":")).encode()
+    return signer.encode(payload, key.sign, algorithm="ES256", headers={"typ": "JWT"})
+
+
+class TokenReader:
+    """Checks signatures, and remembers which it has checked: a signature does not age."""
+
+    def __init__(self, keys: tuple[SigningKey, ...]) -> None:
+        self._keys = keys
+        self.claims = lru_cache(maxsize=65_536)(self._claims)
+
+    def _claims(self, token: str) -> dict[str, Any] | str:
+        """The claims of a token signed with one of the keys, or what is wrong with it.
+
+        The key says which algorithm is allowed, never the token (RFC 8725 3.1). No time is
+        looked at here.
+        """
+        import jwt
+
+        reason = "no key to check it with"
+        for key in self._keys:
+            try:
+                claims = jwt.decode(
+                    token,
+                    key.verify,
+                    algorithms=[key.algorithm],
+                    options={
+                        "verify_exp": False,
+                        "verify_nbf": False,
+                        "verify_iat": False,
+                        "verify_aud": False,
+                        "verify_iss": False,
+                        "verify_sub": False,
+                        "verify_jti": False,
+                    },
+                )
+            except jwt.InvalidSignatureError:
+                reason = f"the signature doesn't match the key {key.id}"
+            except jwt.InvalidAlgorithmError:
+                reason = f"it isn't signed with {key.algorithm}, as the key {key.id} demands"
+            except jwt.PyJWTError:
+                reason = "it is no token that can be read"
+            else:
+                return claims
+        return reason

@@ -1,0 +1,275 @@
+"""The trace file: requests with their times, callers and expectations."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from ipaddress import ip_address
+from typing import Annotated, Any, ClassVar, Literal
+
+from pydantic import BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, model_validator
+
+from patient_usher.core.http.dates import instant
+from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.core.model.matcher import StatusMatch, TextMatch, status_test
+from patient_usher.core.model.pipeline import Id, exactly_one
+from patient_usher.core.model.scalars import METHOD, Duration, Model, Names, PositiveDuration, show, wrong
+from patient_usher.core.model.values import ROOTS, Reader, checker, pointer
+
+
+def _kept(part: str) -> Reader:
+    def read(values: Any) -> Any:
+        return values[part]
+
+    return read
+
+
+TRACE_ROOTS = {"kept": _kept, "clock": ROOTS["clock"]}
+"""What a placeholder in a trace may name: values kept from earlier answers, and the clock."""
+
+_check_filled = checker(TRACE_ROOTS)
+Sent = Annotated[Any, BeforeValidator(_check_filled), WithJsonSchema({})]
+SentText = Annotated[str, BeforeValidator(_check_filled)]
+
+
+def _parse_starts(value: Any) -> int:
+    if isinstance(value, str):
+        try:
+            return instant(datetime.fromisoformat(value))
+        except (ValueError, OverflowError):
+            pass
+    raise wrong(f"{show(value)} is no instant", "write it like 2031-05-01T08:00:00Z")
+
+
+def _parse_base(value: Any) -> Url:
+    if isinstance(value, Url):
+        return value
+    try:
+        url = parse_url(value if isinstance(value, str) else "")
+    except ValueError as error:
+        raise wrong(f"{show(value)} is no base URL: {error}", "write it like https://api.ternharbour.example") from None
+    if url.path != "/" or url.query:
+        raise wrong(f"the base {show(value)} must be scheme and host alone", "put the path into each request")
+    return url
+
+
+def _parse_address(value: Any) -> str:
+    try:
+        return str(ip_address(value if isinstance(value, str) else ""))
+    except ValueError:
+        raise wrong(f"{show(value)} is no IP address", "write one such as 192.0.2.7") from None
+
+
+class CallerSpec(Model):
+    """Who sends: a plain script."""
+
+    kind: Literal["script"] = "script"
+    address: Annotated[str, BeforeValidator(_parse_address)] = "192.0.2.1"
+    headers: dict[str, SentText] = Field(default_factory=dict)
+    patience: PositiveDuration = 30_000_000
+
+
+class SendLine:
+    """``METHOD path`` or ``METHOD URL``: checked when the file is read, filled when it is sent."""
+
+    __slots__ = ("filled", "method", "target", "text")
+
+    def __init__(self, text: str) -> None:
+        method, space, target = text.partition(" ")
+        target = target.strip()
+        if not space or not METHOD.fullmatch(method) or not target:
+            raise ValueError(f"{show(text)} says no method and path; write METHOD /path, as in GET /tides?day=2")
+        self.text, self.method, self.target = text, method, target
+        self.filled = "${" in target
+        if self.filled:
+            _check_filled(target)
+        elif not target.startswith("/"):
+            parse_url(target)
+        elif any(char.isspace() for char in target):
+            raise ValueError(f"the path {show(target)} holds white space; write %20")
+
+
+def _parse_send(value: Any) -> SendLine:
+    if isinstance(value, SendLine):
+        return value
+    if not isinstance(value, str):
+        raise wrong(f"{show(value)} says no method and path", "write METHOD /path, as in GET /tides?day=2")
+    try:
+        return SendLine(value)
+    except ValueError as error:
+        raise wrong(str(error)) from None
+
+
+class SignSpec(Model):
+    """A credential minted for the request. One of bearer, basic, api-key names an account."""
+
+    SORTS: ClassVar[tuple[str, ...]] = ("bearer", "basic", "api_key")
+
+    bearer: str | None = None
+    basic: str | None = None
+    api_key: str | None = None
+    keys: str | None = None
+    expires_in: Duration = 15 * 60_000_000
+    valid_in: Duration | None = None
+    issuer: str | None = None
+    audience: str | list[str] | None = None
+    scopes: Names | None = None
+    claims: dict[str, Any] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _one(self) -> SignSpec:
+        exactly_one(self, self.SORTS, "sign")
+        if self.bearer is None and self.model_fields_set - {"basic", "api_key"}:
+            raise wrong("keys, times and claims belong to a bearer token", "leave them out")
+        return self
+
+
+def _parse_keep(value: Any) -> Any:
+    if isinstance(value, str) and (value == "" or value.startswith("/")):
+        return value
+    if isinstance(value, dict) and len(value) == 1 and next(iter(value)) in ("header", "cookie"):
+        if isinstance(next(iter(value.values())), str):
+            return value
+    raise wrong(f"{show(value)} says not what to keep", "write a JSON Pointer such as /token, {header: NAME} or {cookie: NAME}")
+
+
+KeepRule = Annotated[Any, BeforeValidator(_parse_keep), WithJsonSchema({"type": ["string", "object"]})]
+
+
+class BodyExpect(Model):
+    """What the answer's content must be. ``json``: a subset; ``exact``: the whole."""
+
+    json_: Any = Field(default=None, alias="json")
+    exact: Any = None
+    contains: Names | None = None
+    lacks: Names | None = None
+
+
+class LogExpect(Model):
+    """What the log beside the exchange must hold."""
+
+    contains: Names = Field(default_factory=list)
+    lacks: Names = Field(default_factory=list)
+    stage: str | None = None
+    level: str | None = None
+
+
+def _parse_tally(value: Any) -> Any:
+    if not isinstance(value, dict) or not value:
+        raise wrong(f"{show(value)} is no tally", "write {STATUS: HOW MANY}, as in {200: 30, 429: 10}")
+    result = {}
+    for status, count in value.items():
+        key = int(status) if isinstance(status, str) and status.isdecimal() else status
+        try:
+            status_test(key)
+        except ValueError as error:
+            raise wrong(str(error)) from None
+        if not isinstance(count, int) or isinstance(count, bool) or count < 0:
+            raise wrong(f"{show(count)} is no number of answers", "write a whole number")
+        result[key] = count
+    return result
+
+
+class Expect(Model):
+    """What must come of a request. Keys are the result's own names."""
+
+    status: StatusMatch | None = None
+    outcome: Names | None = None
+    answered_by: TextMatch = None
+    refused_by: TextMatch = None
+    why: TextMatch = None
+    route: TextMatch = None
+    handler: Literal["reached", "not-reached"] | None = None
+    order: list[str] | None = None
+    ran: Names | None = None
+    skipped: Names | None = None
+    headers: dict[str, TextMatch] | None = None
+    body: Annotated[BodyExpect, BeforeValidator(lambda v: {"exact": v} if isinstance(v, str) else v)] | None = None
+    identity: TextMatch = None
+    role: Names | None = None
+    context: dict[str, TextMatch] | None = None
+    raised: TextMatch = None
+    log: Annotated[LogExpect, BeforeValidator(lambda v: {"contains": v} if isinstance(v, str | list) else v)] | None = None
+    finishes_within: Duration | None = None
+    tally: Annotated[dict[Any, int], BeforeValidator(_parse_tally), WithJsonSchema({"type": "object"})] | None = None
+
+
+class RequestSpec(Model):
+    """One entry of a trace: a request, sent once or several times."""
+
+    BODIES: ClassVar[tuple[str, ...]] = ("json_", "form", "text", "file")
+
+    id: Id
+    send: Annotated[Any, BeforeValidator(_parse_send), WithJsonSchema({"type": "string", "pattern": "^\\S+ \\S+$"})]
+    caller: str | None = None
+    at: Duration | None = None
+    after: Duration | None = None
+    times: Annotated[int, Field(ge=1, le=10_000_000)] = 1
+    every: Duration | None = None
+    headers: dict[str, SentText | list[SentText]] = Field(default_factory=dict)
+    json_: Sent = Field(default=None, alias="json")
+    form: dict[str, Sent] | None = None
+    text: SentText | None = None
+    file: str | None = None
+    sign: SignSpec | None = None
+    bearer: SentText | None = None
+    keep: dict[str, KeepRule] = Field(default_factory=dict)
+    expect: Expect | None = None
+    expect_in: dict[str, Expect] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _fits_together(self) -> RequestSpec:
+        exactly_one(self, self.BODIES, "the request's body", at_most=True)
+        if self.at is not None and self.after is not None:
+            raise wrong("a request has at and after at once", "at counts from the start, after from the end of the one before")
+        if self.sign is not None and self.bearer is not None:
+            raise wrong("a request has sign and bearer at once", "give one credential")
+        if self.every is not None and self.times == 1:
+            raise wrong("every needs times", "say how often, as in times: 40")
+        return self
+
+
+class ChangeSpec(Model):
+    """What an operator changes between two requests."""
+
+    change: dict[str, Any]
+    at: Duration | None = None
+    after: Duration | None = None
+
+
+def _sort_of_entry(value: Any) -> str:
+    return "change" if isinstance(value, dict) and "change" in value else "request"
+
+
+Entry = Annotated[
+    Annotated[RequestSpec, Tag("request")] | Annotated[ChangeSpec, Tag("change")], Discriminator(_sort_of_entry)
+]
+
+
+class TraceSpec(Model):
+    """A whole trace file."""
+
+    version: Literal["trace/1"] = Field(alias="patient-usher")
+    name: str | None = None
+    starts: Annotated[int, BeforeValidator(_parse_starts), WithJsonSchema({"type": "string", "format": "date-time"})] = (
+        1_924_992_000_000_000  # 2031-01-01T00:00:00Z
+    )
+    base: Annotated[Any, BeforeValidator(_parse_base), WithJsonSchema({"type": "string", "format": "uri"})] = parse_url(
+        "https://service.example"
+    )
+    callers: dict[str, CallerSpec] = Field(default_factory=dict)
+    requests: list[Entry] = Field(default_factory=list)
+
+
+def find_kept(rule: Any, body: bytes, header: Any) -> Any:
+    """The value that a keep rule names in an answer. Raises LookupError where it isn't there."""
+    if isinstance(rule, str):
+        import json
+
+        try:
+            return pointer(json.loads(body), rule)
+        except ValueError:
+            raise LookupError(rule) from None
+    value = header(rule["header"].lower())
+    if value is None:
+        raise LookupError(rule["header"])
+    return value

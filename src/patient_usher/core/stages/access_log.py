@@ -1,0 +1,40 @@
+"""``access-log``: a log record when a request arrives and when it departs."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.stages import base
+
+
+class Options(StageOptions):
+    """When to write, and at which level."""
+
+    write_on: Literal["both", "arrival", "departure"] = "both"
+    level: Literal["info", "debug"] = "info"
+
+
+class Stage(base.Stage):
+    """Writes its departure record in ``done``, so that it is there however the exchange ended."""
+
+    out_work = "registered"
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.id = options.id
+        self.level = options.level
+        if options.write_on == "departure":
+            self.way_in = None
+        if options.write_on == "arrival":
+            self.done = None
+
+    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+        """Write the arrival."""
+        x.write_log(self.id, self.level, f"{x.request.method} {x.request.url.target}")
+        return None
+
+    def done(self, x: Exchange, how: str) -> None:  # type: ignore[override]
+        """Write the departure: the status, or how it ended without one."""
+        status = f"{x.answer.status}" if x.answer is not None else how
+        x.write_log(self.id, self.level, f"{x.request.method} {x.request.url.target} {status}")

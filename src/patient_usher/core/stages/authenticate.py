@@ -1,0 +1,241 @@
+"""``authenticate``: finds out who is calling, by the credentials that come with the request."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Annotated, Any, ClassVar, Literal
+
+from pydantic import Discriminator, Field, Tag
+
+from patient_usher.core.http.authentication import challenge, credentials
+from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Answer
+from patient_usher.core.model.answers import answer_maker
+from patient_usher.core.model.errors import WHY, Raised, refusal
+from patient_usher.core.model.exchange import Exchange, Identity
+from patient_usher.core.model.pipeline import AnswerSpec, Reference, StageOptions
+from patient_usher.core.model.scalars import Duration, Model, Names
+from patient_usher.core.model.tokens import TokenReader
+from patient_usher.core.model.values import query_value, reader
+from patient_usher.core.stages import base
+
+Found = None | Identity | tuple[str, str]
+"""No credential at all; the caller; or the refusal's why and what exactly is wrong."""
+
+
+class OwnAnswer(AnswerSpec):
+    """The answer where a credential is absent or wrong: a status and message, or a whole answer."""
+
+    message: str | None = None
+
+
+class SchemeOptions(Model):
+    """What every scheme may say."""
+
+    absent: OwnAnswer | None = None
+    wrong: OwnAnswer | None = None
+
+    def references(self, path: tuple[str | int, ...]) -> Iterable[Reference]:
+        """Names in the options that must exist elsewhere."""
+        return ()
+
+
+class BearerOptions(SchemeOptions):
+    """A signed token in the Authorization field (RFC 6750, RFC 7519)."""
+
+    scheme: Literal["bearer"]
+    keys: Names
+    issuer: str | None = None
+    audience: str | None = None
+    leeway: Duration = 0
+
+    def references(self, path: tuple[str | int, ...]) -> Iterable[Reference]:
+        """The signing keys."""
+        return [Reference("signing key", name, (*path, "keys")) for name in self.keys]
+
+
+class ApiKeyOptions(SchemeOptions):
+    """A key of the caller's in a header field, a query parameter or a cookie."""
+
+    scheme: Literal["api-key"]
+    in_: Literal["header", "query", "cookie"] = Field(default="header", alias="in")
+    name: str = "X-Api-Key"
+
+
+AnyScheme = Annotated[
+    Annotated[BearerOptions, Tag("bearer")] | Annotated[ApiKeyOptions, Tag("api-key")],
+    Discriminator(lambda value: value.get("scheme") if isinstance(value, dict) else getattr(value, "scheme", None)),
+]
+
+
+class Options(StageOptions):
+    """Which credentials count, and what happens without any."""
+
+    schemes: Annotated[list[AnyScheme], Field(min_length=1)]
+    realm: str | None = None
+    without_credential: Literal["by-access", "refuse", "pass-on"] = "by-access"
+
+    def references(self) -> Iterable[Reference]:
+        """What the schemes refer to."""
+        for at, scheme in enumerate(self.schemes):
+            yield from scheme.references(("schemes", at))
+
+
+class Scheme:
+    """One way to say who is calling. ``find`` looks for a credential and judges it."""
+
+    name: ClassVar[str]
+    find: Callable[[Exchange], Found]
+
+    def challenge(self, why: str | None) -> str:
+        """Its challenge (RFC 9110 11.6.1); ``why`` only where this scheme's credential failed."""
+        raise NotImplementedError
+
+
+class Bearer(Scheme):
+    """Signatures are remembered, validity never: times are held against the virtual clock."""
+
+    name = "bearer"
+
+    def __init__(self, options: BearerOptions, realm: str | None, setup: base.Setup) -> None:
+        self.claims = TokenReader(tuple(setup.keys[name] for name in options.keys)).claims
+        self.issuer, self.audience, self.leeway = options.issuer, options.audience, options.leeway
+        self.realm, self.setup = realm, setup
+
+    def find(self, x: Exchange) -> Found:  # type: ignore[override]
+        """Judge the token in Authorization."""
+        given = credentials(x.request.fields.get("authorization"))
+        if given is None or given[0] != "bearer":
+            return None
+        claims = self.claims(given[1])
+        if isinstance(claims, str):
+            return "wrong", claims
+        return self._judge(claims, x.now)
+
+    def _judge(self, claims: dict[str, Any], now: int) -> Found:
+        expires, not_before = _instant(claims.get("exp")), _instant(claims.get("nbf"))
+        if expires is False or not_before is False:
+            return "wrong", "its exp or nbf is no number"
+        if expires is not None and now >= expires + self.leeway:  # RFC 7519 4.1.4: on or after
+            return "expired", f"it expired {_seconds(now - expires)} s ago"
+        if not_before is not None and now < not_before - self.leeway:  # 4.1.5
+            return "not-yet-valid", f"it is valid in {_seconds(not_before - now)} s"
+        if self.issuer is not None and claims.get("iss") != self.issuer:  # 4.1.1
+            return "wrong-issuer", f"its issuer is {claims.get('iss')!r}"
+        meant = claims.get("aud")  # 4.1.3: a token that names an audience must name ours
+        audiences = meant if isinstance(meant, list) else [] if meant is None else [meant]
+        if (self.audience is not None or audiences) and self.audience not in audiences:
+            return "wrong-audience", f"its audience is {meant!r}"
+        name = claims.get("sub")
+        if not isinstance(name, str):
+            return "wrong", "it names nobody (sub)"
+        account = self.setup.accounts.get(name)
+        roles, scope = claims.get("roles"), claims.get("scope")
+        if not isinstance(roles, list):
+            roles = account.roles if account else []
+        scopes = scope.split() if isinstance(scope, str) else account.scopes if account else []
+        return Identity(name, tuple(map(str, roles)), tuple(scopes), account.facts if account else {})
+
+    def challenge(self, why: str | None) -> str:
+        """RFC 6750 3: no error where no credential came."""
+        if why is None:
+            return challenge("Bearer", realm=self.realm)
+        return challenge("Bearer", realm=self.realm, error="invalid_token", error_description=WHY[why])
+
+
+class ApiKey(Scheme):
+    """A key that belongs to an account."""
+
+    name = "api-key"
+
+    def __init__(self, options: ApiKeyOptions, realm: str | None, setup: base.Setup) -> None:
+        self.realm, self.where, self.field, self.setup = realm, options.in_, options.name, setup
+        name = options.name
+        if options.in_ == "query":
+            self._read: Callable[[Exchange], Any] = lambda x: query_value(x, name)
+        else:
+            self._read = reader(f"{options.in_}.{name}")
+
+    def find(self, x: Exchange) -> Found:  # type: ignore[override]
+        """Look the key up."""
+        key = self._read(x)
+        if key is None:
+            return None
+        account = self.setup.by_api_key.get(key)
+        return self.setup.identity(account) if account else ("wrong", "no account has this key")
+
+    def challenge(self, why: str | None) -> str:
+        """No scheme is registered for keys; this one says where to put it."""
+        return challenge("ApiKey", realm=self.realm, **{"in": self.where, "name": self.field})
+
+
+def _instant(seconds: Any) -> int | None | Literal[False]:
+    if seconds is None:
+        return None
+    if isinstance(seconds, bool) or not isinstance(seconds, int | float):
+        return False
+    return seconds * MICROSECONDS if isinstance(seconds, int) else round(seconds * MICROSECONDS)
+
+
+def _seconds(micros: int) -> str:
+    return f"{micros / MICROSECONDS:.6f}".rstrip("0").rstrip(".")
+
+
+SCHEMES: dict[str, Callable[..., Scheme]] = {"bearer": Bearer, "api-key": ApiKey}
+
+
+class Stage(base.Stage):
+    """Asks its schemes in order; the first whose credential is there decides."""
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.schemes = [SCHEMES[o.scheme](o, options.realm, setup) for o in options.schemes]
+        self.without = options.without_credential
+        self.own = [(self._own(o.absent, setup), self._own(o.wrong, setup)) for o in options.schemes]
+        self.challenges = [scheme.challenge(None) for scheme in self.schemes]
+
+    @staticmethod
+    def _own(spec: OwnAnswer | None, setup: base.Setup) -> tuple[OwnAnswer, Any] | None:
+        if spec is None:
+            return None
+        return spec, answer_maker(spec, setup.read_file, status=401) if spec.has_body else None
+
+    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+        """Find the caller, refuse, or pass an anonymous request on."""
+        for at, scheme in enumerate(self.schemes):
+            found = scheme.find(x)
+            if found is None:
+                continue
+            if found.__class__ is Identity:
+                x.identity = found  # type: ignore[assignment]
+                x.note = {"identity": x.identity.name, "scheme": scheme.name}  # type: ignore[union-attr]
+                return None
+            why, detail = found  # type: ignore[misc]
+            x.note = {"scheme": scheme.name, "credential": detail}
+            return self._refuse(x, at, str(why), str(detail))
+        if self.without == "pass-on":
+            return None
+        route = x.route
+        if self.without == "by-access" and route is not None and route.access is not None and route.access.who == "everyone":
+            return None
+        return self._refuse(x, 0, "absent", WHY["absent"])
+
+    def _refuse(self, x: Exchange, at: int, why: str, detail: str) -> base.Refused | Raised:
+        texts = self.challenges
+        if why != "absent":
+            texts = [scheme.challenge(why) if i == at else texts[i] for i, scheme in enumerate(self.schemes)]
+        fields = Fields([("WWW-Authenticate", text) for text in texts])
+        own = self.own[at][0 if why == "absent" else 1]
+        public = None if why == "absent" else "This credential doesn't count here"
+        if own is None:
+            return refusal("Unauthenticated", why, detail, fields=fields, public=public)
+        spec, make = own
+        status = spec.status or 401
+        demanded = fields if status == 401 else None
+        if make is None:
+            return refusal("Unauthenticated", why, detail, status=status, public=spec.message or public, fields=demanded)
+        answer: Answer = make(x)
+        if demanded is not None:
+            demanded.update(answer.fields)
+            answer.fields = demanded
+        return base.Refused(answer, why)

@@ -1,0 +1,51 @@
+"""``authorize``: holds the caller against the route's ``access``."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from patient_usher.core.http.authentication import challenge
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.model.errors import refusal
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import Access, StageOptions
+from patient_usher.core.stages import base
+
+
+class Options(StageOptions):
+    """Who may use a route that says nothing."""
+
+    default: Literal["signed-in", "everyone", "nobody"] = "signed-in"
+
+
+class Stage(base.Stage):
+    """401 for an unknown caller, 403 for a known one who may not (RFC 9110 15.5.2, 15.5.4)."""
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.default = Access(options.default)
+
+    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+        """Refuse, or pass on."""
+        access: Access = (x.route.access if x.route is not None else None) or self.default
+        who = access.who
+        if who == "everyone":
+            return None
+        if who == "nobody":
+            return refusal("Forbidden", "closed-to-all")
+        identity = x.identity
+        if identity is None:
+            return refusal("Unauthenticated", "absent", "the route needs a caller, and no stage has found out who it is")
+        if who == "signed-in":
+            return None
+        held = identity.roles if who == "role" else identity.scopes
+        for name in held:
+            if name in access.names:
+                x.note = {who: name}
+                return None
+        x.note = {"needs": str(access), "has": list(held)}
+        message = f"{identity.name} has {', '.join(held) or f'no {who}'}; the route needs {access}"
+        if who == "role":
+            return refusal("Forbidden", "insufficient-role", message)
+        # RFC 6750 3.1: the scope that would do goes into the challenge.
+        fields = Fields([("WWW-Authenticate", challenge("Bearer", error="insufficient_scope", scope=" ".join(access.names)))])
+        return refusal("Forbidden", "insufficient-scope", message, fields=fields)

@@ -1,0 +1,175 @@
+"""``error-handler``: turns a raised error into an answer, and writes it to the log."""
+
+from __future__ import annotations
+
+import html
+from collections.abc import Callable
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, Field, WithJsonSchema
+
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes, phrase
+from patient_usher.core.model.errors import Raised
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.scalars import Model, Names, Status, show
+from patient_usher.core.model.values import ROOTS, Reader, checker, dig, fill
+from patient_usher.core.stages import base
+
+PROBLEM = "application/problem+json"
+HTML = "text/html; charset=utf-8"
+
+
+class Mapping(Model):
+    """What an error type, or any kind of it, is answered with."""
+
+    raised: Names
+    status: Status | None = None
+    message: str | None = None
+    headers: dict[str, str] = Field(default_factory=dict)
+
+
+class Otherwise(Model):
+    """What an error is answered with whose type declares no status."""
+
+    status: Status = 500
+    message: str = "Something went wrong"
+
+
+def _error(part: str) -> Reader:
+    if part.partition(".")[0] not in ("status", "title", "message", "fields", "type", "detail", "where", "cause", "stack"):
+        raise ValueError(f"an error has status, title, message and fields; and type, detail, where, cause, stack, if revealed; not {show(part)}")
+    return lambda x: dig(x.error_view, part)
+
+
+SHAPE_ROOTS = {**ROOTS, "error": _error}
+
+
+class Options(StageOptions):
+    """How errors look outside and in the log."""
+
+    answers: list[Mapping] = Field(default_factory=list)
+    otherwise: Otherwise = Otherwise.model_construct()
+    write_as: Literal["problem-json", "json", "html", "text"] = "problem-json"
+    shape: Annotated[Any, AfterValidator(checker(SHAPE_ROOTS)), WithJsonSchema({})] = None
+    reveal: Literal["nothing", "message", "everything"] = "nothing"
+    log: Literal["full", "message", "nothing"] = "full"
+    keeps_headers: bool = True
+
+
+def view(error: Raised, status: int, message: str, reveal: str) -> dict[str, Any]:
+    """What may be shown of an error: the one place that decides.
+
+    The public part always: ``status``, ``title``, ``message`` and ``fields`` (field errors, without
+    their values). ``reveal: message`` adds ``type`` and ``detail`` (the private message);
+    ``everything`` adds ``where``, ``cause`` and ``stack``.
+    """
+    shown: dict[str, Any] = {"status": status, "title": phrase(status), "message": message, "fields": list(error.invalid)}
+    if reveal != "nothing":
+        shown["type"], shown["detail"] = error.type, error.message
+    if reveal == "everything":
+        shown.update({name: text for name in ("where", "cause", "stack") if (text := getattr(error, name))})
+    return shown
+
+
+def _inside(shown: dict[str, Any]) -> dict[str, Any]:
+    return {key: shown[key] for key in ("type", "detail", "where", "cause", "stack") if key in shown}
+
+
+def write_problem(shown: dict[str, Any]) -> tuple[str, bytes]:
+    """RFC 9457 section 3; field errors and what is revealed are extension members (3.2)."""
+    body: dict[str, Any] = {"type": "about:blank", "title": shown["title"], "status": shown["status"]}
+    if shown["message"] != shown["title"]:
+        body["detail"] = shown["message"]
+    if shown["fields"]:
+        body["errors"] = [{"pointer": item["pointer"], "detail": item["message"]} for item in shown["fields"]]
+    if inside := _inside(shown):
+        body["raised"] = inside
+    return PROBLEM, json_bytes(body)
+
+
+def write_json(shown: dict[str, Any]) -> tuple[str, bytes]:
+    """Plain JSON with the same content."""
+    body: dict[str, Any] = {"status": shown["status"], "message": shown["message"]}
+    if shown["fields"]:
+        body["fields"] = shown["fields"]
+    if inside := _inside(shown):
+        body["raised"] = inside
+    return JSON, json_bytes(body)
+
+
+def write_html(shown: dict[str, Any]) -> tuple[str, bytes]:
+    """A small page; everything in it is escaped."""
+    lines = [f"<!doctype html><title>{shown['status']} {html.escape(shown['title'])}</title>"]
+    lines.append(f"<h1>{html.escape(shown['title'])}</h1>\n<p>{html.escape(shown['message'])}</p>")
+    if shown["fields"]:
+        items = "".join(f"<li><code>{html.escape(i['pointer'])}</code> {html.escape(i['message'])}</li>" for i in shown["fields"])
+        lines.append(f"<ul>{items}</ul>")
+    if inside := _inside(shown):
+        lines.append("<pre>" + html.escape("\n".join(f"{key}: {text}" for key, text in inside.items())) + "</pre>")
+    return HTML, ("\n".join(lines) + "\n").encode()
+
+
+def write_text(shown: dict[str, Any]) -> tuple[str, bytes]:
+    """Plain text, one thing a line."""
+    lines = [shown["message"], *(f"{item['pointer']}: {item['message']}" for item in shown["fields"])]
+    lines += [f"{key}: {text}" for key, text in _inside(shown).items()]
+    return TEXT, "\n".join(lines).encode()
+
+
+WRITERS: dict[str, Callable[[dict[str, Any]], tuple[str, bytes]]] = {
+    "problem-json": write_problem,
+    "json": write_json,
+    "html": write_html,
+    "text": write_text,
+}
+
+
+class Stage(base.Stage):
+    """Catches every error that reaches it."""
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.id = options.id
+        self.by_type = {name: entry for entry in options.answers for name in entry.raised}
+        self.otherwise, self.reveal, self.log = options.otherwise, options.reveal, options.log
+        self.lineage = setup.errors.lineage
+        self.write = WRITERS[options.write_as]
+        self.media = PROBLEM if options.write_as == "problem-json" else JSON
+        self.shape = fill(options.shape, SHAPE_ROOTS) if options.shape is not None else None
+        self.keeps_fields = options.keeps_headers
+
+    def way_error(self, x: Exchange, error: Raised) -> base.Effect:  # type: ignore[override]
+        """Log the error, then answer it."""
+        entry = next((self.by_type[name] for name in self.lineage(error.type) if name in self.by_type), None)
+        status, message = error.status, error.public
+        if status is None:
+            status, message = self.otherwise.status, message or self.otherwise.message
+        if entry is not None:
+            status, message = entry.status or status, entry.message or message
+        self._write_log(x, error, status)
+        shown = view(error, status, message or phrase(status), self.reveal)
+        if self.shape is None:
+            media, body = self.write(shown)
+        else:
+            live, shape = self.shape
+            x.error_view = shown
+            media, body = self.media, json_bytes(shape(x) if live else shape)
+        fields = Fields([("Content-Type", media)])
+        if error.fields is not None:
+            fields.update(error.fields)
+        if entry is not None:
+            for name, value in entry.headers.items():
+                fields.put(name, value)
+        return Answer(status, fields, body)
+
+    def _write_log(self, x: Exchange, error: Raised, status: int) -> None:
+        if self.log == "nothing":
+            return
+        detail: dict[str, Any] | None = None
+        if self.log == "full":
+            detail = {"raised_by": error.raised_by}
+            detail.update({name: text for name in ("where", "cause", "stack") if (text := getattr(error, name))})
+            if error.invalid:
+                detail["fields"] = list(error.invalid)
+        x.write_log(self.id, "error" if status >= 500 else "warning", f"{error.type}: {error.message}", detail)

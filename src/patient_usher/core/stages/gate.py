@@ -1,0 +1,172 @@
+"""``gate``: the developer's own logic, as cases; and the two classic slips."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Annotated, Any, ClassVar
+
+from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
+
+from patient_usher.core.model.answers import answer_maker
+from patient_usher.core.model.errors import BUILT_IN
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.matcher import When, compile_when
+from patient_usher.core.model.pipeline import AnswerSpec, RaiseOf, RaiseSpec, StageOptions, exactly_one
+from patient_usher.core.model.scalars import Model, Names, wrong
+from patient_usher.core.model.values import Filled, FilledText, filler, plain
+from patient_usher.core.stages import base
+from patient_usher.core.stages.header_fields import FieldWorker, field_worker
+
+
+class Then(Model):
+    """What a case does with the exchange."""
+
+    WAYS: ClassVar[tuple[str, ...]] = ("continue_", "nothing", "answer", "raise_", "answer_and_continue")
+
+    continue_: bool | None = None
+    nothing: bool | None = None
+    answer: AnswerSpec | None = None
+    raise_: RaiseOf | None = None
+    answer_and_continue: AnswerSpec | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Then:
+        exactly_one(self, self.WAYS, "then")
+        return self
+
+
+def _spell_out(value: Any) -> Any:
+    return {value: True} if value in ("continue", "nothing") else value
+
+
+ThenOf = Annotated[
+    Then,
+    BeforeValidator(_spell_out),
+    WithJsonSchema(
+        {
+            "anyOf": [
+                {"enum": ["continue", "nothing"]},
+                {
+                    "type": "object",
+                    "additionalProperties": False,
+                    "properties": {"answer": {}, "raise": {}, "answer-and-continue": {}},
+                },
+            ]
+        }
+    ),
+]
+
+
+class Case(Model):
+    """Where ``when`` fits: leave values, rewrite fields, then go on or not."""
+
+    when: When | None = None
+    set_: dict[str, Filled] = Field(default_factory=dict)
+    put: dict[str, FilledText] = Field(default_factory=dict)
+    drop: Names = Field(default_factory=list)
+    then: ThenOf = Then.model_construct(continue_=True, _fields_set={"continue_"})
+
+
+class Options(StageOptions):
+    """Cases for the request and for the answer, tried in order."""
+
+    cases: list[Case] = Field(default_factory=list)
+    way_out: list[Case] = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _useful(self) -> Options:
+        if not self.cases and not self.way_out:
+            raise wrong("the gate has no cases", "give cases, way-out or both")
+        if any(case.then.answer_and_continue for case in self.way_out):
+            raise wrong("on the way out there is nothing left to continue to", "write then: {answer: ...}")
+        return self
+
+    def references(self) -> Iterable[base.Reference]:
+        """The error types that cases raise may be anyone's: nothing to hold them against."""
+        return ()
+
+    def sets(self) -> Iterable[str]:
+        """Context values that cases leave."""
+        return [name for case in self.cases for name in case.set_]
+
+
+Prepared = tuple[Callable[[Exchange], bool] | None, Callable[[Exchange], dict[str, Any]] | None, FieldWorker | None, Any]
+
+
+class Stage(base.Stage):
+    """The first case that fits decides; where none does, the exchange goes on."""
+
+    always_raises = True
+    """``raise`` in a case means raise, whatever ``refuse`` says of refusals."""
+    out_work = "registered"
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.cases = [_prepare(case, setup) for case in options.cases]
+        self.out_cases = [_prepare(case, setup) for case in options.way_out]
+        if not self.cases:
+            self.way_in = None
+        if not self.out_cases:
+            self.way_out = None
+
+    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+        """Try the cases on the request."""
+        for number, (fits, values, fields, then) in enumerate(self.cases, 1):
+            if fits is None or fits(x):
+                note: dict[str, Any] = {"case": number}
+                if values is not None:
+                    left = values(x)
+                    x.context.update(left)
+                    note["set"] = left
+                if fields is not None:
+                    copy = x.request.fields.copy()
+                    fields(copy, x)
+                    x.request = x.request.with_fields(copy)
+                x.note = note
+                return then(x) if then is not None else None  # type: ignore[no-any-return]
+        return None
+
+    def way_out(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+        """Try the way-out cases on the answer."""
+        assert x.answer is not None
+        for number, (fits, values, fields, then) in enumerate(self.out_cases, 1):
+            if fits is None or fits(x):
+                if values is not None:
+                    x.context.update(values(x))
+                if fields is not None:
+                    fields(x.answer.fields, x)
+                x.note = {"case": number}
+                return then(x) if then is not None else None  # type: ignore[no-any-return]
+        return None
+
+
+def _prepare(case: Case, setup: base.Setup) -> Prepared:
+    values = filler(dict(case.set_)) if case.set_ else None
+    fields = field_worker(case.put, case.drop) if case.put or case.drop else None
+    return compile_when(case.when), values, fields, _then(case.then, setup)
+
+
+def _then(then: Then, setup: base.Setup) -> Callable[[Exchange], base.Effect] | None:
+    if then.nothing:
+        return lambda x: base.NOTHING
+    if then.raise_ is not None:
+        return raiser(then.raise_, setup, refuses=True)
+    if then.answer_and_continue is not None:
+        make = answer_maker(then.answer_and_continue, setup.read_file)
+        return lambda x: base.AnswerAndPass(make(x))
+    if then.answer is not None:
+        make = answer_maker(then.answer, setup.read_file)
+        if (then.answer.status or 200) >= 400:
+            return lambda x: base.Refused(make(x), "gate-case")
+        return make
+    return None
+
+
+def raiser(spec: RaiseSpec, setup: base.Setup, *, refuses: bool = False) -> Callable[[Exchange], base.Raised]:
+    """A function that raises what the file says; of a built-in type it is a stage's refusal."""
+    message = filler(spec.message)
+    why = "gate-case" if refuses and spec.type in BUILT_IN else None
+
+    def make(x: Exchange) -> base.Raised:
+        return setup.errors.raised(spec.type, plain(message(x)), where=spec.where, cause=spec.cause, why=why)
+
+    return make

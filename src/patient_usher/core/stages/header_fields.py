@@ -1,0 +1,77 @@
+"""``header-fields``: puts or drops header fields of the request or the answer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from pydantic import Field
+
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.scalars import Model, Names, wrong
+from patient_usher.core.model.values import FilledText, filler, plain
+from patient_usher.core.stages import base
+
+
+class FieldWork(Model):
+    """Fields to put (replacing) and to drop."""
+
+    put: dict[str, FilledText] = Field(default_factory=dict)
+    drop: Names = Field(default_factory=list)
+
+
+class Options(StageOptions):
+    """What to do with the request's fields, and with the answer's."""
+
+    on_request: FieldWork | None = None
+    on_answer: FieldWork | None = None
+
+    def model_post_init(self, context: object) -> None:
+        """Refuse a stage that would do nothing."""
+        if self.on_request is None and self.on_answer is None:
+            raise wrong("the stage does nothing", "give on-request or on-answer, each with put or drop")
+
+
+FieldWorker = Callable[[Fields, Exchange], None]
+
+
+def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
+    """Dropping, then putting, as one function."""
+    puts = [(name, filler(value)) for name, value in put.items()]
+    drops = [name.lower() for name in drop]
+
+    def work(fields: Fields, x: Exchange) -> None:
+        for lower in drops:
+            fields.drop(lower)
+        for name, value in puts:
+            fields.put(name, plain(value(x)))
+
+    return work
+
+
+class Stage(base.Stage):
+    """Rewrites fields on the way in, on the way out, or both."""
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        if options.on_request:
+            self._request = field_worker(options.on_request.put, options.on_request.drop)
+        else:
+            self.way_in = None
+        if options.on_answer:
+            self._answer = field_worker(options.on_answer.put, options.on_answer.drop)
+        else:
+            self.way_out = None
+
+    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+        """Rewrite a copy: the trace's own request stays as it was sent."""
+        fields = x.request.fields.copy()
+        self._request(fields, x)
+        x.request = x.request.with_fields(fields)
+        return None
+
+    def way_out(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+        """Rewrite the answer's fields."""
+        assert x.answer is not None
+        self._answer(x.answer.fields, x)
+        return None

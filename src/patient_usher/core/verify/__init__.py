@@ -1,0 +1,1 @@
+"""Holds what happened against what was expected."""

@@ -1,0 +1,254 @@
+"""Holds exchanges against what the trace expects of them."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+from patient_usher.core.engine.replay import Send
+from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.matcher import status_test, text_test
+from patient_usher.core.model.scalars import UNITS
+from patient_usher.core.model.trace import BodyExpect, Expect, LogExpect
+
+
+class Check(NamedTuple):
+    """One expectation, and whether it held."""
+
+    what: str
+    expected: Any
+    actual: Any
+    ok: bool
+
+
+Rule = Callable[[Exchange], list[Check]]
+
+
+def ways_in(x: Exchange) -> list[str]:
+    """The stages that the exchange entered, in order, router and handler included."""
+    return [stage for stage, way, did, _, _ in x.journey if way == "in" and did != "skipped"]
+
+
+def _text(what: str, spec: Any, read: Callable[[Exchange], Any]) -> Rule:
+    test = text_test(spec)
+
+    def rule(x: Exchange) -> list[Check]:
+        actual = read(x)
+        return [Check(what, spec, actual, test(actual))]
+
+    return rule
+
+
+def _status(spec: Any) -> Rule:
+    test = status_test(spec)
+
+    def rule(x: Exchange) -> list[Check]:
+        actual = x.answer.status if x.answer is not None else None
+        return [Check("status", spec, actual, test(actual))]
+
+    return rule
+
+
+def _order(names: list[str]) -> Rule:
+    def rule(x: Exchange) -> list[Check]:
+        actual = ways_in(x)
+        rest = iter(actual)
+        return [Check("order", names, actual, all(name in rest for name in names))]
+
+    return rule
+
+
+def _ran(names: list[str]) -> Rule:
+    def rule(x: Exchange) -> list[Check]:
+        actual = ways_in(x)
+        return [Check("ran", names, actual, all(name in actual for name in names))]
+
+    return rule
+
+
+def _skipped(names: list[str]) -> Rule:
+    def rule(x: Exchange) -> list[Check]:
+        ran = ways_in(x)
+        return [Check("skipped", names, f"ran: {', '.join(name for name in names if name in ran)}" if not set(names).isdisjoint(ran) else names, set(names).isdisjoint(ran))]
+
+    return rule
+
+
+def subset(expected: Any, actual: Any) -> bool:
+    """Whether JSON holds at least this: mappings by key, lists item by item, the rest exactly."""
+    if isinstance(expected, dict):
+        return isinstance(actual, dict) and all(key in actual and subset(value, actual[key]) for key, value in expected.items())
+    if isinstance(expected, list):
+        return isinstance(actual, list) and len(expected) == len(actual) and all(map(subset, expected, actual))
+    return bool(expected == actual) and isinstance(expected, bool) == isinstance(actual, bool)
+
+
+def _body(spec: BodyExpect) -> Rule:
+    def rule(x: Exchange) -> list[Check]:
+        text = x.answer.body.decode(errors="replace") if x.answer is not None else ""
+        checks = []
+        given = spec.model_fields_set
+        if given & {"json_", "exact"}:
+            try:
+                value = json.loads(text)
+            except ValueError:
+                value = text
+            if "json_" in given:
+                checks.append(Check("body", spec.json_, value, subset(spec.json_, value)))
+            if "exact" in given:
+                whole = text if isinstance(spec.exact, str) else value
+                checks.append(Check("body", spec.exact, whole, whole == spec.exact))
+        for part in spec.contains or ():
+            checks.append(Check("body contains", part, text, part in text))
+        for part in spec.lacks or ():
+            checks.append(Check("body lacks", part, text, part not in text))
+        return checks
+
+    return rule
+
+
+def _log(spec: LogExpect) -> Rule:
+    def rule(x: Exchange) -> list[Check]:
+        lines = [
+            f"{record.message} {json.dumps(record.detail) if record.detail else ''}".strip()
+            for record in x.log
+            if (spec.stage is None or record.stage == spec.stage) and (spec.level is None or record.level == spec.level)
+        ]
+        checks = [Check("log contains", part, lines, any(part in line for line in lines)) for part in spec.contains]
+        checks += [Check("log lacks", part, lines, not any(part in line for line in lines)) for part in spec.lacks]
+        if not spec.contains and not spec.lacks:
+            checks.append(Check("log", "a line", lines, bool(lines)))
+        return checks
+
+    return rule
+
+
+def span(micros: int) -> str:
+    """A duration as files write it."""
+    for unit in ("d", "h", "m", "s", "ms"):
+        if micros and micros % UNITS[unit] == 0:
+            return f"{micros // UNITS[unit]}{unit}"
+    return f"{micros}us" if micros else "0s"
+
+
+def _finishes_within(limit: int) -> Rule:
+    def rule(x: Exchange) -> list[Check]:
+        took = x.finished - x.at
+        return [Check("finishes-within", span(limit), span(took), took <= limit)]
+
+    return rule
+
+
+def _any_of(what: str, names: list[str], read: Callable[[Exchange], Any]) -> Rule:
+    def rule(x: Exchange) -> list[Check]:
+        actual = read(x)
+        held = actual if isinstance(actual, list) else [actual]
+        return [Check(what, names if len(names) > 1 else names[0], actual, any(name in held for name in names))]
+
+    return rule
+
+
+def _raised(x: Exchange) -> Any:
+    names = [error.type for error in x.errors]
+    return names if len(names) > 1 else names[0] if names else None
+
+
+# Expectations that are text matchers: the key, and what it looks at.
+_TEXTS: dict[str, Callable[[Exchange], Any]] = {
+    "answered_by": lambda x: x.answered_by,
+    "refused_by": lambda x: x.refused_by,
+    "why": lambda x: x.why,
+    "route": lambda x: x.route.id if x.route is not None else None,
+    "identity": lambda x: x.identity.name if x.identity is not None else None,
+    "raised": _raised,
+}
+
+_RULES: dict[str, Callable[[Any], Rule]] = {
+    "status": _status,
+    "outcome": lambda names: _any_of("outcome", names, lambda x: x.outcome),
+    "handler": lambda word: _any_of("handler", [word], lambda x: "reached" if x.handler_reached else "not-reached"),
+    "order": _order,
+    "ran": _ran,
+    "skipped": _skipped,
+    "body": _body,
+    "log": _log,
+    "role": lambda names: _any_of("role", names, lambda x: list(x.identity.roles) if x.identity else []),
+    "finishes_within": _finishes_within,
+}
+
+
+def compile_expect(expect: Expect | None) -> list[Rule]:
+    """The expectations of one request as rules, made once."""
+    if expect is None:
+        return []
+    rules: list[Rule] = []
+    given = expect.model_fields_set
+    for name in type(expect).model_fields:  # in the order of the model, not of the file
+        if name not in given:
+            continue
+        value = getattr(expect, name)
+        if name in _TEXTS:
+            rules.append(_text(name.replace("_", "-"), value, _TEXTS[name]))
+        elif name in _RULES and value is not None:
+            rules.append(_RULES[name](value))
+        elif name == "headers":
+            for field, spec in value.items():
+                rules.append(_text(f"header {field}", spec, lambda x, lower=field.lower(): x.answer.fields.get(lower) if x.answer else None))  # type: ignore[misc]
+        elif name == "context":
+            for key, spec in value.items():
+                rules.append(_text(f"context {key}", spec, lambda x, key=key: x.context.get(key)))  # type: ignore[misc]
+    return rules
+
+
+class Verifier:
+    """Checks every send; counts repetitions for tallies."""
+
+    def __init__(self, environment: tuple[str, ...]) -> None:
+        self.environment = environment
+        self._tallies: dict[str, Counter[int | None]] = {}
+
+    def _merged(self, send: Send) -> list[Expect]:
+        spec = send.recipe.spec
+        parts = [spec.expect] if spec.expect is not None else []
+        return parts + [expect for name, expect in spec.expect_in.items() if name in self.environment]
+
+    def rules(self, send: Send) -> list[Rule]:
+        """The rules of a send's request; what an environment expects takes the place of what all do."""
+        recipe = send.recipe
+        if recipe.rules is None:
+            merged: dict[str, Any] = {}
+            for expect in self._merged(send):
+                merged.update({name: getattr(expect, name) for name in expect.model_fields_set})
+            recipe.rules = compile_expect(Expect.model_construct(**merged)) if merged else []
+        return recipe.rules
+
+    def check(self, send: Send) -> list[Check]:
+        """Every check of one send."""
+        x = send.final
+        assert x is not None
+        checks = [Check(what, expected, actual, False) for what, expected, actual in send.failures]
+        if x.outcome != "not-sent":
+            for rule in self.rules(send):
+                checks += rule(x)
+        tally = next((expect.tally for expect in reversed(self._merged(send)) if expect.tally is not None), None)
+        if tally is not None:
+            counts = self._tallies.setdefault(send.recipe.spec.id, Counter())
+            counts[x.answer.status if x.answer is not None else None] += 1
+            if send.last:
+                checks.append(_tally_check(tally, counts))
+                del self._tallies[send.recipe.spec.id]
+        return checks
+
+
+def _tally_check(expected: dict[Any, int], counts: Counter[int | None]) -> Check:
+    actual = {str(status) if status is not None else "none": n for status, n in sorted(counts.items(), key=lambda item: item[0] or 0)}
+    ok = all(sum(n for status, n in counts.items() if status_test(spec)(status)) == count for spec, count in expected.items())
+    return Check("tally", {str(spec): count for spec, count in expected.items()}, actual, ok)
+
+
+def seconds(micros: int) -> int | float:
+    """Microseconds as seconds, whole where they are."""
+    return micros // MICROSECONDS if micros % MICROSECONDS == 0 else micros / MICROSECONDS

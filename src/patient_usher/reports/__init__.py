@@ -1,0 +1,1 @@
+"""What came of a replay: for programs and for people."""

@@ -1,0 +1,356 @@
+"""The replay for people: how far each request got, who answered, and the journeys of a few.
+
+Works on result records alone (and on the order of stages), so a saved result can be shown too.
+"""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from patient_usher.core.http.messages import phrase
+from patient_usher.reports.paint import Line, Piece, fit, line
+
+WIDTH = 100
+
+MARKS = {
+    "continued": ("●", ""),
+    "skipped": ("○", "dim"),
+    "answered": ("◆", "answered"),
+    "raised": ("▲", "raised"),
+    "nothing": ("∞", "bad"),
+    "answered-and-continued": ("◈", "bad"),
+    "raised-out": ("▼", "raised"),
+    "caught": ("◇", "caught"),
+    "never": ("·", "dim"),
+}
+LEGEND = "● passed on  ◆ answered  ▲ raised  ◇ caught it  ○ passed over  · never reached"
+SLIPS = "∞ did nothing: the caller waits  ◈ answered, yet passed on  ▼ raised on the way out"
+
+Record = dict[str, Any]
+
+
+class Table:
+    """One row a request, one column a stage."""
+
+    def __init__(self, columns: list[str], order_of: Callable[[str | None], set[str]], ids: list[str], requests: list[str]) -> None:
+        """``order_of`` gives the stages on a route's way; ``ids`` and ``requests`` set the widths."""
+        self.columns = columns
+        self.order_of = order_of
+        self.gap = "" if len(columns) > 20 else " "
+        self.track_width = len(columns) * 2 - 1 if self.gap else len(columns)
+        self.id_width = min(max([len(id_) for id_ in ids] + [8]), 22)
+        room = WIDTH - 2 - self.id_width - 2 - self.track_width - 2 - 3 - 1 - 24
+        self.request_width = max(min(max([len(text) for text in requests] + [12]), room), 12)
+        self.seen: set[str] = set()
+
+    @property
+    def track_at(self) -> int:
+        """The column in which the track begins."""
+        return 2 + self.id_width + 1 + self.request_width + 2
+
+    def head(self, title: list[Line]) -> Iterator[Line]:
+        """The stages' names above their columns, with the title beside them."""
+        for at, name in enumerate(self.columns):
+            left = title[at] if at < len(title) else []
+            used = sum(len(piece.text) for piece in left)
+            bars = "".join("│" + self.gap for _ in range(at))
+            yield [*left, Piece(" " * max(self.track_at - used, 1)), Piece(bars, "dim"), Piece("┌ ", "dim"), Piece(name, "name" if name in ("router", "handler") else "")]
+
+    def track(self, record: Record) -> list[Piece]:
+        """How far an exchange got."""
+        dids: dict[str, str] = {}
+        for step in record["journey"]:
+            stage, way, did = step["stage"], step["way"], step["did"]
+            if way == "in":
+                dids[stage] = did
+            elif did == "caught":
+                dids[stage] = "caught"
+            elif did == "raised":
+                dids[stage] = "raised-out"
+            elif did in ("nothing", "answered"):
+                dids[stage] = did
+        on_way = self.order_of(record["route"])
+        reached = [at for at, name in enumerate(self.columns) if name in dids]
+        last = max(reached, default=-1)
+        slipped = next((at for at, name in enumerate(self.columns) if dids.get(name) == "answered-and-continued"), len(self.columns))
+        pieces: list[Piece] = []
+        for at, name in enumerate(self.columns):
+            running = "╌" if at > slipped else "─"
+            if name in dids:
+                pieces.append(Piece(*MARKS[dids[name]]))
+                self.seen.add(dids[name])
+            elif name in on_way:
+                pieces.append(Piece(*MARKS["never"]))
+            else:
+                pieces.append(Piece(running if at < last else " ", "dim"))
+            if self.gap and at < len(self.columns) - 1:
+                pieces.append(Piece(("╌" if at >= slipped else "─") if at < last else " ", "dim"))
+        return pieces
+
+    def row(self, records: list[Record], failed: bool) -> Line:
+        """One request: the mark, what was sent, how far it got, what came back and from whom."""
+        final = records[-1]
+        response = final["response"]
+        mark = Piece("✗ ", "bad") if failed else Piece("✓ ", "good")
+        return [
+            mark,
+            Piece(fit(final["id"], self.id_width) + " ", "bad" if failed else ""),
+            Piece(fit(request_line(final), self.request_width) + "  "),
+            *self.track(final),
+            Piece("  " + (str(response["status"]) if response else "---"), _status_style(final)),
+            Piece(" " + fit(who(final), WIDTH - self.track_at - self.track_width - 6).rstrip(), "dim" if final["outcome"] == "handled" else ""),
+        ]
+
+    def burst(self, request_id: str, rows: list[tuple[Record, bool]]) -> list[Line]:
+        """Repetitions of one request in one line, and when the first of each status came."""
+        records = [record for record, _ in rows]
+        failed = any(bad for _, bad in rows)
+        tally: Counter[str] = Counter(str(r["response"]["status"]) if r["response"] else r["outcome"] for r in records)
+        counts = ", ".join(f"{count} × {status}" for status, count in tally.most_common())
+        first = records[0]
+        main: Line = [
+            Piece("✗ ", "bad") if failed else Piece("✓ ", "good"),
+            Piece(fit(f"{request_id} ×{len(records)}", self.id_width) + " ", "bad" if failed else ""),
+            Piece(fit(request_line(first), self.request_width) + "  "),
+            *self.track(records[-1]),
+            Piece("  " + counts),
+        ]
+        lines = [main]
+        if len(tally) > 1:
+            base = _status(first)
+            change = next((r for r in records if _status(r) != base), None)
+            if change is not None:
+                lines.append(line(" " * (self.track_at + self.track_width + 2), (f"first {_status(change)} at {clock(change['at'])}: {who(change)}", "dim")))
+        return lines
+
+    def legend(self) -> Iterator[Line]:
+        """What the marks mean; the rare ones only where they were seen."""
+        yield line((LEGEND, "dim"))
+        if self.seen & {"nothing", "answered-and-continued", "raised-out"}:
+            yield line((SLIPS, "dim"))
+
+
+def _status(record: Record) -> str:
+    return str(record["response"]["status"]) if record["response"] else record["outcome"]
+
+
+def _status_style(record: Record) -> str:
+    if record["response"] is None:
+        return "bad"
+    status = record["response"]["status"]
+    return "good" if status < 400 else "raised" if status < 500 else "bad"
+
+
+def request_line(record: Record) -> str:
+    """Method and target, the host left out."""
+    url = record["request"]["url"].partition("://")[2]
+    return f"{record['request']['method']} /{url.partition('/')[2]}"
+
+
+def who(record: Record) -> str:
+    """Who answered, and why, in a few words."""
+    outcome, by, refused, why = record["outcome"], record["answered_by"], record["refused_by"], record["why"]
+    if outcome in ("stalled", "abandoned", "not-sent", "redirect-loop", "from-caller-cache"):
+        return outcome
+    if outcome == "answered-twice":
+        return f"{by}; answered twice"
+    if outcome == "crashed":
+        return f"nobody caught {record['errors'][-1]['type']}"
+    if refused is not None:
+        return f"{refused}: {why}"
+    if outcome in ("errored", "timed-out") and record["errors"]:
+        return f"{by} caught {record['errors'][-1]['type']}"
+    return str(by)
+
+
+def clock(seconds: float) -> str:
+    """Virtual seconds since the start, short."""
+    if seconds >= 3600:
+        whole = int(seconds)
+        rest = f"{seconds - whole:.6f}"[1:].rstrip("0").rstrip(".") if seconds != whole else ""
+        return f"{whole // 3600}:{whole % 3600 // 60:02}:{whole % 60:02}{rest}"
+    return f"{seconds:.6f}".rstrip("0").rstrip(".") + "s"
+
+
+def failures(record: Record) -> Iterator[Line]:
+    """The checks that did not hold."""
+    for check in record["checks"]:
+        if not check["ok"]:
+            wanted, got = _value(check["expected"]), _value(check["actual"])
+            text = f"{check['what']}: expected {wanted}, got {got}"
+            if len(text) <= WIDTH - 4:
+                yield line("    ", (text, "bad"))
+            else:
+                yield line("    ", (fit(f"{check['what']}: expected {wanted}", WIDTH - 4).rstrip(), "bad"))
+                yield line("    ", (fit(f"{' ' * len(check['what'])}  got      {got}", WIDTH - 4).rstrip(), "bad"))
+
+
+def _value(value: Any) -> str:
+    if value is None:
+        return "nothing"
+    if isinstance(value, str):
+        return value if value.strip() else json.dumps(value)
+    if isinstance(value, list) and all(isinstance(item, str) for item in value):
+        return ", ".join(value) or "nothing"
+    return json.dumps(value, ensure_ascii=False)
+
+
+DID = {
+    "continued": "passed on",
+    "answered": "answered",
+    "raised": "raised an error",
+    "caught": "caught the error and answered",
+    "nothing": "did nothing: neither passed on nor answered",
+    "answered-and-continued": "answered, and yet passed on",
+    "skipped": "passed over",
+}
+
+
+def journey(record: Record) -> Iterator[Line]:
+    """One exchange whole: its way in and out, notes and log lines beside it, the answer."""
+    head = f"── {record['id']} "
+    yield line((head + "─" * (WIDTH - len(head)), "dim"))
+    request = record["request"]
+    took = record["finished"] - record["at"]
+    yield line((f"{request['method']} {request['url']}", "title"))
+    route = f"route {record['route']}" if record["route"] else "no route"
+    yield line((f"{route}, caller {record['caller']}, at {clock(record['at'])}, took {clock(round(took, 6))}", "dim"))
+    yield from _headers(request["headers"])
+    yield from _content(request)
+    yield []
+    yield from _steps(record)
+    yield []
+    yield from _answer(record)
+    bad = [check for check in record["checks"] if not check["ok"]]
+    good = len(record["checks"]) - len(bad)
+    if record["checks"]:
+        yield []
+        if good:
+            yield line(("✓ ", "good"), f"{good} expectation{'s' if good > 1 else ''} held")
+        for pieces in failures(record):
+            yield [Piece("✗ ", "bad"), *pieces[1:]]
+    yield []
+
+
+def _steps(record: Record) -> Iterator[Line]:
+    logs = list(record["log"])
+    depth: dict[str, int] = {}
+    level = 0
+    errors = list(record["errors"])
+    shown_at = record["at"]
+    for step in record["journey"]:
+        stage, way, did, note = step["stage"], step["way"], step["did"], dict(step["note"])
+        if way == "in":
+            depth[stage] = level
+            level += did == "continued"
+        indent = "  " * min(depth.get(stage, 0), 12)
+        time = clock(step["at"]) if step["at"] != shown_at else ""
+        shown_at = step["at"]
+        words, style = DID[did], "dim" if did in ("continued", "skipped") else MARKS.get(did, ("", ""))[1]
+        if did == "skipped":
+            words = f"passed over ({note.pop('why', '')})" if way == "in" else "dropped: the error passes by, its work on the way out is lost"
+        if did == "raised" and errors:
+            error = errors.pop(0)
+            words = f"raised {error['type']}" + (f": {error['message']}" if error["message"] else "")
+        if did == "answered" and stage == record["refused_by"]:
+            words = f"refused: {record['why']}"
+        text = _note(note)
+        label = f"{time:>10} {way:<5} {indent}"
+        room = WIDTH - len(label) - 18
+        yield line((f"{time:>10} ", "dim"), (f"{way:<5} ", "dim"), indent, (fit(stage, 17) + " ", "name"), (fit(words, max(room, 20)).rstrip(), style))
+        if text:
+            yield line(" " * (len(label) + 2), (fit(text, WIDTH - len(label) - 2).rstrip(), "field"))
+        mine = [log for log in logs if log["stage"] == stage and log["at"] <= step["at"]]
+        if mine and (way != "out"):
+            first = mine[0]
+            logs.remove(first)
+            yield from _log_line(first, len(label) + 2)
+    for log in logs:
+        yield from _log_line(log, 19)
+
+
+def _log_line(log: Record, indent: int) -> Iterator[Line]:
+    text = f"log {log['stage']} {log['level']}: {log['message']}"
+    yield line(" " * indent, (fit(text, WIDTH - indent).rstrip(), "field"))
+    for key, value in (log["detail"] or {}).items():
+        for at, part in enumerate(_value(value).splitlines()):
+            yield line(" " * (indent + 2), (fit(f"{key + ': ' if at == 0 else '  '}{part}", WIDTH - indent - 2).rstrip(), "dim"))
+
+
+def _note(note: dict[str, Any]) -> str:
+    return ", ".join(f"{key.replace('_', '-')} {_value(value)}" for key, value in note.items())
+
+
+_QUIET = {"host", "date", "content-length"}
+
+
+def _headers(headers: list[list[str]]) -> Iterator[Line]:
+    for name, value in headers:
+        if name.lower() not in _QUIET:
+            yield line("  ", (f"{name}: ", "field"), fit(value, WIDTH - 4 - len(name)).rstrip())
+
+
+def _content(message: Record, limit: int = 14) -> Iterator[Line]:
+    text = message["body"]
+    if text is None:
+        if message.get("body_base64"):
+            yield line("  ", (f"({message['body_size']} octets that are no text)", "dim"))
+        return
+    try:
+        value = json.loads(text)
+    except ValueError:
+        pass
+    else:
+        if isinstance(value, dict | list) and len(text) > WIDTH - 4:
+            text = json.dumps(value, ensure_ascii=False, indent=2)
+    lines = text.splitlines()
+    for part in lines[:limit]:
+        yield line("  ", fit(part, WIDTH - 2).rstrip())
+    if len(lines) > limit:
+        yield line("  ", (f"({len(lines) - limit} more lines)", "dim"))
+
+
+def _answer(record: Record) -> Iterator[Line]:
+    response = record["response"]
+    if response is None:
+        yield line((f"No answer: {record['outcome']}", "bad"))
+    else:
+        yield line((f"{response['status']} {phrase(response['status'])}", _status_style(record)), f"  {_by(record)}")
+        yield from _headers(response["headers"])
+        yield from _content(response)
+    second = record["second_answer"]
+    if second is not None:
+        yield line((f"and then, to nobody: {second['status']} {phrase(second['status'])}", "bad"))
+        yield from _content(second, 4)
+    handler = "ran to its end" if record["handler_finished"] else "was reached, but did not finish" if record["handler_reached"] else "was not reached"
+    yield line((f"the handler {handler}", "dim"))
+
+
+def _by(record: Record) -> str:
+    by, refused = record["answered_by"], record["refused_by"]
+    if refused and refused != by:
+        return f"answered by {by}; refused by {refused} ({record['why']})"
+    if refused:
+        return f"refused by {refused} ({record['why']})"
+    if record["outcome"] == "errored":
+        return f"answered by {by}, which caught {record['errors'][-1]['type']}"
+    return f"answered by {by}"
+
+
+def summary(record: dict[str, Any], failed: list[str]) -> Iterator[Line]:
+    """The last lines: counts, and whether all was as expected."""
+    statuses = ", ".join(f"{count} × {status}" for status, count in record["by_status"].items())
+    answerers = ", ".join(f"{name} {count}" for name, count in record["by_answerer"].items())
+    sent = record["requests"]
+    count = f"{sent} request{'' if sent == 1 else 's'}"
+    if failed:
+        names = ", ".join(failed[:6]) + (", ..." if len(failed) > 6 else "")
+        yield line((f"✗ {count}, {len(failed)} not as expected: {names}", "bad"))
+    else:
+        yield line((f"✓ {count}, all as expected", "good"))
+    if statuses:
+        yield line((fit(f"  statuses: {statuses}", WIDTH).rstrip(), "dim"))
+        yield line((fit(f"  answered by: {answerers}", WIDTH).rstrip(), "dim"))

@@ -1,0 +1,246 @@
+"""Reading files: YAML 1.2 and JSON as trees that remember their places.
+
+Nothing in a file can make reading it run code, grow without bound or nest without end: aliases
+are counted as what they stand for, depth is limited, tags are refused.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable
+
+MAX_DEPTH = 60
+MAX_NODES = 2_000_000
+MAX_OCTETS = 256 << 20
+
+# YAML 1.2.2 section 10.3.2: the core schema.
+_INT = re.compile(r"[-+]?[0-9]+")
+_OTHER_INT = re.compile(r"0o[0-7]+|0x[0-9a-fA-F]+")
+_FLOAT = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?")
+_WORDS = {
+    **dict.fromkeys(("null", "Null", "NULL", "~", ""), None),
+    **dict.fromkeys(("true", "True", "TRUE"), True),
+    **dict.fromkeys(("false", "False", "FALSE"), False),
+}
+
+
+def read_text(path: Path, name: str | None = None) -> str:
+    """A file's text. Raises Unusable where it can't be read or isn't UTF-8."""
+    name = name or str(path)
+    try:
+        if path.is_dir():
+            raise Unusable([Problem(Spot(name, 1, 1), "this is a folder", "name a file")])
+        if path.stat().st_size > MAX_OCTETS:
+            raise Unusable([Problem(Spot(name, 1, 1), "the file is over 256 MiB", "for bulk, write a trace as JSON Lines")])
+        raw = path.read_bytes()
+    except FileNotFoundError:
+        raise Unusable([Problem(Spot(name, 1, 1), "there is no such file", "check the path")]) from None
+    except OSError as error:
+        raise Unusable([Problem(Spot(name, 1, 1), f"the file can't be read: {error.strerror}", "check its permissions")]) from None
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = raw.count(b"\n", 0, error.start) + 1
+        column = error.start - (raw.rfind(b"\n", 0, error.start) + 1) + 1
+        raise Unusable([Problem(Spot(name, line, column), "this is no UTF-8 text", "save the file as UTF-8")]) from None
+
+
+def parse(text: str, name: str, *, places: bool = False) -> Any:
+    """The tree that a text holds. JSON is read fast, without places unless they are asked for.
+
+    Raises Unusable where the text is neither JSON nor YAML.
+    """
+    if not places and text.lstrip()[:1] in ("{", "["):
+        try:
+            return json.loads(text, object_pairs_hook=_no_twins)
+        except (ValueError, RecursionError, _Twins):
+            pass  # the slow way says where, and reads YAML that begins like JSON
+    return parse_yaml(text, name)
+
+
+class _Twins(Exception):
+    """A key that stands twice in an object."""
+
+
+def _no_twins(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    result = dict(pairs)
+    if len(result) != len(pairs):
+        raise _Twins
+    return result
+
+
+def parse_value(text: str) -> Any:
+    """A short YAML value without places, as on the command line."""
+    return parse_yaml(text, "--set")
+
+
+def _events(text: str) -> Iterator[Any]:
+    from ruamel.yaml.reader import Reader
+
+    try:
+        from ruamel.yaml.cyaml import CParser
+    except ImportError:  # no compiled parser for this Python
+        from ruamel.yaml import YAML
+
+        yield from YAML(typ="safe", pure=True).parse(text)
+        return
+    del Reader
+    parser = CParser(text)
+    try:
+        while parser.check_event():
+            yield parser.get_event()
+    finally:
+        parser.dispose()
+
+
+def parse_yaml(text: str, name: str) -> Any:
+    """A YAML document as Map, Seq and scalars by the core schema, with places."""
+    from ruamel.yaml.error import MarkedYAMLError, YAMLError
+
+    def fail(spot: Spot, what: str, mend: str) -> Unusable:
+        return Unusable([Problem(spot, what, mend)])
+
+    builder = _Builder(name)
+    try:
+        for event in _events(text):
+            if builder.take(event):
+                break
+    except MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        spot = Spot(name, mark.line + 1, mark.column + 1) if mark else Spot(name, 1, 1)
+        raise fail(spot, *_explain(error, text, spot)) from None
+    except YAMLError as error:
+        position = getattr(error, "position", None)
+        spot = _spot_at(text, name, position) if isinstance(position, int) else Spot(name, 1, 1)
+        raise fail(spot, "there is a character here that text can't hold", "remove control characters") from None
+    if not builder.complete:
+        raise fail(Spot(name, 1, 1), "the file is empty", "write something into it")
+    return builder.root
+
+
+def _spot_at(text: str, name: str, position: int) -> Spot:
+    line = text.count("\n", 0, position) + 1
+    return Spot(name, line, position - text.rfind("\n", 0, position))
+
+
+def _explain(error: Any, text: str, spot: Spot) -> tuple[str, str]:
+    lines = text.splitlines()
+    line = lines[spot.line - 1] if spot.line <= len(lines) else ""
+    if "\t" in line[: len(line) - len(line.lstrip())] or "'\\t'" in str(error.problem):
+        return "a tab stands here where only spaces may", "indent with spaces"
+    around = line[: spot.column]
+    if "${" in line and re.search(r"[\[{,:]\s*[^\"'\[{,]*\$\{", line) and ("'}'" in str(error) or "{" in around):
+        return "a placeholder stands unquoted between braces", 'put the value into quotes, as in "${path.berth}"'
+    if re.search(r"/[^\s\"']*\{", line):
+        return "a brace stands unquoted here", "put the value into quotes, as in \"GET /berths/{berth}\""
+    problem = str(error.problem or "this can't be read").replace("did not find expected", "there should be")
+    return f"this is not YAML: {problem}", "check brackets, quotes and indentation"
+
+
+class _Builder:
+    """Makes the tree from parser events, without recursion."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        self.root: Any = None
+        self.complete = False
+        self.nodes = 0
+        # Open collections: the collection, and for a mapping the key that waits for its value.
+        self.stack: list[list[Any]] = []
+        self.anchors: dict[str, tuple[Any, int]] = {}
+        self.open_anchors: dict[int, tuple[str, int]] = {}
+
+    def _fail(self, mark: Any, what: str, mend: str) -> Unusable:
+        return Unusable([Problem(self._spot(mark), what, mend)])
+
+    def _spot(self, mark: Any) -> Spot:
+        return Spot(self.name, mark.line + 1, mark.column + 1)
+
+    def take(self, event: Any) -> bool:
+        """Take one event; True when the document is complete."""
+        kind = event.__class__.__name__
+        if kind == "ScalarEvent":
+            self._add(self._scalar(event), event, 1)
+        elif kind in ("MappingStartEvent", "SequenceStartEvent"):
+            self._refuse_tag(event)
+            if len(self.stack) >= MAX_DEPTH:
+                raise self._fail(event.start_mark, f"this is nested more than {MAX_DEPTH} deep", "flatten it")
+            spot = self._spot(event.start_mark)
+            node: Any = Map(spot) if kind == "MappingStartEvent" else Seq(spot)
+            self.stack.append([node, None, event, self.nodes])
+        elif kind in ("MappingEndEvent", "SequenceEndEvent"):
+            node, _, start, before = self.stack.pop()
+            if start.anchor:
+                self.anchors[start.anchor] = (node, self.nodes - before + 1)
+            self._add(node, start, 1)
+        elif kind == "AliasEvent":
+            if event.anchor not in self.anchors:
+                raise self._fail(event.start_mark, f"no anchor is called '{event.anchor}'", "define it further up")
+            node, size = self.anchors[event.anchor]
+            self._add(node, event, size)
+        elif kind == "DocumentEndEvent":
+            self.complete = True
+        elif kind == "DocumentStartEvent" and self.complete:
+            raise self._fail(event.start_mark, "a second document begins here", "put it into a file of its own")
+        return False
+
+    def _add(self, value: Any, event: Any, size: int) -> None:
+        self.nodes += size
+        if self.nodes > MAX_NODES:
+            raise self._fail(event.start_mark, f"with its aliases the file holds over {MAX_NODES:,} values", "use fewer aliases")
+        if not self.stack:
+            self.root = value
+            return
+        frame = self.stack[-1]
+        node = frame[0]
+        spot = self._spot(event.start_mark)
+        if isinstance(node, Seq):
+            node.append(value)
+            node.spots.append(spot)
+        elif frame[1] is None:
+            if isinstance(value, dict | list):
+                mend = 'put it into quotes, as in "${query.day}"' if value else "write text"
+                raise self._fail(event.start_mark, "a key must be text, not a mapping or list", mend)
+            key = value if isinstance(value, str) else event.value
+            if key in node:
+                raise self._fail(event.start_mark, f"the key '{key}' stands here twice", "keep one of the two")
+            frame[1] = (key, spot)
+        else:
+            key, key_spot = frame[1]
+            frame[1] = None
+            node[key] = value
+            node.spots[key] = (key_spot, spot)
+
+    def _refuse_tag(self, event: Any) -> None:
+        tag = getattr(event, "tag", None)
+        if tag is not None and tag != "!":
+            raise self._fail(event.start_mark, f"the tag {tag} is not read here", "leave it out")
+
+    def _scalar(self, event: Any) -> Any:
+        self._refuse_tag(event)
+        text = event.value
+        plain = event.style in (None, "")
+        value = resolve(text) if plain else text
+        if event.anchor:
+            self.anchors[event.anchor] = (value, 1)
+        return value
+
+
+def resolve(text: str) -> Any:
+    """A plain scalar's value by the core schema."""
+    if text in _WORDS:
+        return _WORDS[text]
+    first = text[0]
+    if first in "0123456789+-.":
+        if _INT.fullmatch(text) and len(text) < 400:
+            return int(text)
+        if _FLOAT.fullmatch(text):
+            return float(text)
+        if _OTHER_INT.fullmatch(text) and len(text) < 400:
+            return int(text, 0)
+    return text
