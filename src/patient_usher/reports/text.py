@@ -162,7 +162,7 @@ def who(record: Record) -> str:
     if refused is not None:
         return f"{refused}: {why}"
     if outcome in ("errored", "timed-out") and record["errors"]:
-        return f"{by} caught {record['errors'][-1]['type']}"
+        return f"caught {record['errors'][-1]['type']}"
     return str(by)
 
 

@@ -79,17 +79,9 @@ def parse_value(text: str) -> Any:
     return parse_yaml(text, "--set")
 
 
-def _events(text: str) -> Iterator[Any]:
-    from ruamel.yaml.reader import Reader
+def _compiled_events(text: str) -> Iterator[Any]:
+    from ruamel.yaml.cyaml import CParser
 
-    try:
-        from ruamel.yaml.cyaml import CParser
-    except ImportError:  # no compiled parser for this Python
-        from ruamel.yaml import YAML
-
-        yield from YAML(typ="safe", pure=True).parse(text)
-        return
-    del Reader
     parser = CParser(text)
     try:
         while parser.check_event():
@@ -98,28 +90,42 @@ def _events(text: str) -> Iterator[Any]:
         parser.dispose()
 
 
+def _careful_events(text: str) -> Iterator[Any]:
+    from ruamel.yaml import YAML
+
+    return iter(YAML(typ="safe", pure=True).parse(text))
+
+
 def parse_yaml(text: str, name: str) -> Any:
-    """A YAML document as Map, Seq and scalars by the core schema, with places."""
+    """A YAML document as Map, Seq and scalars by the core schema, with places.
+
+    The compiled parser is fast but of an older YAML (no ``?`` in an unquoted value between braces);
+    what it refuses is read again by the careful one, whose word is final.
+    """
     from ruamel.yaml.error import MarkedYAMLError, YAMLError
 
-    def fail(spot: Spot, what: str, mend: str) -> Unusable:
-        return Unusable([Problem(spot, what, mend)])
-
-    builder = _Builder(name)
     try:
-        for event in _events(text):
-            if builder.take(event):
-                break
+        return _build(_compiled_events(text), name)
+    except (ImportError, YAMLError):
+        pass
+    try:
+        return _build(_careful_events(text), name)
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         spot = Spot(name, mark.line + 1, mark.column + 1) if mark else Spot(name, 1, 1)
-        raise fail(spot, *_explain(error, text, spot)) from None
+        raise Unusable([Problem(spot, *_explain(error, text, spot))]) from None
     except YAMLError as error:
         position = getattr(error, "position", None)
         spot = _spot_at(text, name, position) if isinstance(position, int) else Spot(name, 1, 1)
-        raise fail(spot, "there is a character here that text can't hold", "remove control characters") from None
+        raise Unusable([Problem(spot, "there is a character here that text can't hold", "remove control characters")]) from None
+
+
+def _build(events: Iterator[Any], name: str) -> Any:
+    builder = _Builder(name)
+    for event in events:
+        builder.take(event)
     if not builder.complete:
-        raise fail(Spot(name, 1, 1), "the file is empty", "write something into it")
+        raise Unusable([Problem(Spot(name, 1, 1), "the file is empty", "write something into it")])
     return builder.root
 
 
@@ -161,8 +167,8 @@ class _Builder:
     def _spot(self, mark: Any) -> Spot:
         return Spot(self.name, mark.line + 1, mark.column + 1)
 
-    def take(self, event: Any) -> bool:
-        """Take one event; True when the document is complete."""
+    def take(self, event: Any) -> None:
+        """Take one event."""
         kind = event.__class__.__name__
         if kind == "ScalarEvent":
             self._add(self._scalar(event), event, 1)
@@ -187,7 +193,6 @@ class _Builder:
             self.complete = True
         elif kind == "DocumentStartEvent" and self.complete:
             raise self._fail(event.start_mark, "a second document begins here", "put it into a file of its own")
-        return False
 
     def _add(self, value: Any, event: Any, size: int) -> None:
         self.nodes += size

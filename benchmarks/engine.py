@@ -1,0 +1,150 @@
+"""Exchanges per second through the demo pipeline, against a straight-line function.
+
+The straight line does the same routing, key lookup, role check, header and body work for the same
+requests, written out by hand with nothing modelled. Both run in this process, in turn, and the
+ratio of their medians is printed.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+import statistics
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import patient_usher.demo
+from patient_usher.core.engine.run import Loop
+from patient_usher.core.http.dates import http_date
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Request
+from patient_usher.core.http.urls import parse_url
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.traces.pipeline_file import load_service
+
+DEMO = Path(patient_usher.demo.__file__).parent
+HOST = "https://api.ternharbour.example"
+KEY = "X-Harbour-Key"
+START = 1_924_992_000_000_000
+
+# (method, path, key): read by all, read by a skipper, refused for the role, without a key, unknown.
+REQUESTS = [
+    ("GET", "/health", None),
+    ("GET", "/v1/tides?station=tern", None),
+    ("GET", "/v1/berths/T07", "marens-made-up-key"),
+    ("GET", "/v1/harbour/ledger", "marens-made-up-key"),
+    ("GET", "/v1/harbour/ledger", None),
+    ("GET", "/v1/lighthouse", "odiles-made-up-key"),
+]
+
+
+def straight_line() -> Callable[[Request, int], tuple[int, list[tuple[str, str]], bytes, list[str]]]:
+    """The demo service as one function."""
+    accounts = {"marens-made-up-key": ("maren", ["skipper"]), "odiles-made-up-key": ("odile", ["harbour-master"])}
+    exact = {("GET", "/health"): "health", ("GET", "/v1/tides"): "tides", ("GET", "/v1/harbour/ledger"): "ledger"}
+    berth = re.compile(r"/v1/berths/([^/]+)")
+    challenges = ['Bearer realm="Tern Harbour"', f'ApiKey realm="Tern Harbour", in="header", name="{KEY}"']
+    public = {"health", "tides"}
+
+    def problem(status: int, title: str, detail: str, fields: list[tuple[str, str]]) -> tuple[int, list[tuple[str, str]], bytes]:
+        body = json.dumps({"type": "about:blank", "title": title, "status": status, "detail": detail}).encode()
+        return status, [("Content-Type", "application/problem+json"), *fields], body
+
+    def answer(request: Request) -> tuple[int, list[tuple[str, str]], bytes]:
+        url = request.url
+        route = exact.get((request.method, url.path))
+        values: dict[str, str] = {}
+        if route is None and (match := berth.fullmatch(url.path)) and request.method == "GET":
+            route, values = "berth", {"berth": match.group(1)}
+        key = request.fields.get("x-harbour-key")
+        caller = None
+        if key is not None:
+            caller = accounts.get(key)
+            if caller is None:
+                return problem(401, "Unauthorized", "This credential doesn't count here", [("WWW-Authenticate", c) for c in challenges])
+        elif route not in public:
+            return problem(401, "Unauthorized", "Bring a harbour key or a token", [("WWW-Authenticate", c) for c in challenges])
+        if route is None:
+            return problem(404, "Not Found", "Nothing is here", [])
+        if route == "ledger" and (caller is None or "harbour-master" not in caller[1]):
+            return problem(403, "Forbidden", "You may not do this", [])
+        if route == "health":
+            return 200, [("Content-Type", "text/plain; charset=utf-8")], b"afloat"
+        if route == "tides":
+            body = json.dumps({"station": url.params.get("station", [None])[0], "high": "06:12", "low": "12:21"}).encode()
+        elif route == "berth":
+            body = json.dumps({"berth": values["berth"], "asked_by": caller[0] if caller else None, "free": True}).encode()
+        else:
+            body = b'{"owed": 1250}'
+        return 200, [("Content-Type", "application/json")], body
+
+    def serve(request: Request, now: int) -> tuple[int, list[tuple[str, str]], bytes, list[str]]:
+        log = [f"{request.method} {request.url.target}"]
+        status, fields, body = answer(request)
+        if status >= 400:
+            log.append(f"warning {status}")
+        fields += [("X-Served-By", "tern"), ("Date", http_date(now)), ("Content-Length", str(len(body)))]
+        log.append(f"{request.method} {request.url.target} {status}")
+        return status, fields, body, log
+
+    return serve
+
+
+def prepared() -> list[Request]:
+    """The requests, ready made for both sides."""
+    made = []
+    for method, path, key in REQUESTS:
+        url = parse_url(HOST + path)
+        fields = Fields([("Host", url.authority)] + ([(KEY, key)] if key else []))
+        made.append(Request(method, url, fields))
+    return made
+
+
+def modelled(requests: list[Request], rounds: int) -> list[int]:
+    """The same requests through the pipeline; the statuses of the last round."""
+    service = load_service(DEMO / "harbour.yaml")
+    done: list[Exchange] = []
+    loop = Loop(START, lambda x: None, done.append, service.missing)
+    number = 0
+    for _ in range(rounds):
+        done.clear()
+        for request in requests:
+            number += 1
+            loop.start(service.exchange(number, "bench", request, loop.now), 30_000_000)
+            while loop.step():  # a handler that is busy takes its virtual time
+                pass
+    return [x.answer.status for x in done if x.answer is not None]
+
+
+def main() -> int:
+    """Time both and print the ratio."""
+    rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 4000
+    requests = prepared()
+    serve = straight_line()
+    expected = [serve(request, START)[0] for request in requests]
+    actual = modelled(requests, 1)
+    if expected != actual:
+        print(f"the two disagree: straight line {expected}, pipeline {actual}", file=sys.stderr)
+        return 1
+    straight, model = [], []
+    for _ in range(7):
+        begin = time.perf_counter()
+        for _ in range(rounds):
+            for request in requests:
+                serve(request, START)
+        straight.append(time.perf_counter() - begin)
+        begin = time.perf_counter()
+        modelled(requests, rounds)
+        model.append(time.perf_counter() - begin)
+    count = rounds * len(requests)
+    base, ours = statistics.median(straight), statistics.median(model)
+    print(f"straight line: {count / base:>10,.0f} exchanges a second")
+    print(f"pipeline:      {count / ours:>10,.0f} exchanges a second")
+    print(f"ratio: {ours / base:.2f} times the straight line (wanted: at most 6)")
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
