@@ -79,8 +79,8 @@ def _text(args: Namespace, service: Service, traces: list[Loaded], only: set[str
     return status
 
 
-def text_report(painter: Painter, service: Service, loaded: Loaded, *, only: set[str], details: bool, quiet: bool) -> int:
-    """One trace for people. Returns 1 where something was not as expected."""
+def text_report(painter: Painter, service: Service, loaded: Loaded, *, only: set[str], details: bool, quiet: bool, journeys: int = MAX_JOURNEYS) -> int:
+    """One trace for people; the first few failed requests, or all with ``details``, are shown whole. Returns 1 where something was not as expected."""
     orders = {item.route.id: set(service.order(item)) for item in service.placed}
     unrouted = set(service.order(None))
     ids = [id_ for id_ in loaded.ids if not only or id_ in only]
@@ -90,7 +90,7 @@ def text_report(painter: Painter, service: Service, loaded: Loaded, *, only: set
         title += [line((note, "dim")) for note in loaded.notes]
         painter.write(table.head(title))
     summary = result.Summary()
-    journeys: list[dict[str, Any]] = []
+    shown: list[dict[str, Any]] = []
     failed_ids: list[str] = []
     burst: list[tuple[dict[str, Any], bool]] = []
     for records, more, failed in replayed(service, loaded, only):
@@ -98,8 +98,8 @@ def text_report(painter: Painter, service: Service, loaded: Loaded, *, only: set
         summary.add(records)
         if failed:
             failed_ids.append(final["id"])
-        if details or (failed and len(journeys) < MAX_JOURNEYS):
-            journeys += records
+        if details or (failed and len(shown) < journeys):
+            shown += records
         if more or burst:
             burst.append((final, failed))
             if more:
@@ -114,10 +114,10 @@ def text_report(painter: Painter, service: Service, loaded: Loaded, *, only: set
             painter.write(text.failures(final))
     if not quiet:
         painter.write([[], *table.legend(), []])
-        for record in journeys:
+        for record in shown:
             painter.write(text.journey(record))
     if not quiet or failed_ids:
         painter.write(text.summary(summary.record(), failed_ids))
-        if len(failed_ids) > MAX_JOURNEYS and not details and not quiet:
+        if len(failed_ids) > journeys and not details and not quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])
     return 1 if failed_ids else 0

@@ -141,7 +141,9 @@ class Loop:
                         effect = None if way_in is None else way_in(x)
                     except (Fault, MissingValue) as fault:
                         effect = self._fault(fault, x)
-                note, x.note = x.note, None
+                note = x.note
+                if note is not None:
+                    x.note = None
                 if effect is None:
                     journey.append((step.id, "in", "continued", now, note))
                     if step.framed:
@@ -213,7 +215,9 @@ class Loop:
                 effect = way_out(x)
             except (Fault, MissingValue) as fault:
                 effect = self._fault(fault, x)
-            note, x.note = x.note, None
+            note = x.note
+            if note is not None:
+                x.note = None
             if effect is None:
                 journey.append((step.id, "out", "continued", now, note))
                 continue
@@ -375,7 +379,7 @@ class Loop:
         owner.identity = owner.identity or shadow.identity
         caught = shadow.raising is None or shadow.answered_by != "server"
         if owner.second_answer is None and shadow.answer is not None and caught:
-            owner.second_answer = finish(owner.request.method, shadow.answer)
+            owner.second_answer = finish(owner.request.method, shadow.answer, http_date(self.now))
         owner.now = self.now
         self._close(owner)
 
@@ -391,9 +395,7 @@ class Loop:
         else:
             answer = x.answer
             assert answer is not None
-            if "date" not in answer.fields:
-                answer.fields.put("Date", http_date(self.now))
-            finish(x.request.method, answer)
+            finish(x.request.method, answer, http_date(self.now))
             x.finished = self.now
             x.outcome = _outcome(x)
             self.on_finished(x)
@@ -403,9 +405,8 @@ class Loop:
         x.live -= 1
         if x.live:
             return
-        done = x.done
-        while done:
-            done.pop()(x, x.outcome)
+        for done in reversed(x.done):
+            done(x, x.outcome)
         self.on_over(x)
 
 

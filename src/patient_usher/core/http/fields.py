@@ -31,6 +31,13 @@ class Fields:
         """Set a field to this one value."""
         self._rows[name.lower()] = (name, value)
 
+    def frame(self, length: str, date: str) -> None:
+        """Put Content-Length and, unless it is there, Date: what every answer gets."""
+        rows = self._rows
+        if "date" not in rows:
+            rows["date"] = ("Date", date)
+        rows["content-length"] = ("Content-Length", length)
+
     def get(self, lower: str) -> str | None:
         """The field's value, several lines joined by a comma (RFC 9110 5.2), or None."""
         row = self._rows.get(lower)

@@ -33,6 +33,9 @@ PHRASES = {
 }  # fmt: skip
 
 
+_encode = json.JSONEncoder(ensure_ascii=False).encode
+
+
 class Request:
     """One request as it arrives. ``peer`` is the address of the connection's other end."""
 
@@ -67,7 +70,7 @@ class Answer:
 
 def json_bytes(value: Any) -> bytes:
     """A JSON value as UTF-8 octets (RFC 8259)."""
-    return json.dumps(value, ensure_ascii=False).encode()
+    return _encode(value).encode()
 
 
 def text_answer(status: int, text: str) -> Answer:
@@ -90,18 +93,17 @@ def phrase(status: int) -> str:
     return PHRASES.get(status) or f"Status {status}"
 
 
-def finish(method: str, answer: Answer) -> Answer:
-    """Frame the answer as a server sends it.
+def finish(method: str, answer: Answer, date: str) -> Answer:
+    """Frame the answer as a server with a clock sends it (Date: RFC 9110 6.6.1).
 
     Content-Length says how much content a GET would get (RFC 9110 8.6); HEAD, 204 and 304 carry
     none (9.3.2, 15.3.5, 15.4.5), and 204 and 304 say no length here.
     """
     fields = answer.fields
+    fields.frame(str(len(answer.body)), date)
     if answer.status in (204, 304):
         fields.drop("content-length")
         answer.body = b""
-        return answer
-    fields.put("Content-Length", str(len(answer.body)))
     if method == "HEAD":
         answer.body = b""
     return answer

@@ -16,7 +16,7 @@ class Url:
     its values in order.
     """
 
-    __slots__ = ("decoded_path", "host", "origin", "params", "path", "port", "query", "scheme", "segments", "text")
+    __slots__ = ("decoded_path", "host", "origin", "params", "path", "port", "query", "scheme", "segments", "target", "text")
 
     def __init__(self, scheme: str, host: str, port: int, path: str, query: str) -> None:
         self.scheme = scheme
@@ -28,7 +28,9 @@ class Url:
         if port != DEFAULT_PORTS.get(scheme):
             authority += f":{port}"
         self.origin = f"{scheme}://{authority}"
-        self.text = self.origin + self.path + (f"?{query}" if query else "")
+        # Path and query: the request target in origin form (RFC 9112 3.2.1).
+        self.target = self.path + (f"?{query}" if query else "")
+        self.text = self.origin + self.target
         raw = self.path[1:].split("/")
         self.segments = tuple(unquote(segment) if "%" in segment else segment for segment in raw)
         self.decoded_path = unquote(self.path) if "%" in self.path else self.path
@@ -41,11 +43,6 @@ class Url:
     def authority(self) -> str:
         """Host and, unless it is the scheme's own, port: what Host carries (RFC 9110 7.2)."""
         return self.origin.partition("://")[2]
-
-    @property
-    def target(self) -> str:
-        """Path and query: the request target in origin form (RFC 9112 3.2.1)."""
-        return self.path + (f"?{self.query}" if self.query else "")
 
     def __repr__(self) -> str:
         return f"Url({self.text!r})"

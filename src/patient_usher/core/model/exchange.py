@@ -15,24 +15,11 @@ UNREAD: Any = object()
 """What ``body`` and ``cookies`` hold until a stage reads them."""
 
 
-class Step(NamedTuple):
-    """One line of the journey. ``way``: in, out, error. ``at``: microseconds since the epoch."""
+Step = tuple[str, str, str, int, dict[str, Any] | None]
+"""One line of the journey: stage, way (in, out, error), what it did, microseconds since the epoch, note."""
 
-    stage: str
-    way: str
-    did: str
-    at: int
-    note: dict[str, Any] | None
-
-
-class LogRecord(NamedTuple):
-    """One log line. ``at``: microseconds since the epoch."""
-
-    at: int
-    stage: str
-    level: str
-    message: str
-    detail: dict[str, Any] | None
+LogRecord = tuple[int, str, str, str, dict[str, Any] | None]
+"""One log line: microseconds since the epoch, stage, level, message, detail."""
 
 
 class Identity(NamedTuple):
@@ -102,12 +89,12 @@ class Exchange:
         self.context: dict[str, Any] = {}
         self.frames: list[Any] = []
         self.done: list[Callable[[Exchange, str], None]] = []
-        self.journey: list[tuple[str, str, str, int, dict[str, Any] | None]] = []
+        self.journey: list[Step] = []
 
     def write_log(self, stage: str, level: str, message: str, detail: dict[str, Any] | None = None) -> None:
         """Add a log line at the present virtual time."""
         owner = self.shadow_of or self
-        owner.log = (*owner.log, LogRecord(self.now, stage, level, message, detail))
+        owner.log += ((self.now, stage, level, message, detail),)
 
     def context_value(self, name: str) -> Any:
         """A value that an earlier stage left. Raises MissingValue where none did."""

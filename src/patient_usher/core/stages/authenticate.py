@@ -192,7 +192,7 @@ class Stage(base.Stage):
         self.schemes = [SCHEMES[o.scheme](o, options.realm, setup) for o in options.schemes]
         self.without = options.without_credential
         self.own = [(self._own(o.absent, setup), self._own(o.wrong, setup)) for o in options.schemes]
-        self.challenges = [scheme.challenge(None) for scheme in self.schemes]
+        self.prepared: dict[tuple[int, str], Fields] = {}
 
     @staticmethod
     def _own(spec: OwnAnswer | None, setup: base.Setup) -> tuple[OwnAnswer, Any] | None:
@@ -221,21 +221,28 @@ class Stage(base.Stage):
         return self._refuse(x, 0, "absent", WHY["absent"])
 
     def _refuse(self, x: Exchange, at: int, why: str, detail: str) -> base.Refused | Raised:
-        texts = self.challenges
-        if why != "absent":
-            texts = [scheme.challenge(why) if i == at else texts[i] for i, scheme in enumerate(self.schemes)]
-        fields = Fields([("WWW-Authenticate", text) for text in texts])
+        fields = self._challenge(at, why)
         own = self.own[at][0 if why == "absent" else 1]
         public = None if why == "absent" else "This credential doesn't count here"
         if own is None:
             return refusal("Unauthenticated", why, detail, fields=fields, public=public)
         spec, make = own
         status = spec.status or 401
-        demanded = fields if status == 401 else None
         if make is None:
+            demanded = fields if status == 401 else None
             return refusal("Unauthenticated", why, detail, status=status, public=spec.message or public, fields=demanded)
         answer: Answer = make(x)
-        if demanded is not None:
+        if status == 401:
+            demanded = fields.copy()
             demanded.update(answer.fields)
             answer.fields = demanded
         return base.Refused(answer, why)
+
+    def _challenge(self, at: int, why: str) -> Fields:
+        """Every scheme's challenge, made once for each failure; they are read, never written."""
+        key = (at if why != "absent" else -1, why)
+        fields = self.prepared.get(key)
+        if fields is None:
+            texts = [scheme.challenge(why if i == key[0] else None) for i, scheme in enumerate(self.schemes)]
+            fields = self.prepared[key] = Fields([("WWW-Authenticate", text) for text in texts])
+        return fields

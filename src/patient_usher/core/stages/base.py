@@ -14,7 +14,7 @@ A stage has up to four methods: ``way_in(x)``, ``way_out(x)``, ``way_error(x, er
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, ClassVar, Literal
 
@@ -22,7 +22,7 @@ from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.answers import ReadFile
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import Exchange, Identity
-from patient_usher.core.model.pipeline import AccountSpec, PipelineSpec, Reference
+from patient_usher.core.model.pipeline import AccountSpec, PipelineSpec
 from patient_usher.core.model.tokens import SigningKey
 
 
@@ -97,8 +97,3 @@ class Stage:
 
     keeps_fields = True
     """In sequential flow: whether answers to errors start from the draft's header fields."""
-
-
-def challenges_of(stages: Iterable[Any]) -> list[str]:
-    """Every challenge that the pipeline's stages know, for a 401 raised elsewhere (RFC 9110 15.5.2)."""
-    return [text for stage in stages for text in getattr(stage, "challenges", ())]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import html
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, WithJsonSchema
@@ -138,23 +139,38 @@ class Stage(base.Stage):
         self.media = PROBLEM if options.write_as == "problem-json" else JSON
         self.shape = fill(options.shape, SHAPE_ROOTS) if options.shape is not None else None
         self.keeps_fields = options.keeps_headers
+        # With nothing revealed, most answers are the same few: they are written once.
+        self.plain = self.shape is None and options.reveal == "nothing"
+        self.plainly = lru_cache(maxsize=256)(self._plainly)
+        self.entry_of = lru_cache(maxsize=256)(self._entry_of)
+
+    def _entry_of(self, type_: str) -> Mapping | None:
+        """The entry of the nearest ancestor that has one."""
+        return next((self.by_type[name] for name in self.lineage(type_) if name in self.by_type), None)
+
+    def _plainly(self, status: int, message: str) -> tuple[str, bytes]:
+        return self.write(view(Raised(""), status, message, "nothing"))
 
     def way_error(self, x: Exchange, error: Raised) -> base.Effect:  # type: ignore[override]
         """Log the error, then answer it."""
-        entry = next((self.by_type[name] for name in self.lineage(error.type) if name in self.by_type), None)
+        entry = self.entry_of(error.type)
         status, message = error.status, error.public
         if status is None:
             status, message = self.otherwise.status, message or self.otherwise.message
         if entry is not None:
             status, message = entry.status or status, entry.message or message
         self._write_log(x, error, status)
-        shown = view(error, status, message or phrase(status), self.reveal)
-        if self.shape is None:
-            media, body = self.write(shown)
+        message = message or phrase(status)
+        if self.plain and not error.invalid:
+            media, body = self.plainly(status, message)
         else:
-            live, shape = self.shape
-            x.error_view = shown
-            media, body = self.media, json_bytes(shape(x) if live else shape)
+            shown = view(error, status, message, self.reveal)
+            if self.shape is None:
+                media, body = self.write(shown)
+            else:
+                live, shape = self.shape
+                x.error_view = shown
+                media, body = self.media, json_bytes(shape(x) if live else shape)
         fields = Fields([("Content-Type", media)])
         if error.fields is not None:
             fields.update(error.fields)

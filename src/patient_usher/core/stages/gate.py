@@ -81,10 +81,6 @@ class Options(StageOptions):
             raise wrong("on the way out there is nothing left to continue to", "write then: {answer: ...}")
         return self
 
-    def references(self) -> Iterable[base.Reference]:
-        """The error types that cases raise may be anyone's: nothing to hold them against."""
-        return ()
-
     def sets(self) -> Iterable[str]:
         """Context values that cases leave."""
         return [name for case in self.cases for name in case.set_]

@@ -113,9 +113,9 @@ def _body(spec: BodyExpect) -> Rule:
 def _log(spec: LogExpect) -> Rule:
     def rule(x: Exchange) -> list[Check]:
         lines = [
-            f"{record.message} {json.dumps(record.detail) if record.detail else ''}".strip()
-            for record in x.log
-            if (spec.stage is None or record.stage == spec.stage) and (spec.level is None or record.level == spec.level)
+            f"{message} {json.dumps(detail) if detail else ''}".strip()
+            for _, stage, level, message, detail in x.log
+            if spec.stage in (None, stage) and spec.level in (None, level)
         ]
         checks = [Check("log contains", part, lines, any(part in line for line in lines)) for part in spec.contains]
         checks += [Check("log lacks", part, lines, not any(part in line for line in lines)) for part in spec.lacks]

@@ -1,0 +1,21 @@
+"""Print the JSON Schema of a file format, for editors and for other programs."""
+
+from __future__ import annotations
+
+import json
+import sys
+from argparse import ArgumentParser, Namespace
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument("format", choices=["pipeline", "trace", "result"], help="which format")
+
+
+def run(args: Namespace) -> int:
+    """Print. Returns the exit status."""
+    from patient_usher.reports.schema import SCHEMAS
+
+    json.dump(SCHEMAS[args.format](), sys.stdout, indent=2, ensure_ascii=False)
+    print()
+    return 0

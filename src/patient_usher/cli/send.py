@@ -1,0 +1,102 @@
+"""Send one request through a pipeline and show its whole journey.
+
+METHOD URL is as in a trace: GET /v1/tides?day=2, or a whole URL.
+"""
+
+from __future__ import annotations
+
+import re
+from argparse import ArgumentParser, Namespace
+from pathlib import Path
+from typing import Any
+
+from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, report, service_of
+from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.traces.pipeline_file import beside
+from patient_usher.traces.text import parse, read_text
+from patient_usher.traces.trace_file import ready
+from patient_usher.traces.writing import append_request
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the options."""
+    add_pipeline_arguments(parser)
+    parser.add_argument("method", metavar="METHOD", help="GET, POST, ...")
+    parser.add_argument("url", metavar="URL", help="a path, or a whole URL")
+    parser.add_argument("--header", "-H", metavar="'NAME: VALUE'", action="append", default=[], help="a header field; may be repeated")
+    body = parser.add_mutually_exclusive_group()
+    body.add_argument("--json", metavar="JSON", help="a JSON body")
+    body.add_argument("--form", metavar="NAME=VALUE", action="append", help="a form field; may be repeated")
+    body.add_argument("--text", metavar="TEXT", help="a plain body")
+    body.add_argument("--file", metavar="FILE", type=Path, help="a body from a file, sent as it is")
+    parser.add_argument("--sign", metavar="SCHEME:ACCOUNT", help="a credential minted for an account, as in bearer:maren")
+    parser.add_argument("--caller", metavar="NAME", help="a caller of the trace that --into names")
+    parser.add_argument("--into", metavar="TRACE", type=Path, help="append the request, with what came of it as what is expected, to this trace")
+    parser.add_argument("--id", metavar="ID", help="the request's id; else made from method and path")
+    add_output_arguments(parser)
+    parser.set_defaults(details=True)
+
+
+def run(args: Namespace) -> int:
+    """Send. Returns the exit status."""
+    service = service_of(args)
+    spec = request_of(args)
+    doc: dict[str, Any] = {"patient-usher": "trace/1", "requests": [spec]}
+    if args.into is not None and args.into.exists():
+        trace = parse(read_text(args.into), str(args.into))
+        if isinstance(trace, dict):
+            doc = {**{key: trace[key] for key in ("starts", "base", "callers") if key in trace}, **doc}
+            taken = [entry.get("id") for entry in trace.get("requests") or () if isinstance(entry, dict)]
+            spec["id"] = _free_id(spec["id"], taken)
+    elif args.caller is not None:
+        raise Unusable([Problem(Spot("--caller", 1, 1), "a caller is named, but no trace that declares it", "give --into TRACE")])
+    try:
+        loaded = ready(doc, "usher send", service, beside(Path.cwd(), True), [])
+    except Unusable as error:
+        raise Unusable(problem._replace(spot=Spot("command line", 1, 1)) for problem in error.problems) from None
+    if args.into is not None:
+        append_request(args.into, spec, service, loaded)
+        loaded = ready(doc, "usher send", service, beside(Path.cwd(), True), [f"appended to {args.into} as {spec['id']}"])
+    return report(args, service, [loaded], set())
+
+
+def request_of(args: Namespace) -> dict[str, Any]:
+    """The command line as a trace's request. Raises Unusable."""
+    method = args.method.upper()
+    stem = re.sub(r"[^A-Za-z0-9]+", "-", args.url.partition("://")[2].partition("/")[2] or args.url.partition("?")[0]).strip("-")
+    spec: dict[str, Any] = {"id": args.id or f"{method.lower()}-{stem or 'root'}"[:40], "send": f"{method} {args.url}"}
+    headers: dict[str, Any] = {}
+    for text in args.header:
+        name, colon, value = text.partition(":")
+        if not colon or not name.strip():
+            raise Unusable([Problem(Spot("--header", 1, 1), f"'{text}' is no header field", "write 'NAME: VALUE'")])
+        headers.setdefault(name.strip(), []).append(value.strip())
+    if headers:
+        spec["headers"] = {name: values[0] if len(values) == 1 else values for name, values in headers.items()}
+    if args.json is not None:
+        spec["json"] = parse(args.json, "--json")
+    if args.form is not None:
+        form: dict[str, Any] = {}
+        for text in args.form:
+            name, equals, value = text.partition("=")
+            if not equals:
+                raise Unusable([Problem(Spot("--form", 1, 1), f"'{text}' is no form field", "write NAME=VALUE")])
+            form.setdefault(name, []).append(value)
+        spec["form"] = form
+    for key in ("text", "file", "caller"):
+        if getattr(args, key) is not None:
+            spec[key] = str(getattr(args, key))
+    if args.sign is not None:
+        scheme, colon, account = args.sign.partition(":")
+        if not colon or scheme not in ("bearer", "basic", "api-key"):
+            raise Unusable([Problem(Spot("--sign", 1, 1), f"'{args.sign}' says not how and for whom", "write bearer:ACCOUNT, basic:ACCOUNT or api-key:ACCOUNT")])
+        spec["sign"] = {scheme: account}
+    return spec
+
+
+def _free_id(wanted: str, taken: list[Any]) -> str:
+    number, id_ = 1, wanted
+    while id_ in taken:
+        number += 1
+        id_ = f"{wanted}-{number}"
+    return id_

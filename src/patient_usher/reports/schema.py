@@ -1,0 +1,153 @@
+"""JSON Schemas (draft 2020-12) of the three formats: pipeline, trace, result."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from patient_usher.core.model.pipeline import PipelineSpec
+from patient_usher.core.model.trace import TraceSpec
+from patient_usher.core.stages import kind, kinds
+
+DIALECT = "https://json-schema.org/draft/2020-12/schema"
+
+Schema = dict[str, Any]
+
+
+def pipeline_schema() -> Schema:
+    """What a pipeline file may say: every kind with its options, and variants of other files."""
+    schema = PipelineSpec.model_json_schema()
+    definitions = schema.setdefault("$defs", {})
+    forms: list[Schema] = [{"enum": [*kinds(), "routes"]}]
+    for name in kinds():
+        options = kind(name).options.model_json_schema()
+        definitions.update(options.pop("$defs", {}))
+        options["properties"]["kind"] = {"const": name}
+        options["required"] = [*(key for key in options.get("required", ()) if key != "id"), "kind"]
+        options["title"] = name
+        definitions[f"stage-{name}"] = options
+        forms.append({"$ref": f"#/$defs/stage-{name}"})
+    definitions["Stage"] = {"title": "Stage", "anyOf": forms}
+    stage_list = {"type": "array", "items": {"$ref": "#/$defs/Stage"}}
+    for holder in (schema, definitions["GroupSpec"], definitions["RouteSpec"]):
+        holder["properties"]["stages"] = stage_list
+    # Overlays name stages, groups and routes by id, so in a variant these may be mappings too.
+    schema["properties"]["stages"] = {"anyOf": [stage_list, {"type": "object"}]}
+    for part in ("groups", "routes"):
+        schema["properties"][part] = {"anyOf": [schema["properties"][part], {"type": "object"}]}
+    schema["properties"]["like"] = {"type": "string", "description": "the pipeline file that this one is a variant of"}
+    schema["properties"]["order"] = {"type": "array", "items": {"type": "string"}}
+    return {"$schema": DIALECT, **schema, "title": "Patient Usher pipeline"}
+
+
+def trace_schema() -> Schema:
+    """What a trace may say."""
+    return {"$schema": DIALECT, **TraceSpec.model_json_schema(), "title": "Patient Usher trace"}
+
+
+def _object(**properties: Any) -> Schema:
+    return {"type": "object", "additionalProperties": False, "required": list(properties), "properties": properties}
+
+
+def _list(items: Schema) -> Schema:
+    return {"type": "array", "items": items}
+
+
+def _nullable(schema: Schema) -> Schema:
+    return {"anyOf": [schema, {"type": "null"}]}
+
+
+TEXT = {"type": "string"}
+NUMBER = {"type": "number"}
+COUNT = {"type": "integer", "minimum": 0}
+BOOL = {"type": "boolean"}
+ANY: Schema = {}
+MAYBE_TEXT = {"type": ["string", "null"]}
+HEADERS = _list({"type": "array", "prefixItems": [TEXT, TEXT], "minItems": 2, "maxItems": 2})
+COUNTS = {"type": "object", "additionalProperties": COUNT}
+
+OUTCOMES = [
+    "handled", "short-circuited", "unrouted", "errored", "crashed", "timed-out", "stalled", "abandoned", "answered-twice",
+    "not-sent", "redirect-loop", "from-caller-cache",
+]  # fmt: skip
+
+
+def _message(**more: Any) -> Schema:
+    schema = _object(**more, headers=HEADERS, body=MAYBE_TEXT, body_size=COUNT)
+    schema["properties"]["body_base64"] = TEXT
+    return schema
+
+
+def result_schema() -> Schema:
+    """What a replay writes as json; a line of jsonl is one of its exchanges."""
+    answer = {"$ref": "#/$defs/answer"}
+    exchange = _object(
+        id=TEXT,
+        request_id=TEXT,
+        kind={"enum": ["call", "preflight", "redirect"]},
+        parent=MAYBE_TEXT,
+        caller=TEXT,
+        instance=COUNT,
+        at=NUMBER,
+        finished=NUMBER,
+        request=_message(method=TEXT, url=TEXT),
+        route=MAYBE_TEXT,
+        response=_nullable(answer),
+        outcome={"enum": OUTCOMES},
+        answered_by=MAYBE_TEXT,
+        refused_by=MAYBE_TEXT,
+        why=MAYBE_TEXT,
+        handler_reached=BOOL,
+        handler_finished=BOOL,
+        identity=MAYBE_TEXT,
+        roles=_list(TEXT),
+        context={"type": "object"},
+        journey=_list(
+            _object(
+                stage=TEXT,
+                way={"enum": ["in", "out", "error"]},
+                did={"enum": ["continued", "answered", "raised", "caught", "nothing", "answered-and-continued", "skipped"]},
+                at=NUMBER,
+                note={"type": "object"},
+            )
+        ),
+        errors=_list(_object(type=TEXT, message=TEXT, raised_by=TEXT, caught_by=MAYBE_TEXT)),
+        second_answer=_nullable(answer),
+        log=_list(_object(at=NUMBER, stage=TEXT, level=TEXT, message=TEXT, detail={"type": ["object", "null"]})),
+        caches=_list(
+            _object(
+                stage=TEXT,
+                state={"enum": ["hit", "miss", "stale", "revalidated", "bypass", "not-opted-in", "private-only"]},
+                stored=BOOL,
+                why=MAYBE_TEXT,
+                age={"type": ["number", "null"]},
+            )
+        ),
+        rates=_list(_object(stage=TEXT, partition=TEXT, quota=NUMBER, remaining=NUMBER, reset=NUMBER)),
+        browser=_nullable(
+            _object(
+                verdict={"enum": ["readable", "blocked", "opaque"]},
+                why=MAYBE_TEXT,
+                reason=MAYBE_TEXT,
+                readable_headers=_list(TEXT),
+            )
+        ),
+        checks=_list(_object(what=TEXT, expected=ANY, actual=ANY, ok=BOOL)),
+    )
+    document = _object(
+        **{
+            "patient-usher": {"const": "result/1"},
+            "pipeline": TEXT,
+            "trace": TEXT,
+            "environment": _list(TEXT),
+            "seed": {"type": "integer"},
+            "summary": _object(requests=COUNT, exchanges=COUNT, failed=COUNT, by_status=COUNTS, by_answerer=COUNTS),
+            "always": _list(_object(id=TEXT, held=COUNT, broken=_list(TEXT))),
+            "exchanges": _list({"$ref": "#/$defs/exchange"}),
+        }
+    )
+    definitions = {"exchange": exchange, "answer": _message(status={"type": "integer"}, encoding=MAYBE_TEXT)}
+    return {"$schema": DIALECT, "title": "Patient Usher result", **document, "$defs": definitions}
+
+
+SCHEMAS: dict[str, Callable[[], Schema]] = {"pipeline": pipeline_schema, "trace": trace_schema, "result": result_schema}
