@@ -46,7 +46,11 @@ def main(argv: list[str] | None = None) -> int:
             _early(arguments)
             return 0
         command = import_module(f"patient_usher.cli.{arguments[0]}")
-        parser = ArgumentParser(prog=f"usher {arguments[0]}", description=command.__doc__, formatter_class=RawDescriptionHelpFormatter)
+        parser = ArgumentParser(
+            prog=f"usher {arguments[0]}",
+            description=command.__doc__,
+            formatter_class=RawDescriptionHelpFormatter,
+        )
         command.add_arguments(parser)
         status: int = command.run(parser.parse_args(arguments[1:]))
         sys.stdout.flush()

@@ -24,14 +24,31 @@ MAX_JOURNEYS = 3
 def add_pipeline_arguments(parser: ArgumentParser) -> None:
     """The pipeline, and what changes in it."""
     parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help="the pipeline file (YAML or JSON)")
-    parser.add_argument("--environment", "-e", metavar="E", action="append", help="lay this environment on; may be repeated")
-    parser.add_argument("--set", metavar="STAGE.OPTION=VALUE", action="append", default=[], help="set one option; may be repeated")
-    parser.add_argument("--allow-files", action="store_true", help="let the files name other files anywhere, not only beside them")
+    parser.add_argument(
+        "--environment", "-e", metavar="E", action="append", help="lay this environment on; may be repeated"
+    )
+    parser.add_argument(
+        "--set",
+        metavar="STAGE.OPTION=VALUE",
+        action="append",
+        default=[],
+        help="set one option; may be repeated",
+    )
+    parser.add_argument(
+        "--allow-files",
+        action="store_true",
+        help="let the files name other files anywhere, not only beside them",
+    )
 
 
 def add_output_arguments(parser: ArgumentParser) -> None:
     """How the result is written."""
-    parser.add_argument("--format", choices=["text", "json", "jsonl"], default="text", help="text for people (default), json, or jsonl: an exchange a line")
+    parser.add_argument(
+        "--format",
+        choices=["text", "json", "jsonl"],
+        default="text",
+        help="text for people (default), json, or jsonl: an exchange a line",
+    )
     parser.add_argument("--details", action="store_true", help="show the whole journey of every request")
     parser.add_argument("--quiet", "-q", action="store_true", help="print nothing but what is not as expected")
 
@@ -48,7 +65,11 @@ def replayed(service: Service, loaded: Loaded, only: set[str]) -> Iterator[tuple
         checks = verifier.check(send)
         if only and not (send.recipe.spec.id in only or send.id in only):
             continue
-        yield result.send_records(send, loaded.starts, checks), not send.last, any(not check.ok for check in checks)
+        yield (
+            result.send_records(send, loaded.starts, checks),
+            not send.last,
+            any(not check.ok for check in checks),
+        )
 
 
 def report(args: Namespace, service: Service, traces: list[Loaded], only: set[str]) -> int:
@@ -65,7 +86,9 @@ def report(args: Namespace, service: Service, traces: list[Loaded], only: set[st
             else:
                 sys.stdout.writelines(result.dump(record) + "\n" for record in records)
     if args.format == "json":
-        sys.stdout.writelines(result.write_json(result.document(service, [loaded.name for loaded in traces], 0, summary, rows)))
+        sys.stdout.writelines(
+            result.write_json(result.document(service, [loaded.name for loaded in traces], 0, summary, rows))
+        )
     return 1 if summary.failed else 0
 
 
@@ -79,14 +102,31 @@ def _text(args: Namespace, service: Service, traces: list[Loaded], only: set[str
     return status
 
 
-def text_report(painter: Painter, service: Service, loaded: Loaded, *, only: set[str], details: bool, quiet: bool, journeys: int = MAX_JOURNEYS) -> int:
-    """One trace for people; the first few failed requests, or all with ``details``, are shown whole. Returns 1 where something was not as expected."""
+def text_report(
+    painter: Painter,
+    service: Service,
+    loaded: Loaded,
+    *,
+    only: set[str],
+    details: bool,
+    quiet: bool,
+    journeys: int = MAX_JOURNEYS,
+) -> int:
+    """One trace for people; the first few failed requests, or all with ``details``, are shown whole.
+
+    Returns 1 where something was not as expected.
+    """
     orders = {item.route.id: set(service.order(item)) for item in service.placed}
     unrouted = set(service.order(None))
     ids = [id_ for id_ in loaded.ids if not only or id_ in only]
-    table = text.Table(service.columns(), lambda route: orders.get(route, unrouted) if route else unrouted, ids, loaded.lines)
+    table = text.Table(
+        service.columns(), lambda route: orders.get(route, unrouted) if route else unrouted, ids, loaded.lines
+    )
     if not quiet:
-        title = [line((service.name, "title")), line((f"{loaded.name}, {' and '.join(service.environment)}", "dim"))]
+        title = [
+            line((service.name, "title")),
+            line((f"{loaded.name}, {' and '.join(service.environment)}", "dim")),
+        ]
         title += [line((note, "dim")) for note in loaded.notes]
         painter.write(table.head(title))
     summary = result.Summary()

@@ -18,7 +18,9 @@ FOLDER = Path(demo.__file__).parent
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("--copy", metavar="FOLDER", type=Path, help="write the demo's files into a folder, to play with")
+    parser.add_argument(
+        "--copy", metavar="FOLDER", type=Path, help="write the demo's files into a folder, to play with"
+    )
 
 
 def run(args: Namespace) -> int:
@@ -71,11 +73,15 @@ def _copy(folder: Path) -> int:
     names = sorted(path.name for path in FOLDER.iterdir() if path.suffix in (".yaml", ".har", ".csv", ".jsonl"))
     there = [name for name in names if (folder / name).exists()]
     if there:
-        raise Unusable([Problem(Spot(str(folder / there[0]), 1, 1), "this file is there already", "name another folder")])
+        raise Unusable(
+            [Problem(Spot(str(folder / there[0]), 1, 1), "this file is there already", "name another folder")]
+        )
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise Unusable([Problem(Spot(str(folder), 1, 1), f"the folder can't be made: {error.strerror}", "name another")]) from None
+        raise Unusable(
+            [Problem(Spot(str(folder), 1, 1), f"the folder can't be made: {error.strerror}", "name another")]
+        ) from None
     for name in names:
         write_whole(folder / name, (FOLDER / name).read_text(encoding="utf-8"))
     print(f"wrote {', '.join(names)} to {folder}")

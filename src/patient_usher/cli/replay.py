@@ -18,12 +18,28 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     add_pipeline_arguments(parser)
     parser.add_argument("traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording")
-    parser.add_argument("--only", metavar="ID", action="append", default=[], help="replay everything, show this request whole; may be repeated")
+    parser.add_argument(
+        "--only",
+        metavar="ID",
+        action="append",
+        default=[],
+        help="replay everything, show this request whole; may be repeated",
+    )
     add_output_arguments(parser)
     group = parser.add_argument_group("recordings")
-    group.add_argument("--host", help="the host that the pipeline stands for; else the one that pages of other origins call most")
-    group.add_argument("--as", dest="account", metavar="ACCOUNT", help="give requests whose credential counted a fresh one of this account")
-    group.add_argument("--as-recorded", action="store_true", help="expect of every request the status that was recorded")
+    group.add_argument(
+        "--host",
+        help="the host that the pipeline stands for; else the one that pages of other origins call most",
+    )
+    group.add_argument(
+        "--as",
+        dest="account",
+        metavar="ACCOUNT",
+        help="give requests whose credential counted a fresh one of this account",
+    )
+    group.add_argument(
+        "--as-recorded", action="store_true", help="expect of every request the status that was recorded"
+    )
 
 
 def run(args: Namespace) -> int:

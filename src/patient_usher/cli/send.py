@@ -23,15 +23,29 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_pipeline_arguments(parser)
     parser.add_argument("method", metavar="METHOD", help="GET, POST, ...")
     parser.add_argument("url", metavar="URL", help="a path, or a whole URL")
-    parser.add_argument("--header", "-H", metavar="'NAME: VALUE'", action="append", default=[], help="a header field; may be repeated")
+    parser.add_argument(
+        "--header",
+        "-H",
+        metavar="'NAME: VALUE'",
+        action="append",
+        default=[],
+        help="a header field; may be repeated",
+    )
     body = parser.add_mutually_exclusive_group()
     body.add_argument("--json", metavar="JSON", help="a JSON body")
     body.add_argument("--form", metavar="NAME=VALUE", action="append", help="a form field; may be repeated")
     body.add_argument("--text", metavar="TEXT", help="a plain body")
     body.add_argument("--file", metavar="FILE", type=Path, help="a body from a file, sent as it is")
-    parser.add_argument("--sign", metavar="SCHEME:ACCOUNT", help="a credential minted for an account, as in bearer:maren")
+    parser.add_argument(
+        "--sign", metavar="SCHEME:ACCOUNT", help="a credential minted for an account, as in bearer:maren"
+    )
     parser.add_argument("--caller", metavar="NAME", help="a caller of the trace that --into names")
-    parser.add_argument("--into", metavar="TRACE", type=Path, help="append the request, with what came of it as what is expected, to this trace")
+    parser.add_argument(
+        "--into",
+        metavar="TRACE",
+        type=Path,
+        help="append the request, with what came of it as what is expected, to this trace",
+    )
     parser.add_argument("--id", metavar="ID", help="the request's id; else made from method and path")
     add_output_arguments(parser)
     parser.set_defaults(details=True)
@@ -49,22 +63,37 @@ def run(args: Namespace) -> int:
             taken = [entry.get("id") for entry in trace.get("requests") or () if isinstance(entry, dict)]
             spec["id"] = _free_id(spec["id"], taken)
     elif args.caller is not None:
-        raise Unusable([Problem(Spot("--caller", 1, 1), "a caller is named, but no trace that declares it", "give --into TRACE")])
+        raise Unusable(
+            [
+                Problem(
+                    Spot("--caller", 1, 1),
+                    "a caller is named, but no trace that declares it",
+                    "give --into TRACE",
+                )
+            ]
+        )
     try:
         loaded = ready(doc, "usher send", service, beside(Path.cwd(), True), [])
     except Unusable as error:
         raise Unusable(problem._replace(spot=Spot("command line", 1, 1)) for problem in error.problems) from None
     if args.into is not None:
         append_request(args.into, spec, service, loaded)
-        loaded = ready(doc, "usher send", service, beside(Path.cwd(), True), [f"appended to {args.into} as {spec['id']}"])
+        loaded = ready(
+            doc, "usher send", service, beside(Path.cwd(), True), [f"appended to {args.into} as {spec['id']}"]
+        )
     return report(args, service, [loaded], set())
 
 
 def request_of(args: Namespace) -> dict[str, Any]:
     """The command line as a trace's request. Raises Unusable."""
     method = args.method.upper()
-    stem = re.sub(r"[^A-Za-z0-9]+", "-", args.url.partition("://")[2].partition("/")[2] or args.url.partition("?")[0]).strip("-")
-    spec: dict[str, Any] = {"id": args.id or f"{method.lower()}-{stem or 'root'}"[:40], "send": f"{method} {args.url}"}
+    stem = re.sub(
+        r"[^A-Za-z0-9]+", "-", args.url.partition("://")[2].partition("/")[2] or args.url.partition("?")[0]
+    ).strip("-")
+    spec: dict[str, Any] = {
+        "id": args.id or f"{method.lower()}-{stem or 'root'}"[:40],
+        "send": f"{method} {args.url}",
+    }
     headers: dict[str, Any] = {}
     for text in args.header:
         name, colon, value = text.partition(":")
@@ -89,7 +118,15 @@ def request_of(args: Namespace) -> dict[str, Any]:
     if args.sign is not None:
         scheme, colon, account = args.sign.partition(":")
         if not colon or scheme not in ("bearer", "basic", "api-key"):
-            raise Unusable([Problem(Spot("--sign", 1, 1), f"'{args.sign}' says not how and for whom", "write bearer:ACCOUNT, basic:ACCOUNT or api-key:ACCOUNT")])
+            raise Unusable(
+                [
+                    Problem(
+                        Spot("--sign", 1, 1),
+                        f"'{args.sign}' says not how and for whom",
+                        "write bearer:ACCOUNT, basic:ACCOUNT or api-key:ACCOUNT",
+                    )
+                ]
+            )
         spec["sign"] = {scheme: account}
     return spec
 

@@ -48,7 +48,9 @@ class Painter:
         if colour:
             from rich.console import Console
 
-            self._console = Console(file=stream, force_terminal=True, highlight=False, markup=False, emoji=False, soft_wrap=True)
+            self._console = Console(
+                file=stream, force_terminal=True, highlight=False, markup=False, emoji=False, soft_wrap=True
+            )
 
     def write(self, lines: Iterable[Line]) -> None:
         """Write lines, each with its end."""

@@ -46,7 +46,7 @@ def answer_record(answer: Answer | None) -> dict[str, Any] | None:
 
 def exchange_record(x: Exchange, starts: int, checks: Iterable[Check] = ()) -> dict[str, Any]:
     """One exchange as the result writes it; times are seconds since ``starts``."""
-    request = x.request
+    request = x.sent
     identity = x.identity
     return {
         "id": x.id,
@@ -80,7 +80,12 @@ def exchange_record(x: Exchange, starts: int, checks: Iterable[Check] = ()) -> d
             for stage, way, did, at, note in x.journey
         ],
         "errors": [
-            {"type": error.type, "message": error.message, "raised_by": error.raised_by, "caught_by": error.caught_by}
+            {
+                "type": error.type,
+                "message": error.message,
+                "raised_by": error.raised_by,
+                "caught_by": error.caught_by,
+            }
             for error in x.errors
         ],
         "second_answer": answer_record(x.second_answer),
@@ -130,7 +135,9 @@ def send_records(send: Send, starts: int, checks: list[Check]) -> list[dict[str,
     return [exchange_record(x, starts, checks if x is send.final else ()) for x in send.exchanges]
 
 
-def document(service: Service, traces: list[str], seed: int, summary: Summary, exchanges: list[dict[str, Any]]) -> dict[str, Any]:
+def document(
+    service: Service, traces: list[str], seed: int, summary: Summary, exchanges: list[dict[str, Any]]
+) -> dict[str, Any]:
     """The whole result."""
     return {
         "patient-usher": VERSION,

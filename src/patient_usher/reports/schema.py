@@ -35,7 +35,10 @@ def pipeline_schema() -> Schema:
     schema["properties"]["stages"] = {"anyOf": [stage_list, {"type": "object"}]}
     for part in ("groups", "routes"):
         schema["properties"][part] = {"anyOf": [schema["properties"][part], {"type": "object"}]}
-    schema["properties"]["like"] = {"type": "string", "description": "the pipeline file that this one is a variant of"}
+    schema["properties"]["like"] = {
+        "type": "string",
+        "description": "the pipeline file that this one is a variant of",
+    }
     schema["properties"]["order"] = {"type": "array", "items": {"type": "string"}}
     return {"$schema": DIALECT, **schema, "title": "Patient Usher pipeline"}
 
@@ -46,7 +49,12 @@ def trace_schema() -> Schema:
 
 
 def _object(**properties: Any) -> Schema:
-    return {"type": "object", "additionalProperties": False, "required": list(properties), "properties": properties}
+    return {
+        "type": "object",
+        "additionalProperties": False,
+        "required": list(properties),
+        "properties": properties,
+    }
 
 
 def _list(items: Schema) -> Schema:
@@ -67,8 +75,8 @@ HEADERS = _list({"type": "array", "prefixItems": [TEXT, TEXT], "minItems": 2, "m
 COUNTS = {"type": "object", "additionalProperties": COUNT}
 
 OUTCOMES = [
-    "handled", "short-circuited", "unrouted", "errored", "crashed", "timed-out", "stalled", "abandoned", "answered-twice",
-    "not-sent", "redirect-loop", "from-caller-cache",
+    "handled", "short-circuited", "unrouted", "errored", "crashed", "timed-out", "stalled", "abandoned",
+    "answered-twice", "not-sent", "redirect-loop", "from-caller-cache",
 ]  # fmt: skip
 
 
@@ -106,7 +114,17 @@ def result_schema() -> Schema:
             _object(
                 stage=TEXT,
                 way={"enum": ["in", "out", "error"]},
-                did={"enum": ["continued", "answered", "raised", "caught", "nothing", "answered-and-continued", "skipped"]},
+                did={
+                    "enum": [
+                        "continued",
+                        "answered",
+                        "raised",
+                        "caught",
+                        "nothing",
+                        "answered-and-continued",
+                        "skipped",
+                    ]
+                },
                 at=NUMBER,
                 note={"type": "object"},
             )
@@ -150,4 +168,8 @@ def result_schema() -> Schema:
     return {"$schema": DIALECT, "title": "Patient Usher result", **document, "$defs": definitions}
 
 
-SCHEMAS: dict[str, Callable[[], Schema]] = {"pipeline": pipeline_schema, "trace": trace_schema, "result": result_schema}
+SCHEMAS: dict[str, Callable[[], Schema]] = {
+    "pipeline": pipeline_schema,
+    "trace": trace_schema,
+    "result": result_schema,
+}

@@ -35,7 +35,13 @@ Record = dict[str, Any]
 class Table:
     """One row a request, one column a stage."""
 
-    def __init__(self, columns: list[str], order_of: Callable[[str | None], set[str]], ids: list[str], requests: list[str]) -> None:
+    def __init__(
+        self,
+        columns: list[str],
+        order_of: Callable[[str | None], set[str]],
+        ids: list[str],
+        requests: list[str],
+    ) -> None:
         """``order_of`` gives the stages on a route's way; ``ids`` and ``requests`` set the widths."""
         self.columns = columns
         self.order_of = order_of
@@ -57,7 +63,13 @@ class Table:
             left = title[at] if at < len(title) else []
             used = sum(len(piece.text) for piece in left)
             bars = "".join("│" + self.gap for _ in range(at))
-            yield [*left, Piece(" " * max(self.track_at - used, 1)), Piece(bars, "dim"), Piece("┌ ", "dim"), Piece(name, "name" if name in ("router", "handler") else "")]
+            yield [
+                *left,
+                Piece(" " * max(self.track_at - used, 1)),
+                Piece(bars, "dim"),
+                Piece("┌ ", "dim"),
+                Piece(name, "name" if name in ("router", "handler") else ""),
+            ]
 
     def track(self, record: Record) -> list[Piece]:
         """How far an exchange got."""
@@ -75,7 +87,10 @@ class Table:
         on_way = self.order_of(record["route"])
         reached = [at for at, name in enumerate(self.columns) if name in dids]
         last = max(reached, default=-1)
-        slipped = next((at for at, name in enumerate(self.columns) if dids.get(name) == "answered-and-continued"), len(self.columns))
+        slipped = next(
+            (at for at, name in enumerate(self.columns) if dids.get(name) == "answered-and-continued"),
+            len(self.columns),
+        )
         pieces: list[Piece] = []
         for at, name in enumerate(self.columns):
             running = "╌" if at > slipped else "─"
@@ -101,7 +116,10 @@ class Table:
             Piece(fit(request_line(final), self.request_width) + "  "),
             *self.track(final),
             Piece("  " + (str(response["status"]) if response else "---"), _status_style(final)),
-            Piece(" " + fit(who(final), WIDTH - self.track_at - self.track_width - 6).rstrip(), "dim" if final["outcome"] == "handled" else ""),
+            Piece(
+                " " + fit(who(final), WIDTH - self.track_at - self.track_width - 6).rstrip(),
+                "dim" if final["outcome"] == "handled" else "",
+            ),
         ]
 
     def burst(self, request_id: str, rows: list[tuple[Record, bool]]) -> list[Line]:
@@ -123,7 +141,12 @@ class Table:
             base = _status(first)
             change = next((r for r in records if _status(r) != base), None)
             if change is not None:
-                lines.append(line(" " * (self.track_at + self.track_width + 2), (f"first {_status(change)} at {clock(change['at'])}: {who(change)}", "dim")))
+                lines.append(
+                    line(
+                        " " * (self.track_at + self.track_width + 2),
+                        (f"first {_status(change)} at {clock(change['at'])}: {who(change)}", "dim"),
+                    )
+                )
         return lines
 
     def legend(self) -> Iterator[Line]:
@@ -251,7 +274,11 @@ def _steps(record: Record) -> Iterator[Line]:
         shown_at = step["at"]
         words, style = DID[did], "dim" if did in ("continued", "skipped") else MARKS.get(did, ("", ""))[1]
         if did == "skipped":
-            words = f"passed over ({note.pop('why', '')})" if way == "in" else "dropped: the error passes by, its work on the way out is lost"
+            words = (
+                f"passed over ({note.pop('why', '')})"
+                if way == "in"
+                else "dropped: the error passes by, its work on the way out is lost"
+            )
         if did == "raised" and errors:
             error = errors.pop(0)
             words = f"raised {error['type']}" + (f": {error['message']}" if error["message"] else "")
@@ -260,7 +287,13 @@ def _steps(record: Record) -> Iterator[Line]:
         text = _note(note)
         label = f"{time:>10} {way:<5} {indent}"
         room = WIDTH - len(label) - 18
-        yield line((f"{time:>10} ", "dim"), (f"{way:<5} ", "dim"), indent, (fit(stage, 17) + " ", "name"), (fit(words, max(room, 20)).rstrip(), style))
+        yield line(
+            (f"{time:>10} ", "dim"),
+            (f"{way:<5} ", "dim"),
+            indent,
+            (fit(stage, 17) + " ", "name"),
+            (fit(words, max(room, 20)).rstrip(), style),
+        )
         if text:
             yield line(" " * (len(label) + 2), (fit(text, WIDTH - len(label) - 2).rstrip(), "field"))
         mine = [log for log in logs if log["stage"] == stage and log["at"] <= step["at"]]
@@ -277,7 +310,10 @@ def _log_line(log: Record, indent: int) -> Iterator[Line]:
     yield line(" " * indent, (fit(text, WIDTH - indent).rstrip(), "field"))
     for key, value in (log["detail"] or {}).items():
         for at, part in enumerate(_value(value).splitlines()):
-            yield line(" " * (indent + 2), (fit(f"{key + ': ' if at == 0 else '  '}{part}", WIDTH - indent - 2).rstrip(), "dim"))
+            yield line(
+                " " * (indent + 2),
+                (fit(f"{key + ': ' if at == 0 else '  '}{part}", WIDTH - indent - 2).rstrip(), "dim"),
+            )
 
 
 def _note(note: dict[str, Any]) -> str:
@@ -325,7 +361,13 @@ def _answer(record: Record) -> Iterator[Line]:
     if second is not None:
         yield line((f"and then, to nobody: {second['status']} {phrase(second['status'])}", "bad"))
         yield from _content(second, 4)
-    handler = "ran to its end" if record["handler_finished"] else "was reached, but did not finish" if record["handler_reached"] else "was not reached"
+    handler = (
+        "ran to its end"
+        if record["handler_finished"]
+        else "was reached, but did not finish"
+        if record["handler_reached"]
+        else "was not reached"
+    )
     yield line((f"the handler {handler}", "dim"))
 
 

@@ -18,7 +18,9 @@ from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, locate, near
 
-_NOT_SENT_BY_US = {"host", "content-length", "connection", "cookie", "authorization", "accept-encoding"} - {"accept-encoding"}
+_NOT_SENT_BY_US = {"host", "content-length", "connection", "cookie", "authorization", "accept-encoding"} - {
+    "accept-encoding"
+}
 _HIDDEN = "hidden-by-the-import"
 
 
@@ -58,11 +60,19 @@ def trace_of_har(doc: Any, service: Service, options: HarOptions) -> tuple[Map, 
     if left := len(entries) - len(kept):
         notes.append(f"{left} request{'s' if left > 1 else ''} to hosts other than {host} left out")
     if cached := sum(entry.from_cache for entry in kept):
-        notes.append(f"{cached} came from the browser's own cache: sent here, nothing expected of {'it' if cached == 1 else 'them'}")
+        notes.append(f"{cached} came from the browser's own cache: sent here too, but nothing is expected of that")
     if not kept:
         spot = locate(doc, ["log", "entries"])
         hosts = sorted({entry.url.host for entry in entries})
-        raise Unusable([Problem(spot, f"no request went to {host}" if host else "the recording has no requests", near(host or "", hosts))])
+        raise Unusable(
+            [
+                Problem(
+                    spot,
+                    f"no request went to {host}" if host else "the recording has no requests",
+                    near(host or "", hosts),
+                )
+            ]
+        )
     first = min(entry.at for entry in kept)
     spot = getattr(doc, "spot", Spot("", 1, 1))
     requests = Seq(spot)
@@ -71,8 +81,16 @@ def trace_of_har(doc: Any, service: Service, options: HarOptions) -> tuple[Map, 
         request = _request(entry, first, ids, service, options)
         requests.append(request)
         requests.spots.append(entry.spot)
-    trace = Map(spot, [("patient-usher", "trace/1"), ("starts", timestamp(first)), ("base", kept[0].url.origin), ("requests", requests)])
-    trace.spots = {key: (spot, spot) for key in trace}
+    trace = Map(
+        spot,
+        [
+            ("patient-usher", "trace/1"),
+            ("starts", timestamp(first)),
+            ("base", kept[0].url.origin),
+            ("requests", requests),
+        ],
+    )
+    trace.spots = dict.fromkeys(trace, (spot, spot))
     return trace, notes
 
 
@@ -81,7 +99,9 @@ def _read_entries(doc: Any) -> list[_Entry]:
     found: list[_Entry] = []
     raw = doc["log"]["entries"]
     if not isinstance(raw, list):
-        raise Unusable([Problem(locate(doc, ["log", "entries"]), "entries must be a list", "record it again as HAR 1.2")])
+        raise Unusable(
+            [Problem(locate(doc, ["log", "entries"]), "entries must be a list", "record it again as HAR 1.2")]
+        )
     for at, item in enumerate(raw):
         path: list[str | int] = ["log", "entries", at]
         try:
@@ -141,7 +161,11 @@ def _request(entry: _Entry, first: int, ids: Counter[str], service: Service, opt
     request["id"] = stem if ids[stem] == 1 else f"{stem}-{ids[stem]}"
     request["send"] = f"{entry.method} {entry.url.text.replace('${', '%24%7B')}"
     request["at"] = f"{entry.at - first}us"
-    headers = {name: values if len(values) > 1 else values[0] for name, values in entry.headers.items() if name.lower() not in _NOT_SENT_BY_US}
+    headers = {
+        name: values if len(values) > 1 else values[0]
+        for name, values in entry.headers.items()
+        if name.lower() not in _NOT_SENT_BY_US
+    }
     headers = {name: value for name, value in headers.items() if "${" not in str(value)}
     _put_content(request, headers, entry)
     _put_credential(request, headers, entry, service, options)
@@ -151,7 +175,7 @@ def _request(entry: _Entry, first: int, ids: Counter[str], service: Service, opt
         conditional = any(name.lower() in ("if-none-match", "if-modified-since") for name in entry.headers)
         expected: Any = [entry.status, 304] if conditional and entry.status == 200 else entry.status
         request["expect"] = {"status": expected}
-    request.spots = {key: (entry.spot, entry.spot) for key in request}
+    request.spots = dict.fromkeys(request, (entry.spot, entry.spot))
     return request
 
 
@@ -183,7 +207,9 @@ def _put_content(request: Map, headers: dict[str, Any], entry: _Entry) -> None:
         request["text"] = text
 
 
-def _put_credential(request: Map, headers: dict[str, Any], entry: _Entry, service: Service, options: HarOptions) -> None:
+def _put_credential(
+    request: Map, headers: dict[str, Any], entry: _Entry, service: Service, options: HarOptions
+) -> None:
     """A credential that counted gets a fresh one; one that was refused stays without meaning."""
     value = next((values[0] for name, values in entry.headers.items() if name.lower() == "authorization"), None)
     given = credentials(value)

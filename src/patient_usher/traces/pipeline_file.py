@@ -7,7 +7,8 @@ from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
-from patient_usher.core.engine.service import Service, assemble
+from patient_usher.core.engine.assemble import assemble
+from patient_usher.core.engine.service import Service
 from patient_usher.core.model.document import Problem, Unusable, fill_from_environment, locate
 from patient_usher.core.model.overlays import setting, variant
 from patient_usher.traces.text import parse, parse_value, read_text
@@ -23,7 +24,9 @@ def beside(folder: Path, anywhere: bool) -> Callable[[str], bytes]:
     def read(name: str) -> bytes:
         path = (root / name).resolve()
         if not anywhere and not path.is_relative_to(root):
-            raise OSError(f"the file {name} lies outside the folder of the file that names it; move it there, or give --allow-files")
+            raise OSError(
+                f"the file {name} lies outside the folder of the file that names it; move it, or give --allow-files"
+            )
         try:
             return path.read_bytes()
         except OSError as error:
@@ -47,7 +50,14 @@ def load_service(
         return _load(path, environments, settings, allow_files, places=True)
 
 
-def _load(path: Path, environments: Sequence[str] | None, settings: Iterable[str], allow_files: bool, *, places: bool) -> Service:
+def _load(
+    path: Path,
+    environments: Sequence[str] | None,
+    settings: Iterable[str],
+    allow_files: bool,
+    *,
+    places: bool,
+) -> Service:
     doc = read_document(path, places=places)
     overlays: list[tuple[Any, str]] = []
     problems: list[Problem] = []
@@ -80,12 +90,16 @@ def read_document(path: Path, *, places: bool) -> Any:
             break
         like = doc["like"]
         if not isinstance(like, str):
-            raise Unusable([Problem(locate(doc, ["like"]), "like must name a pipeline file", "write like: harbour.yaml")])
+            raise Unusable(
+                [Problem(locate(doc, ["like"]), "like must name a pipeline file", "write like: harbour.yaml")]
+            )
         path = path.parent / like
         if path.resolve() in seen:
             raise Unusable([Problem(locate(doc, ["like"]), f"{like} is a variant of itself", "name another file")])
         if not path.resolve().is_relative_to(seen[0].parent):
-            raise Unusable([Problem(locate(doc, ["like"]), f"{like} lies outside the folder of this file", "move it there")])
+            raise Unusable(
+                [Problem(locate(doc, ["like"]), f"{like} lies outside the folder of this file", "move it there")]
+            )
     doc = chain.pop()
     while chain:
         doc, problems = variant(doc, chain.pop())

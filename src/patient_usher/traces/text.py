@@ -36,12 +36,16 @@ def read_text(path: Path, name: str | None = None) -> str:
         if path.is_dir():
             raise Unusable([Problem(Spot(name, 1, 1), "this is a folder", "name a file")])
         if path.stat().st_size > MAX_OCTETS:
-            raise Unusable([Problem(Spot(name, 1, 1), "the file is over 256 MiB", "for bulk, write a trace as JSON Lines")])
+            raise Unusable(
+                [Problem(Spot(name, 1, 1), "the file is over 256 MiB", "for bulk, write a trace as JSON Lines")]
+            )
         raw = path.read_bytes()
     except FileNotFoundError:
         raise Unusable([Problem(Spot(name, 1, 1), "there is no such file", "check the path")]) from None
     except OSError as error:
-        raise Unusable([Problem(Spot(name, 1, 1), f"the file can't be read: {error.strerror}", "check its permissions")]) from None
+        raise Unusable(
+            [Problem(Spot(name, 1, 1), f"the file can't be read: {error.strerror}", "check its permissions")]
+        ) from None
     try:
         return raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -117,7 +121,9 @@ def parse_yaml(text: str, name: str) -> Any:
     except YAMLError as error:
         position = getattr(error, "position", None)
         spot = _spot_at(text, name, position) if isinstance(position, int) else Spot(name, 1, 1)
-        raise Unusable([Problem(spot, "there is a character here that text can't hold", "remove control characters")]) from None
+        raise Unusable(
+            [Problem(spot, "there is a character here that text can't hold", "remove control characters")]
+        ) from None
 
 
 def _build(events: Iterator[Any], name: str) -> Any:
@@ -141,9 +147,12 @@ def _explain(error: Any, text: str, spot: Spot) -> tuple[str, str]:
         return "a tab stands here where only spaces may", "indent with spaces"
     around = line[: spot.column]
     if "${" in line and re.search(r"[\[{,:]\s*[^\"'\[{,]*\$\{", line) and ("'}'" in str(error) or "{" in around):
-        return "a placeholder stands unquoted between braces", 'put the value into quotes, as in "${path.berth}"'
+        return (
+            "a placeholder stands unquoted between braces",
+            'put the value into quotes, as in "${path.berth}"',
+        )
     if re.search(r"/[^\s\"']*\{", line):
-        return "a brace stands unquoted here", "put the value into quotes, as in \"GET /berths/{berth}\""
+        return "a brace stands unquoted here", 'put the value into quotes, as in "GET /berths/{berth}"'
     problem = str(error.problem or "this can't be read").replace("did not find expected", "there should be")
     return f"this is not YAML: {problem}", "check brackets, quotes and indentation"
 
@@ -197,7 +206,11 @@ class _Builder:
     def _add(self, value: Any, event: Any, size: int) -> None:
         self.nodes += size
         if self.nodes > MAX_NODES:
-            raise self._fail(event.start_mark, f"with its aliases the file holds over {MAX_NODES:,} values", "use fewer aliases")
+            raise self._fail(
+                event.start_mark,
+                f"with its aliases the file holds over {MAX_NODES:,} values",
+                "use fewer aliases",
+            )
         if not self.stack:
             self.root = value
             return

@@ -71,12 +71,24 @@ def ready(doc: Any, name: str, service: Service, read_file: Any, notes: list[str
             entries.append(Change(entry, spot))
             continue
         if entry.id in ids:
-            problems.append(Problem(locate(doc, [*where, "id"]), f"the id '{entry.id}' is taken", "give each request an id of its own"))
+            problems.append(
+                Problem(
+                    locate(doc, [*where, "id"]),
+                    f"the id '{entry.id}' is taken",
+                    "give each request an id of its own",
+                )
+            )
         ids.append(entry.id)
         caller = SCRIPT
         if entry.caller is not None and entry.caller != "script":
             if entry.caller not in spec.callers:
-                problems.append(Problem(locate(doc, [*where, "caller"]), f"there is no caller '{entry.caller}'", near(entry.caller, spec.callers)))
+                problems.append(
+                    Problem(
+                        locate(doc, [*where, "caller"]),
+                        f"there is no caller '{entry.caller}'",
+                        near(entry.caller, spec.callers),
+                    )
+                )
             caller = spec.callers.get(entry.caller, SCRIPT)
         elif entry.caller == "script" or entry.caller is None:
             caller = spec.callers.get("script", SCRIPT)
@@ -93,7 +105,9 @@ def ready(doc: Any, name: str, service: Service, read_file: Any, notes: list[str
     return Loaded(spec.name or Path(name).name, spec.starts, tracks_of(entries), notes, ids, lines)
 
 
-def _recipe(entry: RequestSpec, spot: Spot, spec: TraceSpec, caller: CallerSpec, service: Service, read_file: Any) -> Recipe:
+def _recipe(
+    entry: RequestSpec, spot: Spot, spec: TraceSpec, caller: CallerSpec, service: Service, read_file: Any
+) -> Recipe:
     return Recipe(entry, spot, spec.base, entry.caller or "script", caller, service, read_file)
 
 
@@ -103,7 +117,9 @@ def check_request(entry: RequestSpec, service: Service, doc: Any, where: list[st
 
     def refer(sort: str, name: str, known: Iterable[str], *path: str | int) -> None:
         if name not in (known := list(known)):
-            problems.append(Problem(locate(doc, [*where, *path]), f"the pipeline has no {sort} '{name}'", near(name, known)))
+            problems.append(
+                Problem(locate(doc, [*where, *path]), f"the pipeline has no {sort} '{name}'", near(name, known))
+            )
 
     accounts, keys = service.setup.accounts, service.setup.keys
     sign = entry.sign
@@ -115,14 +131,26 @@ def check_request(entry: RequestSpec, service: Service, doc: Any, where: list[st
             refer("signing key", sign.keys, keys, "sign", "keys")
         spot = locate(doc, [*where, "sign"])
         if sign.bearer is not None and sign.keys is None and not service.wallet.bearer.keys:
-            problems.append(Problem(spot, "the pipeline has no key to sign a token with", "add one under signing-keys, with a secret or a private part"))
+            problems.append(
+                Problem(
+                    spot,
+                    "the pipeline has no key to sign a token with",
+                    "add one under signing-keys, with a secret or a private part",
+                )
+            )
         chosen = keys.get(sign.keys) if sign.keys else None
         if chosen is not None and chosen.sign is None:
-            problems.append(Problem(spot, f"the key '{sign.keys}' has no private part", "tokens can only be checked with it"))
+            problems.append(
+                Problem(spot, f"the key '{sign.keys}' has no private part", "tokens can only be checked with it")
+            )
         if sign.api_key in accounts and not accounts[sign.api_key or ""].api_keys:
-            problems.append(Problem(spot, f"the account '{sign.api_key}' has no key", "add api-keys to it in the pipeline"))
+            problems.append(
+                Problem(spot, f"the account '{sign.api_key}' has no key", "add api-keys to it in the pipeline")
+            )
         if sign.basic in accounts and accounts[sign.basic or ""].password is None:
-            problems.append(Problem(spot, f"the account '{sign.basic}' has no password", "add one to it in the pipeline"))
+            problems.append(
+                Problem(spot, f"the account '{sign.basic}' has no password", "add one to it in the pipeline")
+            )
     stages = [*service.options, "router", "handler"]
     expects: list[tuple[Expect, tuple[str, ...]]] = [(entry.expect, ("expect",))] if entry.expect else []
     expects += [(expect, ("expect-in", name)) for name, expect in entry.expect_in.items()]
@@ -138,7 +166,13 @@ def check_request(entry: RequestSpec, service: Service, doc: Any, where: list[st
         if isinstance(expect.route, str) and expect.route not in ("missing", "present"):
             refer("route", expect.route, [item.route.id for item in service.placed], *path, "route")
         if expect.tally is not None and entry.times == 1:
-            problems.append(Problem(locate(doc, [*where, *path, "tally"]), "a tally needs repetitions", "add times: N to the request"))
+            problems.append(
+                Problem(
+                    locate(doc, [*where, *path, "tally"]),
+                    "a tally needs repetitions",
+                    "add times: N to the request",
+                )
+            )
     for name in entry.expect_in:
         refer("environment", name, {**service.spec.environments, "production": {}}, "expect-in", name)
     return problems

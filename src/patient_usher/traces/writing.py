@@ -25,7 +25,15 @@ def write_whole(path: Path, text: str) -> None:
         os.chmod(name, mode)
         os.replace(name, path)
     except OSError as error:
-        raise Unusable([Problem(Spot(str(path), 1, 1), f"the file can't be written: {error.strerror}", "check the folder and its permissions")]) from None
+        raise Unusable(
+            [
+                Problem(
+                    Spot(str(path), 1, 1),
+                    f"the file can't be written: {error.strerror}",
+                    "check the folder and its permissions",
+                )
+            ]
+        ) from None
 
 
 def observed(x: Exchange) -> dict[str, Any]:
@@ -59,11 +67,23 @@ def append_request(path: Path, spec: dict[str, Any], service: Service, loaded: L
     yaml.preserve_quotes = True
     yaml.indent(mapping=2, sequence=4, offset=2)
     try:
-        trace = yaml.load(path.read_text(encoding="utf-8")) if path.exists() else CommentedMap({"patient-usher": "trace/1"})
+        trace = (
+            yaml.load(path.read_text(encoding="utf-8")) if path.exists() else CommentedMap({"patient-usher": "trace/1"})
+        )
     except (OSError, YAMLError, UnicodeDecodeError):
         trace = None
-    if not isinstance(trace, CommentedMap) or not isinstance(trace.setdefault("requests", CommentedSeq()), CommentedSeq):
-        raise Unusable([Problem(Spot(str(path), 1, 1), "this is no YAML trace with a list of requests", "name one, or a file that isn't there yet")])
+    if not isinstance(trace, CommentedMap) or not isinstance(
+        trace.setdefault("requests", CommentedSeq()), CommentedSeq
+    ):
+        raise Unusable(
+            [
+                Problem(
+                    Spot(str(path), 1, 1),
+                    "this is no YAML trace with a list of requests",
+                    "name one, or a file that isn't there yet",
+                )
+            ]
+        )
     requests = trace["requests"]
     if requests.fa.flow_style():
         requests.fa.set_block_style()

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from patient_usher.core.http.messages import json_answer
+from patient_usher.core.engine.records import records_work
+from patient_usher.core.http.messages import Answer, json_answer
 from patient_usher.core.model.answers import answer_maker
+from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.matcher import Test, compile_when
 from patient_usher.core.model.pipeline import HandlerCase, HandlerSpec
@@ -34,7 +36,9 @@ def _echo(x: Exchange) -> base.Effect:
             "query": {name: values if len(values) > 1 else values[0] for name, values in x.request.url.params.items()},
             "headers": {name: x.request.fields.get(name) for name in x.request.fields.names()},
             "body": shown,
-            "identity": {"name": identity.name, "roles": list(identity.roles), "facts": identity.facts} if identity else None,
+            "identity": {"name": identity.name, "roles": list(identity.roles), "facts": identity.facts}
+            if identity
+            else None,
             "context": x.context,
         },
     )
@@ -67,13 +71,29 @@ def _cases(spec: HandlerSpec, setup: base.Setup) -> tuple[Callable[[Exchange], t
     return choose, max((busy for _, busy, _ in rows), default=0)
 
 
+def _python(call: str, setup: base.Setup) -> Work:
+    """A function of the user's own: it returns an answer, or a value that becomes JSON."""
+    own = base.call_python(setup, call)
+
+    def work(x: Exchange) -> base.Effect:
+        try:
+            value = own(x)
+        except Exception as error:
+            return base.raised_from(error, setup.errors)
+        return value if isinstance(value, Answer | Raised) else json_answer(200, value)
+
+    return work
+
+
 class Handler(base.Stage):
     """Runs its work, after the time it is busy; effects happen at the end of that time."""
 
-    def __init__(self, busy_for: int, work: Work, *, choose: Callable[[Exchange], tuple[int, Work]] | None = None) -> None:
+    def __init__(
+        self, busy_for: int, work: Work, *, choose: Callable[[Exchange], tuple[int, Work]] | None = None
+    ) -> None:
         self.busy_for, self.work, self.choose = busy_for, work, choose
 
-    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+    def way_in(self, x: Exchange) -> base.Effect:
         """Work at once, or be busy first."""
         x.handler_reached = True
         busy, work = self.busy_for, self.work
@@ -99,6 +119,10 @@ def make_handler(spec: HandlerSpec, setup: base.Setup) -> Handler:
         work: Work = lambda x: None  # noqa: E731  # chosen for each exchange
     elif spec.echo:
         work = _echo
+    elif spec.records is not None:
+        work = records_work(spec.records, spec.do or "", setup)
+    elif spec.python is not None:
+        work = _python(spec.python, setup)
     else:
         work = _simple(spec, setup) or _echo
     if spec.fails_every is not None:
@@ -106,7 +130,9 @@ def make_handler(spec: HandlerSpec, setup: base.Setup) -> Handler:
     return Handler(spec.busy_for, work, choose=choose)
 
 
-def _failing(spec: HandlerSpec, setup: base.Setup, work: Work, choose: Callable[[Exchange], tuple[int, Work]] | None) -> Work:
+def _failing(
+    spec: HandlerSpec, setup: base.Setup, work: Work, choose: Callable[[Exchange], tuple[int, Work]] | None
+) -> Work:
     every = spec.fails_every or 1
     fail = raiser(spec.raise_, setup) if spec.raise_ else None
     count = 0

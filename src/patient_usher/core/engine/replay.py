@@ -13,17 +13,24 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import Any, NamedTuple
 from urllib.parse import urlencode
 
+from patient_usher.core.engine.run import ARRIVAL, Loop
+from patient_usher.core.engine.service import Service
 from patient_usher.core.http.authentication import basic_credentials
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import JSON, TEXT, Request, json_bytes
 from patient_usher.core.http.urls import Url, parse_url
-from patient_usher.core.engine.run import ARRIVAL, Loop
-from patient_usher.core.engine.service import Service
 from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.tokens import mint
-from patient_usher.core.model.trace import TRACE_ROOTS, CallerSpec, ChangeSpec, RequestSpec, SignSpec, find_kept
+from patient_usher.core.model.trace import (
+    TRACE_ROOTS,
+    CallerSpec,
+    ChangeSpec,
+    RequestSpec,
+    SignSpec,
+    find_kept,
+)
 from patient_usher.core.model.values import Reader, fill, plain
 
 SCRIPT = CallerSpec()
@@ -38,7 +45,18 @@ class Kept(dict[str, Any]):
 class Send:
     """One request of the trace, sent once, and the exchanges that came of it."""
 
-    __slots__ = ("at", "caller", "exchanges", "failures", "final", "finished", "id", "open", "recipe", "repetition")
+    __slots__ = (
+        "at",
+        "caller",
+        "exchanges",
+        "failures",
+        "final",
+        "finished",
+        "id",
+        "open",
+        "recipe",
+        "repetition",
+    )
 
     def __init__(self, recipe: Recipe, repetition: int, at: int) -> None:
         spec = recipe.spec
@@ -78,11 +96,32 @@ class Change:
 class Recipe:
     """A request of the trace, made ready: what never changes is built once."""
 
-    __slots__ = ("_body", "_fields", "_live_fields", "_ready", "_service", "_target", "base", "caller", "caller_name", "rules", "sign", "spec", "spot")
+    __slots__ = (
+        "_body",
+        "_fields",
+        "_live_fields",
+        "_ready",
+        "_service",
+        "_target",
+        "base",
+        "caller",
+        "caller_name",
+        "rules",
+        "sign",
+        "spec",
+        "spot",
+    )
 
     def __init__(
-        self, spec: RequestSpec, spot: Spot, base: Url, caller_name: str, caller: CallerSpec, service: Service, read_file: Callable[[str], bytes]
-    ) -> None:  # fmt: skip
+        self,
+        spec: RequestSpec,
+        spot: Spot,
+        base: Url,
+        caller_name: str,
+        caller: CallerSpec,
+        service: Service,
+        read_file: Callable[[str], bytes],
+    ) -> None:
         self.spec, self.spot, self.base = spec, spot, base
         self.caller_name, self.caller = caller_name, caller
         self.sign: SignSpec | None = spec.sign
@@ -130,7 +169,10 @@ class Recipe:
         return parse_url(target if "://" in target else self.base.origin + target)
 
     def request(self, kept: Kept) -> Request:
-        """The request at this moment. Raises LookupError for a value that was never kept, ValueError for a bad URL."""
+        """The request at this moment.
+
+        Raises LookupError for a value that was never kept, ValueError for a bad URL.
+        """
         if self._ready is not None:
             return self._ready
         url = self._target if isinstance(self._target, Url) else self._url(plain(self._target(kept)))
@@ -162,10 +204,17 @@ class Recipe:
                 url = parse_url(url.text + ("&" if url.query else "?") + urlencode({name: key}))
         else:
             bearer = wallet.bearer
-            claims: dict[str, Any] = {"sub": sign.bearer, "iat": _seconds(now), "exp": _seconds(now + sign.expires_in)}
+            claims: dict[str, Any] = {
+                "sub": sign.bearer,
+                "iat": _seconds(now),
+                "exp": _seconds(now + sign.expires_in),
+            }
             if sign.valid_in is not None:
                 claims["nbf"] = _seconds(now + sign.valid_in)
-            for claim, own, expected in (("iss", sign.issuer, bearer.issuer), ("aud", sign.audience, bearer.audience)):
+            for claim, own, expected in (
+                ("iss", sign.issuer, bearer.issuer),
+                ("aud", sign.audience, bearer.audience),
+            ):
                 if own is not None or expected is not None:
                     claims[claim] = own if own is not None else expected
             if sign.scopes is not None:
@@ -181,7 +230,9 @@ def _seconds(at: int) -> int | float:
 
 
 def _form_bytes(form: dict[str, Any]) -> bytes:
-    pairs = [(name, plain(item)) for name, value in form.items() for item in (value if isinstance(value, list) else [value])]
+    pairs = [
+        (name, plain(item)) for name, value in form.items() for item in (value if isinstance(value, list) else [value])
+    ]
     return urlencode(pairs).encode()
 
 
@@ -220,7 +271,15 @@ class Replay:
         if spec.at is not None:
             time = self.starts + spec.at
             if time < self.loop.now:
-                raise Unusable([Problem(entry.spot, "this request goes back in time", "a trace that streams must be in order of time")])
+                raise Unusable(
+                    [
+                        Problem(
+                            entry.spot,
+                            "this request goes back in time",
+                            "a trace that streams must be in order of time",
+                        )
+                    ]
+                )
         else:
             time = finished + (spec.after or 0)
         self._number += 1
@@ -240,11 +299,10 @@ class Replay:
         spec = recipe.spec
         send = Send(recipe, repetition, now)
         self._sends.append(send)
-        if spec.times > 1 and spec.every is not None:
-            if not send.last:
-                self._number += 1
-                self.loop.push(now + spec.every, ARRIVAL, self._number, self._launch, (recipe, repetition + 1, entries))
-                entries = iter(())
+        if spec.times > 1 and spec.every is not None and not send.last:
+            self._number += 1
+            self.loop.push(now + spec.every, ARRIVAL, self._number, self._launch, (recipe, repetition + 1, entries))
+            entries = iter(())
         self._waiting[send] = entries
         self.kept.now = now
         try:
@@ -265,7 +323,13 @@ class Replay:
 
     def _not_sent(self, send: Send, error: Exception) -> None:
         what = error.args[0] if isinstance(error, LookupError) else str(error)
-        send.failures.append(("send", "a request that can be sent", f"nothing was kept as {what}" if isinstance(error, LookupError) else what))
+        send.failures.append(
+            (
+                "send",
+                "a request that can be sent",
+                f"nothing was kept as {what}" if isinstance(error, LookupError) else what,
+            )
+        )
         request = Request(send.recipe.spec.send.method, send.recipe.base, Fields(), b"", send.recipe.caller.address)
         self._number += 1
         x = Exchange(self._number, send.id, request, self.loop.now)
@@ -288,7 +352,13 @@ class Replay:
         spec = send.recipe.spec
         if spec.times > 1 and spec.every is None and not send.last:
             self._number += 1
-            self.loop.push(self.loop.now, ARRIVAL, self._number, self._launch, (send.recipe, send.repetition + 1, entries))
+            self.loop.push(
+                self.loop.now,
+                ARRIVAL,
+                self._number,
+                self._launch,
+                (send.recipe, send.repetition + 1, entries),
+            )
         else:
             self._advance(entries, self.loop.now)
 

@@ -18,7 +18,15 @@ class Route:
 
     __slots__ = ("access", "groups", "id", "method", "names", "settings", "template")
 
-    def __init__(self, id_: str, method: str, template: Template, access: Access | None, settings: Any, groups: tuple[str, ...]) -> None:
+    def __init__(
+        self,
+        id_: str,
+        method: str,
+        template: Template,
+        access: Access | None,
+        settings: Any,
+        groups: tuple[str, ...],
+    ) -> None:
         self.id = id_
         self.method = method
         self.template = template

@@ -42,7 +42,19 @@ _FRESH: Any = object()
 class PlanStep:
     """A stage, the router or the handler at its place in a plan, methods bound."""
 
-    __slots__ = ("done", "framed", "id", "keeps_fields", "marks", "passes_over", "raises", "stage", "way_error", "way_in", "way_out")
+    __slots__ = (
+        "done",
+        "framed",
+        "id",
+        "keeps_fields",
+        "marks",
+        "passes_over",
+        "raises",
+        "stage",
+        "way_error",
+        "way_in",
+        "way_out",
+    )
 
     def __init__(
         self,
@@ -56,10 +68,10 @@ class PlanStep:
     ) -> None:
         self.id = id_
         self.stage = stage
-        self.way_in: Any = stage.way_in
-        self.way_out: Any = stage.way_out
-        self.way_error: Any = stage.way_error
-        self.done: Any = stage.done
+        self.way_in, self.way_out, self.way_error, self.done = (
+            None if name in stage.unused else getattr(stage, name)
+            for name in ("way_in", "way_out", "way_error", "done")
+        )
         self.raises = raises
         self.passes_over = passes_over
         self.keeps_fields = stage.keeps_fields
@@ -97,7 +109,9 @@ class Loop:
         self._queue: list[tuple[int, int, int, int, Callable[..., None], Any, int]] = []
         self._sequence = 0
 
-    def push(self, time: int, phase: int, number: int, action: Callable[..., None], subject: Any, epoch: int = 0) -> None:
+    def push(
+        self, time: int, phase: int, number: int, action: Callable[..., None], subject: Any, epoch: int = 0
+    ) -> None:
         """Have ``action(subject, epoch)`` called at a time and phase."""
         self._sequence += 1
         heapq.heappush(self._queue, (time, phase, number, self._sequence, action, subject, epoch))
@@ -259,7 +273,9 @@ class Loop:
             if step is None:
                 break
             way_error = step.way_error
-            if way_error is None or (plan.sequential and step.passes_over is not None and step.passes_over(x) is not None):
+            if way_error is None or (
+                plan.sequential and step.passes_over is not None and step.passes_over(x) is not None
+            ):
                 if not plan.sequential:
                     x.journey.append((step.id, "error", "skipped", self.now, None))
                 continue

@@ -16,7 +16,19 @@ class Url:
     its values in order.
     """
 
-    __slots__ = ("decoded_path", "host", "origin", "params", "path", "port", "query", "scheme", "segments", "target", "text")
+    __slots__ = (
+        "decoded_path",
+        "host",
+        "origin",
+        "params",
+        "path",
+        "port",
+        "query",
+        "scheme",
+        "segments",
+        "target",
+        "text",
+    )
 
     def __init__(self, scheme: str, host: str, port: int, path: str, query: str) -> None:
         self.scheme = scheme

@@ -143,7 +143,11 @@ def fill_from_environment(root: Any, variables: Mapping[str, str]) -> list[Probl
                 return variables[name]
             if fallback is None:
                 problems.append(
-                    Problem(spot, f"the environment has no variable {name}", f"set it, or write ${{env:{name}|fallback}}")
+                    Problem(
+                        spot,
+                        f"the environment has no variable {name}",
+                        f"set it, or write ${{env:{name}|fallback}}",
+                    )
                 )
             return fallback or ""
 

@@ -55,6 +55,7 @@ WHY: dict[str, str] = {
     "too-slow": "what is behind took too long",
     "not-acceptable": "no coding that the request accepts",
     "precondition-failed": "a condition of the request doesn't hold",
+    "signed-out": "the caller has signed out",
     "only-if-cached": "only a stored answer was asked for and there is none",
     "own-logic": "a stage of the user's own refused it",
 }
@@ -70,7 +71,8 @@ class Raised:
     """
 
     __slots__ = (
-        "caught_by", "cause", "fields", "invalid", "message", "public", "raised_by", "stack", "status", "type", "where", "why",
+        "caught_by", "cause", "fields", "invalid", "message", "public", "raised_by", "stack", "status", "type",
+        "where", "why",
     )  # fmt: skip
 
     def __init__(
@@ -109,14 +111,24 @@ class Raised:
 
 
 def refusal(
-    type_: str, why: str, message: str = "", *, public: str | None = None, status: int | None = None, fields: Fields | None = None,
+    type_: str,
+    why: str,
+    message: str = "",
+    *,
+    public: str | None = None,
+    status: int | None = None,
+    fields: Fields | None = None,
     invalid: tuple[dict[str, str], ...] = (),
-) -> Raised:  # fmt: skip
+) -> Raised:
     """A refusal of a built-in type, with the status and message that the type declares."""
+    error = Raised(type_, message or WHY[why])
     own_status, own_public = BUILT_IN[type_]
-    return Raised(
-        type_, message or WHY[why], status=status or own_status, public=public or own_public, fields=fields, invalid=invalid, why=why
-    )  # fmt: skip
+    error.status = status or own_status
+    error.public = public or own_public
+    error.fields = fields
+    error.invalid = invalid
+    error.why = why
+    return error
 
 
 class Fault(Exception):

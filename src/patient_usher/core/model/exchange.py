@@ -43,9 +43,14 @@ class Exchange:
     instance = 0
     send: Any = None
     environment: tuple[str, ...] = ()
+    # What the service believes of the caller: the connection's, or what a trusted front says.
+    scheme = "https"
+    address = ""
+    host = ""
     # What stages read, and leave for those behind them.
     route: Any = None
     path_values: dict[str, str] = {}
+    allowed: tuple[str, ...] = ()
     identity: Identity | None = None
     body: Any = UNREAD
     cookies: Any = UNREAD
@@ -84,7 +89,7 @@ class Exchange:
     def __init__(self, number: int, id_: str, request: Request, at: int) -> None:
         self.number = number
         self.id = id_
-        self.request = request
+        self.request = self.sent = request
         self.at = self.now = self.finished = at
         self.context: dict[str, Any] = {}
         self.frames: list[Any] = []

@@ -30,7 +30,9 @@ _BOUNDS = {
 _BOUND_WORDS = {"ge": "at least", "gt": "more than", "le": "at most", "lt": "less than"}
 
 
-def problems_of(error: ValidationError, doc: Any, model: type[BaseModel], path: Iterable[str | int] = ()) -> list[Problem]:
+def problems_of(
+    error: ValidationError, doc: Any, model: type[BaseModel], path: Iterable[str | int] = ()
+) -> list[Problem]:
     """Each validation error as a problem with its place; ``path`` leads from ``doc`` to what was validated."""
     return [_problem(detail, doc, model, tuple(path)) for detail in error.errors(include_url=False)]
 
@@ -51,7 +53,11 @@ def _problem(detail: ErrorDetails, doc: Any, model: type[BaseModel], path: tuple
         hint = f"known here: {tags}" if tags else f"say which {context.get('discriminator', '')}"
         if kind == "union_tag_not_found":
             return Problem(locate(doc, full), f"{show(given)} is none of the forms that fit here", hint)
-        return Problem(locate(doc, full), f"'{context.get('tag')}' is none of those that are known here", near(str(context.get("tag")), tags.split(", ")))
+        return Problem(
+            locate(doc, full),
+            f"'{context.get('tag')}' is none of those that are known here",
+            near(str(context.get("tag")), tags.split(", ")),
+        )
     if kind in ("literal_error", "enum"):
         names = str(context.get("expected", "")).replace("'", "").replace(" or ", ", ").split(", ")
         return Problem(locate(doc, full), f"'{key}' can't be {show(given)}", near(show(given).strip("'"), names))
@@ -103,5 +109,4 @@ def _tagged(annotation: Any, tag: str | int) -> Any:
 def _models(annotation: Any) -> list[Any]:
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return [annotation]
-    parts = [arg for arg in getattr(annotation, "__args__", ())]
-    return [found for part in parts for found in _models(part)]
+    return [found for part in getattr(annotation, "__args__", ()) for found in _models(part)]

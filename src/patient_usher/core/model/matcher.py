@@ -31,7 +31,8 @@ def text_test(spec: Any) -> TextTest:
         return lambda value: any(test(value) for test in tests)
     if isinstance(spec, dict):
         if len(spec) != 1 or next(iter(spec)) not in _TEXT_KEYS:
-            raise ValueError("a text matcher is exact text, missing, present, {pattern: ...}, {contains: ...} or {not: ...}")
+            forms = "exact text, missing, present, {pattern: ...}, {contains: ...} or {not: ...}"
+            raise ValueError(f"a text matcher is {forms}")
         key, part = next(iter(spec.items()))
         if key == "not":
             inner = text_test(part)
@@ -83,11 +84,14 @@ TextMatch = Annotated[
             "anyOf": [
                 {"type": ["string", "number", "boolean"]},
                 {"type": "array", "items": {}},
-                *({"type": "object", "required": [key], "additionalProperties": False, "properties": {key: {}}} for key in _TEXT_KEYS),
+                *(
+                    {"type": "object", "required": [key], "additionalProperties": False, "properties": {key: {}}}
+                    for key in _TEXT_KEYS
+                ),
             ],
         }
     ),
-]  # fmt: skip
+]
 
 
 def status_test(spec: Any) -> Callable[[Any], bool]:
@@ -115,7 +119,13 @@ StatusMatch = Annotated[
     Any,
     BeforeValidator(_check_status),
     WithJsonSchema(
-        {"anyOf": [{"type": "integer"}, {"type": "string", "pattern": "^[1-5]xx$"}, {"type": "array", "items": {}}]}
+        {
+            "anyOf": [
+                {"type": "integer"},
+                {"type": "string", "pattern": "^[1-5]xx$"},
+                {"type": "array", "items": {}},
+            ]
+        }
     ),
 ]
 
@@ -164,7 +174,9 @@ class When(Model):
     environment: Names | None = None
     route: TextMatch = None
     handler: Annotated[
-        str | None, BeforeValidator(lambda v: _handler(v)), WithJsonSchema({"enum": ["reached", "not-reached"]})
+        str | None,
+        BeforeValidator(lambda v: _handler(v)),
+        WithJsonSchema({"enum": ["reached", "not-reached"]}),
     ] = None
     status: StatusMatch | None = None
     all_: list[When] | None = Field(default=None, alias="all")
@@ -183,8 +195,9 @@ def _one(spec: Any, read: Callable[[Exchange], Any]) -> Test:
     return lambda x: test(read(x))
 
 
-def _body_value(name: str) -> Callable[[Exchange], Any]:
-    return lambda x: None if x.body is UNREAD else dig(x.body, name)
+def _header_value(name: str) -> Callable[[Exchange], Any]:
+    lower = name.lower()
+    return lambda x: x.request.fields.get(lower)
 
 
 def _paths(patterns: list[str]) -> Test:
@@ -192,7 +205,7 @@ def _paths(patterns: list[str]) -> Test:
     return lambda x: any(test(x.request.url.decoded_path) for test in tests)
 
 
-def compile_when(when: When | None, address: Callable[[Exchange], str] = lambda x: x.request.peer) -> Test | None:
+def compile_when(when: When | None) -> Test | None:
     """The matcher as one function; None where nothing is asked, so everything fits."""
     if when is None:
         return None
@@ -205,25 +218,25 @@ def compile_when(when: When | None, address: Callable[[Exchange], str] = lambda 
     if when.path is not None:
         add(_paths(when.path))
     simple: dict[str, Callable[[Exchange], Any]] = {
-        "scheme": lambda x: x.request.url.scheme,
-        "host": lambda x: x.request.url.host,
-        "address": address,
+        "scheme": lambda x: x.scheme,
+        "host": lambda x: x.host,
+        "address": lambda x: x.address,
         "identity": lambda x: x.identity.name if x.identity else None,
         "route": lambda x: x.route.id if x.route else None,
     }
     for key, read in simple.items():
         if key in given:
             add(_one(getattr(when, key), read))
-    for name, spec in when.header.items():
-        add(_one(spec, lambda x, lower=name.lower(): x.request.fields.get(lower)))  # type: ignore[misc]
-    for name, spec in when.query.items():
-        add(_one(spec, lambda x, name=name: x.request.url.params.get(name)))  # type: ignore[misc]
-    for name, spec in when.cookie.items():
-        add(_one(spec, lambda x, name=name: None if x.cookies is UNREAD else x.cookies.get(name)))  # type: ignore[misc]
-    for name, spec in when.context.items():
-        add(_one(spec, lambda x, name=name: x.context.get(name)))  # type: ignore[misc]
-    for name, spec in when.body.items():
-        add(_one(spec, _body_value(name)))
+    readers: list[tuple[dict[str, Any], Callable[[str], Callable[[Exchange], Any]]]] = [
+        (when.header, _header_value),
+        (when.query, lambda name: lambda x: x.request.url.params.get(name)),
+        (when.cookie, lambda name: lambda x: None if x.cookies is UNREAD else x.cookies.get(name)),
+        (when.context, lambda name: lambda x: x.context.get(name)),
+        (when.body, lambda name: lambda x: None if x.body is UNREAD else dig(x.body, name)),
+    ]
+    for specs, reader in readers:
+        for name, spec in specs.items():
+            add(_one(spec, reader(name)))
     if when.role is not None:
         roles = frozenset(when.role)
         add(lambda x: x.identity is not None and not roles.isdisjoint(x.identity.roles))
@@ -240,17 +253,17 @@ def compile_when(when: When | None, address: Callable[[Exchange], str] = lambda 
         fits = status_test(when.status)
         add(lambda x: fits(x.answer.status if x.answer else None))
     if when.all_ is not None:
-        add(_combined(when.all_, all, address))
+        add(_combined(when.all_, all))
     if when.any_ is not None:
-        add(_combined(when.any_, any, address))
+        add(_combined(when.any_, any))
     if when.not_ is not None:
-        inner = compile_when(when.not_, address)
+        inner = compile_when(when.not_)
         add(lambda x: inner is not None and not inner(x))
     if len(tests) == 1:
         return tests[0]
     return lambda x: all(test(x) for test in tests)
 
 
-def _combined(parts: list[When], how: Callable[[Any], bool], address: Callable[[Exchange], str]) -> Test:
-    tests = [compile_when(part, address) for part in parts]
+def _combined(parts: list[When], how: Callable[[Any], bool]) -> Test:
+    tests = [compile_when(part) for part in parts]
     return lambda x: how(test is None or test(x) for test in tests)

@@ -29,7 +29,9 @@ def _named(doc: Any, part: str) -> dict[str, dict[str, Any]]:
         while pending:
             node = pending.pop(0)
             for key in ("groups", "routes"):
-                items = [item for item in node.get(key) or () if isinstance(item, dict)] if isinstance(node, dict) else []
+                items = (
+                    [item for item in node.get(key) or () if isinstance(item, dict)] if isinstance(node, dict) else []
+                )
                 found += items if key == part else []
                 pending += items if key == "groups" else []
         entries = found
@@ -57,7 +59,9 @@ def apply_overlay(doc: Any, overlay: Any, what: str) -> list[Problem]:
                 else:
                     lay(known[id_], changes)
         else:
-            piece = Map(getattr(overlay, "spot", Spot("", 1, 1)), [(key, value)]) if isinstance(doc, Map) else {key: value}
+            piece = (
+                Map(getattr(overlay, "spot", Spot("", 1, 1)), [(key, value)]) if isinstance(doc, Map) else {key: value}
+            )
             if isinstance(piece, Map) and isinstance(overlay, Map) and key in overlay.spots:
                 piece.spots[key] = overlay.spots[key]
             lay(doc, piece)
@@ -74,7 +78,13 @@ def apply_environments(doc: Any, names: Iterable[str]) -> list[Problem]:
         if name not in known:
             if name != "production":  # the plain pipeline needs no overlay
                 spot = locate(doc, ["environment"])
-                problems.append(Problem(spot, f"there is no environment '{name}'", near(name, known) or "add it under environments"))
+                problems.append(
+                    Problem(
+                        spot,
+                        f"there is no environment '{name}'",
+                        near(name, known) or "add it under environments",
+                    )
+                )
             continue
         problems += apply_overlay(doc, known[name], f"environment {name}")
     return problems
@@ -104,7 +114,7 @@ def _reorder(result: dict[str, Any], doc: Any) -> list[Problem]:
         return []
     if not isinstance(order, list) or not all(isinstance(id_, str) for id_ in order):
         return [Problem(locate(doc, ["order"]), "order must be a list of stage ids", "write order: [first, second]")]
-    by_id = {entry["id"]: entry for entry in stages if isinstance(entry, dict) and "id" in entry}
+    by_id: dict[str, Any] = {entry["id"]: entry for entry in stages if isinstance(entry, dict) and "id" in entry}
     if sequential:
         by_id["routes"] = "routes"
     problems = []
@@ -117,7 +127,9 @@ def _reorder(result: dict[str, Any], doc: Any) -> list[Problem]:
             problems.append(Problem(spot, f"order names '{id_}' twice", "name every stage once"))
     for id_ in by_id:
         if id_ not in order:
-            problems.append(Problem(locate(doc, ["order"]), f"order leaves out '{id_}'", "name every server-wide stage once"))
+            problems.append(
+                Problem(locate(doc, ["order"]), f"order leaves out '{id_}'", "name every server-wide stage once")
+            )
     if not problems:
         places = Seq(locate(doc, ["order"]), [by_id[id_] for id_ in order])
         places.spots = [locate(doc, ["order", at]) for at in range(len(order))]
@@ -132,7 +144,13 @@ def setting(text: str, parse: Any) -> tuple[Map, list[Problem]]:
     target, equals, raw = text.partition("=")
     stage, dot, option = target.partition(".")
     if not (equals and dot and stage and option):
-        return overlay, [Problem(spot, f"{show(text)} sets nothing", "write STAGE.OPTION=VALUE, as in safety-net.reveal=everything")]
+        return overlay, [
+            Problem(
+                spot,
+                f"{show(text)} sets nothing",
+                "write STAGE.OPTION=VALUE, as in safety-net.reveal=everything",
+            )
+        ]
     value = parse(raw)
     node = overlay
     for key in ("stages", stage, *option.split(".")[:-1]):

@@ -10,7 +10,18 @@ from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, mod
 
 from patient_usher.core.model.document import Map, Path, Seq
 from patient_usher.core.model.matcher import When
-from patient_usher.core.model.scalars import METHOD, Duration, Model, Names, RequestPattern, Size, Status, one_or_more, show, wrong
+from patient_usher.core.model.scalars import (
+    METHOD,
+    Duration,
+    Model,
+    Names,
+    RequestPattern,
+    Size,
+    Status,
+    one_or_more,
+    show,
+    wrong,
+)
 from patient_usher.core.model.values import Filled, FilledText
 
 RESERVED = ("handler", "router", "server", "caller", "routes")
@@ -233,6 +244,21 @@ class HandlerSpec(Model):
         return self
 
 
+class InputSpec(Model):
+    """JSON Schemas for what a request brings, and messages of the developer's own by pointer."""
+
+    query: dict[str, Any] | None = None
+    headers: dict[str, Any] | None = None
+    json_: dict[str, Any] | None = Field(default=None, alias="json")
+    form: dict[str, Any] | None = None
+    messages: dict[str, str] = Field(default_factory=dict)
+
+    def schemas(self) -> dict[str, dict[str, Any]]:
+        """The schemas that are given, by the part of the request that they are for."""
+        parts = {"query": self.query, "headers": self.headers, "json": self.json_, "form": self.form}
+        return {name: schema for name, schema in parts.items() if schema is not None}
+
+
 class RouteSpec(Model):
     """A method and path template with its handler."""
 
@@ -241,7 +267,7 @@ class RouteSpec(Model):
     access: AccessRule | None = None
     stages: list[Any] = Field(default_factory=list)
     body_limit: Size | None = None
-    input: dict[str, Any] | None = None
+    input: InputSpec | None = None
     handler: HandlerSpec
 
 
@@ -252,7 +278,7 @@ class DeskSpec(Model):
     gives: Literal["token", "cookie"] = "token"
     keys: str | None = None
     lasts: Duration = 15 * 60_000_000
-    renewable_for: Duration | None = None
+    renewable_for: Duration = 7 * 86_400_000_000
     cookie: str = "session"
     max_age: Duration | None = None
     signed_up_as: Names = Field(default_factory=list)
@@ -260,7 +286,10 @@ class DeskSpec(Model):
     @model_validator(mode="after")
     def _has_keys(self) -> DeskSpec:
         if self.gives == "token" and self.keys is None:
-            raise wrong("the desk gives tokens but names no keys to sign them with", "add keys: NAME, from signing-keys")
+            raise wrong(
+                "the desk gives tokens but names no keys to sign them with",
+                "add keys: NAME, from signing-keys",
+            )
         return self
 
 
@@ -308,7 +337,10 @@ class SigningKeySpec(Model):
             if not self.secret or self.private or self.public:
                 raise wrong("an HS256 key is a secret", "write secret: TEXT and neither private nor public")
         elif self.secret or not (self.private or self.public):
-            raise wrong(f"an {self.algorithm} key is a PEM pair", "write private: (to sign and verify) or public: (to verify)")
+            raise wrong(
+                f"an {self.algorithm} key is a PEM pair",
+                "write private: (to sign and verify) or public: (to verify)",
+            )
         return self
 
 
@@ -324,7 +356,10 @@ class RecordsSpec(Model):
     @model_validator(mode="after")
     def _shape(self) -> RecordsSpec:
         if "{n}" not in self.ids:
-            raise wrong(f"the id pattern {show(self.ids)} gives every record the same id", "put {n} where the number goes")
+            raise wrong(
+                f"the id pattern {show(self.ids)} gives every record the same id",
+                "put {n} where the number goes",
+            )
         return self
 
 

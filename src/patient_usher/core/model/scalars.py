@@ -33,7 +33,7 @@ class Model(BaseModel):
 
 def wrong(what: str, mend: str = "") -> PydanticCustomError:
     """A validation error in our own words; braces in the text stay as they are."""
-    return PydanticCustomError("usher", "{what}{sep}{mend}", {"what": what, "sep": "; " if mend else "", "mend": mend})  # type: ignore[arg-type]
+    return PydanticCustomError("usher", "{what}{sep}{mend}", {"what": what, "sep": "; " if mend else "", "mend": mend})
 
 
 def parse_duration(value: Any) -> int:
@@ -71,7 +71,11 @@ def parse_size(value: Any) -> int:
 
 def show(value: Any) -> str:
     """A value as an error message quotes it: short, on one line."""
-    text = {None: "nothing", True: "true", False: "false"}.get(value) if value is None or value is True or value is False else None
+    text = (
+        {None: "nothing", True: "true", False: "false"}.get(value)
+        if value is None or value is True or value is False
+        else None
+    )
     if text is None:
         if isinstance(value, dict):
             return "a mapping"

@@ -51,7 +51,7 @@ def mint(key: SigningKey, claims: Mapping[str, Any]) -> str:
     class Repeatable(ECAlgorithm):
         """ES256 with RFC 6979 nonces, so that a replay can be repeated to the octet."""
 
-        def sign(self, msg: bytes, key: EllipticCurvePrivateKey) -> bytes:  # type: ignore[override]
+        def sign(self, msg: bytes, key: EllipticCurvePrivateKey) -> bytes:
             from cryptography.hazmat.primitives import hashes
             from cryptography.hazmat.primitives.asymmetric import ec
             from jwt.utils import der_to_raw_signature
@@ -108,3 +108,17 @@ class TokenReader:
             else:
                 return claims
         return reason
+
+
+@lru_cache(maxsize=4096)
+def password_fits(stored: str, given: str) -> bool:
+    """Whether a password is the stored one: an argon2 hash, or plain and made up."""
+    if not stored.startswith("$argon2"):
+        return stored == given
+    from argon2 import PasswordHasher
+    from argon2.exceptions import InvalidHashError, VerificationError
+
+    try:
+        return PasswordHasher().verify(stored, given)
+    except (VerificationError, InvalidHashError):
+        return False

@@ -127,9 +127,13 @@ def _parse_keep(value: Any) -> Any:
     if isinstance(value, str) and (value == "" or value.startswith("/")):
         return value
     if isinstance(value, dict) and len(value) == 1 and next(iter(value)) in ("header", "cookie"):
-        if isinstance(next(iter(value.values())), str):
+        name = next(iter(value.values()))
+        if isinstance(name, str):
             return value
-    raise wrong(f"{show(value)} says not what to keep", "write a JSON Pointer such as /token, {header: NAME} or {cookie: NAME}")
+    raise wrong(
+        f"{show(value)} says not what to keep",
+        "write a JSON Pointer such as /token, {header: NAME} or {cookie: NAME}",
+    )
 
 
 KeepRule = Annotated[Any, BeforeValidator(_parse_keep), WithJsonSchema({"type": ["string", "object"]})]
@@ -188,7 +192,9 @@ class Expect(Model):
     role: Names | None = None
     context: dict[str, TextMatch] | None = None
     raised: TextMatch = None
-    log: Annotated[LogExpect, BeforeValidator(lambda v: {"contains": v} if isinstance(v, str | list) else v)] | None = None
+    log: Annotated[LogExpect, BeforeValidator(lambda v: {"contains": v} if isinstance(v, str | list) else v)] | None = (
+        None
+    )
     finishes_within: Duration | None = None
     tally: Annotated[dict[Any, int], BeforeValidator(_parse_tally), WithJsonSchema({"type": "object"})] | None = None
 
@@ -220,7 +226,10 @@ class RequestSpec(Model):
     def _fits_together(self) -> RequestSpec:
         exactly_one(self, self.BODIES, "the request's body", at_most=True)
         if self.at is not None and self.after is not None:
-            raise wrong("a request has at and after at once", "at counts from the start, after from the end of the one before")
+            raise wrong(
+                "a request has at and after at once",
+                "at counts from the start, after from the end of the one before",
+            )
         if self.sign is not None and self.bearer is not None:
             raise wrong("a request has sign and bearer at once", "give one credential")
         if self.every is not None and self.times == 1:
@@ -241,7 +250,8 @@ def _sort_of_entry(value: Any) -> str:
 
 
 Entry = Annotated[
-    Annotated[RequestSpec, Tag("request")] | Annotated[ChangeSpec, Tag("change")], Discriminator(_sort_of_entry)
+    Annotated[RequestSpec, Tag("request")] | Annotated[ChangeSpec, Tag("change")],
+    Discriminator(_sort_of_entry),
 ]
 
 
@@ -250,11 +260,11 @@ class TraceSpec(Model):
 
     version: Literal["trace/1"] = Field(alias="patient-usher")
     name: str | None = None
-    starts: Annotated[int, BeforeValidator(_parse_starts), WithJsonSchema({"type": "string", "format": "date-time"})] = (
-        1_924_992_000_000_000  # 2031-01-01T00:00:00Z
-    )
-    base: Annotated[Any, BeforeValidator(_parse_base), WithJsonSchema({"type": "string", "format": "uri"})] = parse_url(
-        "https://service.example"
+    starts: Annotated[
+        int, BeforeValidator(_parse_starts), WithJsonSchema({"type": "string", "format": "date-time"})
+    ] = 1_924_992_000_000_000  # 2031-01-01T00:00:00Z
+    base: Annotated[Any, BeforeValidator(_parse_base), WithJsonSchema({"type": "string", "format": "uri"})] = Field(
+        default="https://service.example", validate_default=True
     )
     callers: dict[str, CallerSpec] = Field(default_factory=dict)
     requests: list[Entry] = Field(default_factory=list)

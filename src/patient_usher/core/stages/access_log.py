@@ -24,17 +24,15 @@ class Stage(base.Stage):
     def __init__(self, options: Options, setup: base.Setup) -> None:
         self.id = options.id
         self.level = options.level
-        if options.write_on == "departure":
-            self.way_in = None
-        if options.write_on == "arrival":
-            self.done = None
+        unused = {"departure": {"way_in"}, "arrival": {"done"}}
+        self.unused = frozenset(unused.get(options.write_on, ()))
 
-    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+    def way_in(self, x: Exchange) -> base.Effect:
         """Write the arrival."""
         x.write_log(self.id, self.level, f"{x.request.method} {x.request.url.target}")
         return None
 
-    def done(self, x: Exchange, how: str) -> None:  # type: ignore[override]
+    def done(self, x: Exchange, how: str) -> None:
         """Write the departure: the status, or how it ended without one."""
         status = f"{x.answer.status}" if x.answer is not None else how
         x.write_log(self.id, self.level, f"{x.request.method} {x.request.url.target} {status}")

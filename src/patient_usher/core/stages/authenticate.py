@@ -7,16 +7,16 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Discriminator, Field, Tag
 
-from patient_usher.core.http.authentication import challenge, credentials
+from patient_usher.core.http.authentication import basic_pair, challenge, credentials
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.answers import answer_maker
 from patient_usher.core.model.errors import WHY, Raised, refusal
-from patient_usher.core.model.exchange import Exchange, Identity
+from patient_usher.core.model.exchange import UNREAD, Exchange, Identity
 from patient_usher.core.model.pipeline import AnswerSpec, Reference, StageOptions
 from patient_usher.core.model.scalars import Duration, Model, Names
-from patient_usher.core.model.tokens import TokenReader
+from patient_usher.core.model.tokens import TokenReader, password_fits
 from patient_usher.core.model.values import query_value, reader
 from patient_usher.core.stages import base
 
@@ -63,8 +63,24 @@ class ApiKeyOptions(SchemeOptions):
     name: str = "X-Api-Key"
 
 
+class BasicOptions(SchemeOptions):
+    """Name and password in the Authorization field (RFC 7617)."""
+
+    scheme: Literal["basic"]
+
+
+class SessionCookieOptions(SchemeOptions):
+    """A session that a desk keeps, named by a cookie. A read-cookies stage must stand in front."""
+
+    scheme: Literal["session-cookie"]
+    cookie: str = "session"
+
+
 AnyScheme = Annotated[
-    Annotated[BearerOptions, Tag("bearer")] | Annotated[ApiKeyOptions, Tag("api-key")],
+    Annotated[BearerOptions, Tag("bearer")]
+    | Annotated[BasicOptions, Tag("basic")]
+    | Annotated[ApiKeyOptions, Tag("api-key")]
+    | Annotated[SessionCookieOptions, Tag("session-cookie")],
     Discriminator(lambda value: value.get("scheme") if isinstance(value, dict) else getattr(value, "scheme", None)),
 ]
 
@@ -103,7 +119,7 @@ class Bearer(Scheme):
         self.issuer, self.audience, self.leeway = options.issuer, options.audience, options.leeway
         self.realm, self.setup = realm, setup
 
-    def find(self, x: Exchange) -> Found:  # type: ignore[override]
+    def find(self, x: Exchange) -> Found:
         """Judge the token in Authorization."""
         given = credentials(x.request.fields.get("authorization"))
         if given is None or given[0] != "bearer":
@@ -127,6 +143,8 @@ class Bearer(Scheme):
         audiences = meant if isinstance(meant, list) else [] if meant is None else [meant]
         if (self.audience is not None or audiences) and self.audience not in audiences:
             return "wrong-audience", f"its audience is {meant!r}"
+        if claims.get("jti") in self.setup.signed_out:
+            return "signed-out", "its owner has signed out"
         name = claims.get("sub")
         if not isinstance(name, str):
             return "wrong", "it names nobody (sub)"
@@ -157,7 +175,7 @@ class ApiKey(Scheme):
         else:
             self._read = reader(f"{options.in_}.{name}")
 
-    def find(self, x: Exchange) -> Found:  # type: ignore[override]
+    def find(self, x: Exchange) -> Found:
         """Look the key up."""
         key = self._read(x)
         if key is None:
@@ -170,7 +188,61 @@ class ApiKey(Scheme):
         return challenge("ApiKey", realm=self.realm, **{"in": self.where, "name": self.field})
 
 
-def _instant(seconds: Any) -> int | None | Literal[False]:
+class Basic(Scheme):
+    """A name and a password."""
+
+    name = "basic"
+
+    def __init__(self, options: BasicOptions, realm: str | None, setup: base.Setup) -> None:
+        self.realm, self.setup = realm or setup.spec.name, setup
+
+    def find(self, x: Exchange) -> Found:
+        """Judge the pair in Authorization."""
+        given = credentials(x.request.fields.get("authorization"))
+        if given is None or given[0] != "basic":
+            return None
+        pair = basic_pair(given[1])
+        if pair is None:
+            return "wrong", "it is no name and password in base64"
+        name, password = pair
+        account = self.setup.accounts.get(name)
+        if account is None or account.password is None:
+            return "wrong", "no account has this name and a password"
+        if not password_fits(account.password, password):
+            return "wrong", "the password is another"
+        return self.setup.identity(name)
+
+    def challenge(self, why: str | None) -> str:
+        """RFC 7617 2: the realm is required."""
+        return challenge("Basic", realm=self.realm, charset="UTF-8")
+
+
+class SessionCookie(Scheme):
+    """A session of a desk's, whose life at the server runs apart from the cookie's."""
+
+    name = "session-cookie"
+
+    def __init__(self, options: SessionCookieOptions, realm: str | None, setup: base.Setup) -> None:
+        self.cookie, self.realm, self.setup = options.cookie, realm, setup
+
+    def find(self, x: Exchange) -> Found:
+        """Look the session up."""
+        id_ = None if x.cookies is UNREAD else x.cookies.get(self.cookie)
+        if id_ is None:
+            return None
+        session = self.setup.sessions.get(id_)
+        if session is None:
+            return "wrong", "no session has this id"
+        if x.now >= session.expires:
+            return "expired", f"the session ended {_seconds(x.now - session.expires)} s ago"
+        return self.setup.identity(session.name)
+
+    def challenge(self, why: str | None) -> str:
+        """No scheme is registered for sessions; this one says which cookie is looked for."""
+        return challenge("Session", realm=self.realm, cookie=self.cookie)
+
+
+def _instant(seconds: Any) -> int | Literal[False] | None:
     if seconds is None:
         return None
     if isinstance(seconds, bool) or not isinstance(seconds, int | float):
@@ -182,7 +254,12 @@ def _seconds(micros: int) -> str:
     return f"{micros / MICROSECONDS:.6f}".rstrip("0").rstrip(".")
 
 
-SCHEMES: dict[str, Callable[..., Scheme]] = {"bearer": Bearer, "api-key": ApiKey}
+SCHEMES: dict[str, Callable[..., Scheme]] = {
+    "bearer": Bearer,
+    "basic": Basic,
+    "api-key": ApiKey,
+    "session-cookie": SessionCookie,
+}
 
 
 class Stage(base.Stage):
@@ -200,23 +277,28 @@ class Stage(base.Stage):
             return None
         return spec, answer_maker(spec, setup.read_file, status=401) if spec.has_body else None
 
-    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+    def way_in(self, x: Exchange) -> base.Effect:
         """Find the caller, refuse, or pass an anonymous request on."""
         for at, scheme in enumerate(self.schemes):
             found = scheme.find(x)
             if found is None:
                 continue
             if found.__class__ is Identity:
-                x.identity = found  # type: ignore[assignment]
-                x.note = {"identity": x.identity.name, "scheme": scheme.name}  # type: ignore[union-attr]
+                x.identity = found
+                x.note = {"identity": x.identity.name, "scheme": scheme.name}
                 return None
-            why, detail = found  # type: ignore[misc]
+            why, detail = found[0], found[1]
             x.note = {"scheme": scheme.name, "credential": detail}
             return self._refuse(x, at, str(why), str(detail))
         if self.without == "pass-on":
             return None
         route = x.route
-        if self.without == "by-access" and route is not None and route.access is not None and route.access.who == "everyone":
+        if (
+            self.without == "by-access"
+            and route is not None
+            and route.access is not None
+            and route.access.who == "everyone"
+        ):
             return None
         return self._refuse(x, 0, "absent", WHY["absent"])
 
@@ -230,7 +312,9 @@ class Stage(base.Stage):
         status = spec.status or 401
         if make is None:
             demanded = fields if status == 401 else None
-            return refusal("Unauthenticated", why, detail, status=status, public=spec.message or public, fields=demanded)
+            return refusal(
+                "Unauthenticated", why, detail, status=status, public=spec.message or public, fields=demanded
+            )
         answer: Answer = make(x)
         if status == 401:
             demanded = fields.copy()

@@ -24,7 +24,7 @@ class Stage(base.Stage):
     def __init__(self, options: Options, setup: base.Setup) -> None:
         self.default = Access(options.default)
 
-    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+    def way_in(self, x: Exchange) -> base.Effect:
         """Refuse, or pass on."""
         access: Access = (x.route.access if x.route is not None else None) or self.default
         who = access.who
@@ -34,7 +34,9 @@ class Stage(base.Stage):
             return refusal("Forbidden", "closed-to-all")
         identity = x.identity
         if identity is None:
-            return refusal("Unauthenticated", "absent", "the route needs a caller, and no stage has found out who it is")
+            return refusal(
+                "Unauthenticated", "absent", "the route needs a caller, and no stage has found out who it is"
+            )
         if who == "signed-in":
             return None
         held = identity.roles if who == "role" else identity.scopes
@@ -47,5 +49,12 @@ class Stage(base.Stage):
         if who == "role":
             return refusal("Forbidden", "insufficient-role", message)
         # RFC 6750 3.1: the scope that would do goes into the challenge.
-        fields = Fields([("WWW-Authenticate", challenge("Bearer", error="insufficient_scope", scope=" ".join(access.names)))])
+        fields = Fields(
+            [
+                (
+                    "WWW-Authenticate",
+                    challenge("Bearer", error="insufficient_scope", scope=" ".join(access.names)),
+                )
+            ]
+        )
         return refusal("Forbidden", "insufficient-scope", message, fields=fields)

@@ -15,8 +15,8 @@ A stage has up to four methods: ``way_in(x)``, ``way_out(x)``, ``way_error(x, er
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from typing import Any, ClassVar, Literal
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Literal, NamedTuple
 
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.answers import ReadFile
@@ -65,6 +65,14 @@ class Wait:
 Effect = None | Answer | Refused | Raised | Nothing | AnswerAndPass | Wait
 
 
+class Session(NamedTuple):
+    """A session that a desk keeps; times are microseconds since the epoch."""
+
+    name: str
+    expires: int
+    renewable_until: int
+
+
 @dataclass(frozen=True)
 class Setup:
     """What stages and handlers know of the pipeline when they are made."""
@@ -75,7 +83,12 @@ class Setup:
     keys: Mapping[str, SigningKey]
     read_file: ReadFile
     accounts: dict[str, AccountSpec]
-    by_api_key: Mapping[str, str]
+    by_api_key: dict[str, str]
+    seed: int = 0
+    load_python: Callable[[str], Any] | None = None
+    sessions: dict[str, Session] = field(default_factory=dict)
+    signed_out: set[str] = field(default_factory=set)
+    stores: dict[str, Any] = field(default_factory=dict)
 
     def identity(self, name: str) -> Identity:
         """A known account as an identity."""
@@ -91,9 +104,58 @@ class Stage:
     way_error: Callable[[Exchange, Raised], Effect] | None = None
     done: Callable[[Exchange, str], None] | None = None
 
+    unused: frozenset[str] = frozenset()
+    """Methods that this stage's options leave without work: they are not called."""
+
     out_work: ClassVar[Literal["fields", "registered"]] = "fields"
     """In sequential flow: whether ``way_out`` only marks header fields, so that it is done on the
     draft answer at once, or is work registered for when the answer is sent."""
 
+    always_raises = False
+    """Whether the stage's refusals are raised whatever the pipeline's ``refuse`` says."""
+
     keeps_fields = True
     """In sequential flow: whether answers to errors start from the draft's header fields."""
+
+    def adopt(self, old: Any) -> None:
+        """Go on with the state of the stage that this one takes the place of, after a change."""
+
+
+class NotAllowed(Exception):
+    """The pipeline wants what the command line doesn't allow."""
+
+
+def call_python(setup: Setup, call: str) -> Any:
+    """The object that ``module:Name`` names. Raises NotAllowed without --allow-python, ValueError otherwise."""
+    if setup.load_python is None:
+        raise NotAllowed(f"'{call}' would run Python code of this pipeline; if you trust it, give --allow-python")
+    return setup.load_python(call)
+
+
+def guarded(made: Any, **options: Any) -> Any:
+    """An object of the user's class. Raises ValueError with the place where making it failed."""
+    try:
+        return made(**options)
+    except Exception as error:
+        raised = raised_from(error, None)
+        raise ValueError(f"making it failed: {raised.type}: {raised.message}, {raised.where}; mend the class") from None
+
+
+def raised_from(error: Exception, errors: ErrorTypes | None) -> Raised:
+    """A Python exception as a raised error, with file, line and stack."""
+    from traceback import extract_tb, format_exception
+
+    frames = extract_tb(error.__traceback__)
+    where = f"{frames[-1].filename}:{frames[-1].lineno} in {frames[-1].name}" if frames else ""
+    stack = "".join(format_exception(error)).rstrip()
+    cause = repr(error.__cause__) if error.__cause__ is not None else ""
+    type_ = type(error).__name__
+    parts: dict[str, Any] = {"where": where, "stack": stack, "cause": cause}
+    return errors.raised(type_, str(error), **parts) if errors is not None else Raised(type_, str(error), **parts)
+
+
+def effect_of(value: Any) -> Effect:
+    """What a user's method returned, as an effect. Raises TypeError for anything else."""
+    if value is None or value is NOTHING or isinstance(value, Answer | Refused | Raised | AnswerAndPass | Wait):
+        return value
+    raise TypeError(f"a stage returns None, an Answer or an error, not {type(value).__name__}")

@@ -38,9 +38,13 @@ class Otherwise(Model):
     message: str = "Something went wrong"
 
 
+_PARTS = ("status", "title", "message", "fields", "type", "detail", "where", "cause", "stack")
+
+
 def _error(part: str) -> Reader:
-    if part.partition(".")[0] not in ("status", "title", "message", "fields", "type", "detail", "where", "cause", "stack"):
-        raise ValueError(f"an error has status, title, message and fields; and type, detail, where, cause, stack, if revealed; not {show(part)}")
+    if part.partition(".")[0] not in _PARTS:
+        known = f"an error has {', '.join(_PARTS[:4])} and, if revealed, {', '.join(_PARTS[4:])}"
+        raise ValueError(f"{known}; not {show(part)}")
     return lambda x: dig(x.error_view, part)
 
 
@@ -66,7 +70,12 @@ def view(error: Raised, status: int, message: str, reveal: str) -> dict[str, Any
     their values). ``reveal: message`` adds ``type`` and ``detail`` (the private message);
     ``everything`` adds ``where``, ``cause`` and ``stack``.
     """
-    shown: dict[str, Any] = {"status": status, "title": phrase(status), "message": message, "fields": list(error.invalid)}
+    shown: dict[str, Any] = {
+        "status": status,
+        "title": phrase(status),
+        "message": message,
+        "fields": list(error.invalid),
+    }
     if reveal != "nothing":
         shown["type"], shown["detail"] = error.type, error.message
     if reveal == "everything":
@@ -105,7 +114,9 @@ def write_html(shown: dict[str, Any]) -> tuple[str, bytes]:
     lines = [f"<!doctype html><title>{shown['status']} {html.escape(shown['title'])}</title>"]
     lines.append(f"<h1>{html.escape(shown['title'])}</h1>\n<p>{html.escape(shown['message'])}</p>")
     if shown["fields"]:
-        items = "".join(f"<li><code>{html.escape(i['pointer'])}</code> {html.escape(i['message'])}</li>" for i in shown["fields"])
+        items = "".join(
+            f"<li><code>{html.escape(i['pointer'])}</code> {html.escape(i['message'])}</li>" for i in shown["fields"]
+        )
         lines.append(f"<ul>{items}</ul>")
     if inside := _inside(shown):
         lines.append("<pre>" + html.escape("\n".join(f"{key}: {text}" for key, text in inside.items())) + "</pre>")
@@ -151,7 +162,7 @@ class Stage(base.Stage):
     def _plainly(self, status: int, message: str) -> tuple[str, bytes]:
         return self.write(view(Raised(""), status, message, "nothing"))
 
-    def way_error(self, x: Exchange, error: Raised) -> base.Effect:  # type: ignore[override]
+    def way_error(self, x: Exchange, error: Raised) -> base.Effect:
         """Log the error, then answer it."""
         entry = self.entry_of(error.type)
         status, message = error.status, error.public

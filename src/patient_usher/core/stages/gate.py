@@ -8,7 +8,7 @@ from typing import Annotated, Any, ClassVar
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from patient_usher.core.model.answers import answer_maker
-from patient_usher.core.model.errors import BUILT_IN
+from patient_usher.core.model.errors import BUILT_IN, Raised
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.matcher import When, compile_when
 from patient_usher.core.model.pipeline import AnswerSpec, RaiseOf, RaiseSpec, StageOptions, exactly_one
@@ -86,7 +86,9 @@ class Options(StageOptions):
         return [name for case in self.cases for name in case.set_]
 
 
-Prepared = tuple[Callable[[Exchange], bool] | None, Callable[[Exchange], dict[str, Any]] | None, FieldWorker | None, Any]
+Prepared = tuple[
+    Callable[[Exchange], bool] | None, Callable[[Exchange], dict[str, Any]] | None, FieldWorker | None, Any
+]
 
 
 class Stage(base.Stage):
@@ -99,12 +101,10 @@ class Stage(base.Stage):
     def __init__(self, options: Options, setup: base.Setup) -> None:
         self.cases = [_prepare(case, setup) for case in options.cases]
         self.out_cases = [_prepare(case, setup) for case in options.way_out]
-        if not self.cases:
-            self.way_in = None
-        if not self.out_cases:
-            self.way_out = None
+        unused = {"way_in": self.cases, "way_out": self.out_cases}
+        self.unused = frozenset(name for name, cases in unused.items() if not cases)
 
-    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+    def way_in(self, x: Exchange) -> base.Effect:
         """Try the cases on the request."""
         for number, (fits, values, fields, then) in enumerate(self.cases, 1):
             if fits is None or fits(x):
@@ -118,10 +118,10 @@ class Stage(base.Stage):
                     fields(copy, x)
                     x.request = x.request.with_fields(copy)
                 x.note = note
-                return then(x) if then is not None else None  # type: ignore[no-any-return]
+                return then(x) if then is not None else None
         return None
 
-    def way_out(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+    def way_out(self, x: Exchange) -> base.Effect:
         """Try the way-out cases on the answer."""
         assert x.answer is not None
         for number, (fits, values, fields, then) in enumerate(self.out_cases, 1):
@@ -131,7 +131,7 @@ class Stage(base.Stage):
                 if fields is not None:
                     fields(x.answer.fields, x)
                 x.note = {"case": number}
-                return then(x) if then is not None else None  # type: ignore[no-any-return]
+                return then(x) if then is not None else None
         return None
 
 
@@ -157,12 +157,12 @@ def _then(then: Then, setup: base.Setup) -> Callable[[Exchange], base.Effect] | 
     return None
 
 
-def raiser(spec: RaiseSpec, setup: base.Setup, *, refuses: bool = False) -> Callable[[Exchange], base.Raised]:
+def raiser(spec: RaiseSpec, setup: base.Setup, *, refuses: bool = False) -> Callable[[Exchange], Raised]:
     """A function that raises what the file says; of a built-in type it is a stage's refusal."""
     message = filler(spec.message)
     why = "gate-case" if refuses and spec.type in BUILT_IN else None
 
-    def make(x: Exchange) -> base.Raised:
+    def make(x: Exchange) -> Raised:
         return setup.errors.raised(spec.type, plain(message(x)), where=spec.where, cause=spec.cause, why=why)
 
     return make

@@ -54,23 +54,20 @@ class Stage(base.Stage):
     """Rewrites fields on the way in, on the way out, or both."""
 
     def __init__(self, options: Options, setup: base.Setup) -> None:
-        if options.on_request:
-            self._request = field_worker(options.on_request.put, options.on_request.drop)
-        else:
-            self.way_in = None
-        if options.on_answer:
-            self._answer = field_worker(options.on_answer.put, options.on_answer.drop)
-        else:
-            self.way_out = None
+        request, answer = options.on_request or FieldWork(), options.on_answer or FieldWork()
+        self._request = field_worker(request.put, request.drop)
+        self._answer = field_worker(answer.put, answer.drop)
+        unused = {"way_in": options.on_request, "way_out": options.on_answer}
+        self.unused = frozenset(name for name, work in unused.items() if work is None)
 
-    def way_in(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+    def way_in(self, x: Exchange) -> base.Effect:
         """Rewrite a copy: the trace's own request stays as it was sent."""
         fields = x.request.fields.copy()
         self._request(fields, x)
         x.request = x.request.with_fields(fields)
         return None
 
-    def way_out(self, x: Exchange) -> base.Effect:  # type: ignore[override]
+    def way_out(self, x: Exchange) -> base.Effect:
         """Rewrite the answer's fields."""
         assert x.answer is not None
         self._answer(x.answer.fields, x)

@@ -72,7 +72,14 @@ def _ran(names: list[str]) -> Rule:
 def _skipped(names: list[str]) -> Rule:
     def rule(x: Exchange) -> list[Check]:
         ran = ways_in(x)
-        return [Check("skipped", names, f"ran: {', '.join(name for name in names if name in ran)}" if not set(names).isdisjoint(ran) else names, set(names).isdisjoint(ran))]
+        return [
+            Check(
+                "skipped",
+                names,
+                f"ran: {', '.join(name for name in names if name in ran)}" if not set(names).isdisjoint(ran) else names,
+                set(names).isdisjoint(ran),
+            )
+        ]
 
     return rule
 
@@ -80,7 +87,9 @@ def _skipped(names: list[str]) -> Rule:
 def subset(expected: Any, actual: Any) -> bool:
     """Whether JSON holds at least this: mappings by key, lists item by item, the rest exactly."""
     if isinstance(expected, dict):
-        return isinstance(actual, dict) and all(key in actual and subset(value, actual[key]) for key, value in expected.items())
+        return isinstance(actual, dict) and all(
+            key in actual and subset(value, actual[key]) for key, value in expected.items()
+        )
     if isinstance(expected, list):
         return isinstance(actual, list) and len(expected) == len(actual) and all(map(subset, expected, actual))
     return bool(expected == actual) and isinstance(expected, bool) == isinstance(actual, bool)
@@ -180,6 +189,14 @@ _RULES: dict[str, Callable[[Any], Rule]] = {
 }
 
 
+def _header_reader(lower: str) -> Callable[[Exchange], Any]:
+    return lambda x: x.answer.fields.get(lower) if x.answer else None
+
+
+def _context_reader(key: str) -> Callable[[Exchange], Any]:
+    return lambda x: x.context.get(key)
+
+
 def compile_expect(expect: Expect | None) -> list[Rule]:
     """The expectations of one request as rules, made once."""
     if expect is None:
@@ -195,11 +212,9 @@ def compile_expect(expect: Expect | None) -> list[Rule]:
         elif name in _RULES and value is not None:
             rules.append(_RULES[name](value))
         elif name == "headers":
-            for field, spec in value.items():
-                rules.append(_text(f"header {field}", spec, lambda x, lower=field.lower(): x.answer.fields.get(lower) if x.answer else None))  # type: ignore[misc]
+            rules += [_text(f"header {field}", spec, _header_reader(field.lower())) for field, spec in value.items()]
         elif name == "context":
-            for key, spec in value.items():
-                rules.append(_text(f"context {key}", spec, lambda x, key=key: x.context.get(key)))  # type: ignore[misc]
+            rules += [_text(f"context {key}", spec, _context_reader(key)) for key, spec in value.items()]
     return rules
 
 
@@ -223,7 +238,8 @@ class Verifier:
             for expect in self._merged(send):
                 merged.update({name: getattr(expect, name) for name in expect.model_fields_set})
             recipe.rules = compile_expect(Expect.model_construct(**merged)) if merged else []
-        return recipe.rules
+        rules: list[Rule] = recipe.rules
+        return rules
 
     def check(self, send: Send) -> list[Check]:
         """Every check of one send."""
@@ -244,8 +260,13 @@ class Verifier:
 
 
 def _tally_check(expected: dict[Any, int], counts: Counter[int | None]) -> Check:
-    actual = {str(status) if status is not None else "none": n for status, n in sorted(counts.items(), key=lambda item: item[0] or 0)}
-    ok = all(sum(n for status, n in counts.items() if status_test(spec)(status)) == count for spec, count in expected.items())
+    actual = {
+        str(status) if status is not None else "none": n
+        for status, n in sorted(counts.items(), key=lambda item: item[0] or 0)
+    }
+    ok = all(
+        sum(n for status, n in counts.items() if status_test(spec)(status)) == count for spec, count in expected.items()
+    )
     return Check("tally", {str(spec): count for spec, count in expected.items()}, actual, ok)
 
 

@@ -1,0 +1,187 @@
+"""A group's ``desk``: sign-up, sign-in, refresh and sign-out."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from patient_usher.core.http.authentication import challenge, credentials
+from patient_usher.core.http.cookies import set_cookie, sign_value
+from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Answer, json_answer
+from patient_usher.core.model.errors import Raised
+from patient_usher.core.model.exchange import UNREAD, Exchange
+from patient_usher.core.model.pipeline import (
+    Access,
+    AccountSpec,
+    At,
+    DeskSpec,
+    GroupSpec,
+    HandlerSpec,
+    RouteSpec,
+    Template,
+)
+from patient_usher.core.model.tokens import TokenReader, mint, password_fits
+from patient_usher.core.stages import base
+
+_ROUTES = (
+    ("sign-in", "POST", ""),
+    ("sign-up", "POST", "/accounts"),
+    ("refresh", "POST", "/refresh"),
+    ("sign-out", "DELETE", ""),
+)
+
+
+def desk_routes(group: GroupSpec) -> Iterable[tuple[str, RouteSpec]]:
+    """The desk's four routes, each with what it does; all but sign-out are open to everyone."""
+    desk = group.desk
+    if desk is None:
+        return
+    for action, method, tail in _ROUTES:
+        segments = desk.at.segments + tuple(("literal", part) for part in tail.split("/")[1:])
+        at = At(method, Template(desk.at.text + tail, segments))
+        access = None if action == "sign-out" else Access("everyone")
+        yield (
+            action,
+            RouteSpec.model_construct(
+                id=f"{group.id}.{action}",
+                at=at,
+                access=access,
+                stages=[],
+                body_limit=None,
+                input=None,
+                handler=HandlerSpec.model_construct(),
+            ),
+        )
+
+
+class Desk:
+    """Signs accounts in and out. Tokens and session ids are made from the seed, so a replay repeats them."""
+
+    def __init__(self, group: str, spec: DeskSpec, setup: base.Setup) -> None:
+        self.group, self.spec, self.setup = group, spec, setup
+        self.key = setup.keys[spec.keys] if spec.keys else None
+        self.claims = TokenReader((self.key,) if self.key and spec.gives == "token" else ()).claims
+        self.made = 0
+
+    def work(self, action: str) -> Callable[[Exchange], base.Effect]:
+        """What the route of this action does."""
+        actions: dict[str, Callable[[Exchange], base.Effect]] = {
+            "sign-in": self.sign_in,
+            "sign-up": self.sign_up,
+            "refresh": self.refresh,
+            "sign-out": self.sign_out,
+        }
+        return actions[action]
+
+    def _new_id(self) -> str:
+        self.made += 1
+        return hashlib.sha256(f"{self.setup.seed}/{self.group}/{self.made}".encode()).hexdigest()[:32]
+
+    def _refused(self, message: str) -> Raised:
+        scheme = "Bearer" if self.spec.gives == "token" else "Session"
+        fields = Fields([("WWW-Authenticate", challenge(scheme))])
+        return self.setup.errors.raised("Unauthenticated", message, fields=fields)
+
+    def _pair(self, x: Exchange) -> tuple[str, str] | Raised:
+        body: dict[str, Any] = x.body if isinstance(x.body, dict) else {}
+        missing = [name for name in ("name", "password") if not (isinstance(body.get(name), str) and body[name])]
+        if missing:
+            unread = ", since no stage has read the body" if x.body is UNREAD else ""
+            message = f"the desk sees no {' and no '.join(missing)}{unread}"
+            invalid = tuple({"pointer": f"/json/{name}", "message": "is missing"} for name in missing)
+            return self.setup.errors.raised("InvalidInput", message, invalid=invalid)
+        return body["name"], body["password"]
+
+    def sign_up(self, x: Exchange) -> base.Effect:
+        """A new account. 201, or Conflict where the name is taken."""
+        pair = self._pair(x)
+        if not isinstance(pair, tuple):
+            return pair
+        name, password = pair
+        if name in self.setup.accounts:
+            return self.setup.errors.raised("Conflict", f"there is an account {name} already")
+        self.setup.accounts[name] = AccountSpec.model_construct(password=password, roles=self.spec.signed_up_as)
+        answer = json_answer(201, {"name": name})
+        answer.fields.put("Location", f"{x.request.url.path}/{name}")
+        return answer
+
+    def sign_in(self, x: Exchange) -> base.Effect:
+        """A token or a cookie for a name and its password."""
+        pair = self._pair(x)
+        if not isinstance(pair, tuple):
+            return pair
+        name, password = pair
+        account = self.setup.accounts.get(name)
+        if account is None or account.password is None or not password_fits(account.password, password):
+            return self._refused(f"no account has the name {name} and this password")
+        return self._give(x, name, x.now)
+
+    def _give(self, x: Exchange, name: str, since: int) -> base.Effect:
+        """What proves who is calling from now on; ``since`` is when the password was last given."""
+        spec, seconds = self.spec, self.spec.lasts // MICROSECONDS
+        renewable_until = since + spec.renewable_for
+        if spec.gives == "token":
+            assert self.key is not None
+            claims = {
+                "sub": name,
+                "iat": x.now / MICROSECONDS if x.now % MICROSECONDS else x.now // MICROSECONDS,
+                "exp": (x.now + spec.lasts) / MICROSECONDS
+                if x.now % MICROSECONDS
+                else (x.now + spec.lasts) // MICROSECONDS,
+                "auth_time": since / MICROSECONDS if since % MICROSECONDS else since // MICROSECONDS,
+                "jti": self._new_id(),
+            }
+            return json_answer(200, {"token": mint(self.key, claims), "expires_in": seconds})
+        id_ = self._new_id()
+        self.setup.sessions[id_] = base.Session(name, x.now + spec.lasts, renewable_until)
+        answer = json_answer(200, {"name": name, "expires_in": seconds})
+        value = sign_value(id_, self.key.verify) if self.key else id_
+        max_age = spec.max_age // MICROSECONDS if spec.max_age is not None else None
+        answer.fields.add("Set-Cookie", set_cookie(spec.cookie, value, max_age=max_age, secure=x.scheme == "https"))
+        return answer
+
+    def refresh(self, x: Exchange) -> base.Effect:
+        """A fresh token or cookie for an old one, expired or not, while it may be renewed."""
+        if self.spec.gives == "cookie":
+            id_ = self._session_id(x)
+            session = self.setup.sessions.get(id_) if id_ else None
+            if session is None:
+                return self._refused("no session to refresh")
+            if x.now >= session.renewable_until:
+                return self._refused("the session is too old to refresh")
+            del self.setup.sessions[id_ or ""]
+            return self._give(x, session.name, session.renewable_until - self.spec.renewable_for)
+        body = None if x.body is UNREAD else x.body
+        token = body.get("token") if isinstance(body, dict) else None
+        if not isinstance(token, str):
+            invalid = ({"pointer": "/json/token", "message": "is missing"},)
+            return self.setup.errors.raised("InvalidInput", "the desk sees no token to refresh", invalid=invalid)
+        claims = self.claims(token)
+        if isinstance(claims, str):
+            return self._refused(f"this token can't be refreshed: {claims}")
+        if claims.get("jti") in self.setup.signed_out:
+            return self._refused("its owner has signed out")
+        since: Any = claims.get("auth_time", claims.get("iat", 0))
+        since = round(since * MICROSECONDS) if isinstance(since, int | float) else 0
+        if x.now >= since + self.spec.renewable_for:
+            return self._refused("the token is too old to refresh")
+        return self._give(x, str(claims.get("sub")), since)
+
+    def _session_id(self, x: Exchange) -> str | None:
+        return None if x.cookies is UNREAD else x.cookies.get(self.spec.cookie)
+
+    def sign_out(self, x: Exchange) -> base.Effect:
+        """From now on the token or the session counts no more."""
+        answer = Answer(204, Fields())
+        if self.spec.gives == "cookie":
+            self.setup.sessions.pop(self._session_id(x) or "", None)
+            answer.fields.add("Set-Cookie", set_cookie(self.spec.cookie, "", max_age=0, secure=x.scheme == "https"))
+            return answer
+        given = credentials(x.request.fields.get("authorization"))
+        claims = self.claims(given[1]) if given and given[0] == "bearer" else ""
+        if isinstance(claims, dict) and isinstance(claims.get("jti"), str):
+            self.setup.signed_out.add(claims["jti"])
+        return answer

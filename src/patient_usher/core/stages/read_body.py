@@ -1,0 +1,159 @@
+"""``read-body``: makes the request's body readable for what is behind it."""
+
+from __future__ import annotations
+
+import json
+from typing import Any, Literal, NoReturn
+from urllib.parse import parse_qsl
+
+from pydantic import Field
+
+from patient_usher.core.http.media import is_json, parse_media_type
+from patient_usher.core.model.errors import Fault, refusal
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.scalars import Size
+from patient_usher.core.stages import base
+
+
+class Options(StageOptions):
+    """Which media are read, and how much of them."""
+
+    media: list[Literal["json", "form", "multipart", "text"]] = Field(
+        default=["json", "form", "multipart", "text"], min_length=1
+    )
+    max_size: Size = 1 << 20
+
+
+def _medium(essence: str) -> str | None:
+    if is_json(essence):
+        return "json"
+    if essence == "application/x-www-form-urlencoded":
+        return "form"
+    if essence == "multipart/form-data":
+        return "multipart"
+    return "text" if essence.startswith("text/") else None
+
+
+def _malformed(what: str) -> NoReturn:
+    raise Fault(refusal("MalformedBody", "malformed-body", what))
+
+
+def _decoded(body: bytes, params: dict[str, str], *, only_utf8: bool = False) -> str:
+    charset = params.get("charset", "utf-8")
+    if only_utf8 and charset.lower() not in ("utf-8", "utf8"):  # RFC 8259 8.1
+        raise Fault(refusal("UnsupportedMedia", "charset", f"JSON comes in UTF-8, not in {charset}"))
+    try:
+        return body.decode(charset)
+    except LookupError:
+        raise Fault(refusal("UnsupportedMedia", "charset", f"the character set {charset} isn't known")) from None
+    except UnicodeDecodeError as error:
+        _malformed(f"octet {error.start} isn't {charset}")
+
+
+def _no_constant(name: str) -> NoReturn:
+    raise ValueError(f"{name} is no JSON value")
+
+
+def _json(body: bytes, params: dict[str, str]) -> Any:
+    text = _decoded(body, params, only_utf8=True)
+    try:
+        return json.loads(text, parse_constant=_no_constant)
+    except RecursionError:
+        _malformed("it is nested too deep")
+    except ValueError as error:
+        _malformed(str(error))
+
+
+def _gathered(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    """Repeated names become lists."""
+    found: dict[str, list[Any]] = {}
+    for name, value in pairs:
+        found.setdefault(name, []).append(value)
+    return {name: values[0] if len(values) == 1 else values for name, values in found.items()}
+
+
+def _form(body: bytes, params: dict[str, str]) -> Any:
+    return _gathered(parse_qsl(_decoded(body, params), keep_blank_values=True))
+
+
+def _multipart(body: bytes, params: dict[str, str]) -> Any:
+    """multipart/form-data (RFC 7578): fields as text, files as name, type and size."""
+    from python_multipart import MultipartParser
+    from python_multipart.exceptions import MultipartParseError
+
+    boundary = params.get("boundary")
+    if not boundary:
+        _malformed("multipart/form-data without a boundary")
+    parts: list[tuple[dict[str, str], bytearray]] = []
+    name, value = bytearray(), bytearray()
+
+    def header_end() -> None:
+        parts[-1][0][name.decode("latin-1").lower()] = value.decode(errors="replace")
+        name.clear()
+        value.clear()
+
+    ended = []
+    parser = MultipartParser(
+        boundary,
+        {
+            "on_part_begin": lambda: parts.append(({}, bytearray())),
+            "on_header_field": lambda data, start, end: name.extend(data[start:end]),
+            "on_header_value": lambda data, start, end: value.extend(data[start:end]),
+            "on_header_end": header_end,
+            "on_part_data": lambda data, start, end: parts[-1][1].extend(data[start:end]),
+            "on_end": lambda: ended.append(True),
+        },
+    )
+    try:
+        parser.write(body)
+        parser.finalize()
+    except MultipartParseError as error:
+        _malformed(str(error))
+    if not ended:
+        _malformed("the last boundary is missing")
+    pairs: list[tuple[str, Any]] = []
+    for fields, content in parts:
+        disposition = dict(
+            parse_media_type("form-data/x;" + fields.get("content-disposition", "").partition(";")[2])[1]
+        )
+        if "name" not in disposition:
+            _malformed("a part has no name")
+        if "filename" in disposition:
+            media = fields.get("content-type", "text/plain")
+            entry: Any = {"filename": disposition["filename"], "content-type": media, "size": len(content)}
+        else:
+            entry = bytes(content).decode(errors="replace")
+        pairs.append((disposition["name"], entry))
+    return _gathered(pairs)
+
+
+_READERS = {"json": _json, "form": _form, "multipart": _multipart, "text": _decoded}
+
+
+class Stage(base.Stage):
+    """Reads by media type: 413, 415 and 400 (RFC 9110 15.5.14, 15.5.16, 15.5.1) where it can't."""
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.media, self.limit = frozenset(options.media), options.max_size
+
+    def way_in(self, x: Exchange) -> base.Effect:
+        """Read the body, or refuse it."""
+        body = x.request.body
+        if not body:
+            x.body = None
+            return None
+        own = x.route.settings.body_limit if x.route is not None else None
+        limit = own if own is not None else self.limit
+        if len(body) > limit:
+            x.note = {"size": len(body), "limit": limit}
+            return refusal("TooLarge", "too-large", f"{len(body)} octets, over the limit of {limit}")
+        declared = x.request.fields.get("content-type") or ""
+        essence, params = parse_media_type(declared)
+        medium = _medium(essence)
+        if medium is None or medium not in self.media:
+            what = f"the body is {essence or 'of no type'}" if declared else "the body says no Content-Type"
+            return refusal("UnsupportedMedia", "media-type", f"{what}; read here: {', '.join(sorted(self.media))}")
+        x.body = _READERS[medium](body, dict(params))
+        x.note = {"read": medium, "size": len(body)}
+        return None

@@ -1,0 +1,39 @@
+"""``read-cookies``: makes cookies readable for what is behind it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from patient_usher.core.http.cookies import parse_cookies, unsign_value
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import Reference, StageOptions
+from patient_usher.core.stages import base
+
+
+class Options(StageOptions):
+    """With which secret cookies must be signed to be read."""
+
+    signed_with: str | None = None
+
+    def references(self) -> Iterable[Reference]:
+        """The signing key."""
+        return [Reference("signing key", self.signed_with, ("signed-with",))] if self.signed_with else []
+
+
+class Stage(base.Stage):
+    """Cookies whose signature doesn't match are left out, as if they had not come."""
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.secret = setup.keys[options.signed_with].verify if options.signed_with else None
+
+    def way_in(self, x: Exchange) -> base.Effect:
+        """Read the Cookie field."""
+        pairs = parse_cookies(x.request.fields.get("cookie"))
+        if self.secret is not None:
+            read = {name: unsign_value(value, self.secret) for name, value in pairs.items()}
+            left_out = [name for name, value in read.items() if value is None]
+            pairs = {name: value for name, value in read.items() if value is not None}
+            if left_out:
+                x.note = {"signature-wrong": left_out}
+        x.cookies = pairs
+        return None

@@ -1,0 +1,64 @@
+"""``request-id``: gives every request an id, or keeps the one it brings; W3C Trace Context."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterable
+
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.stages import base
+
+_SAFE = re.compile(r"[A-Za-z0-9._:/+=-]{1,128}")
+# W3C Trace Context 3.2: version, trace-id, parent-id, flags; zeros alone aren't an id.
+_TRACEPARENT = re.compile(r"([0-9a-f]{2})-([0-9a-f]{32})-([0-9a-f]{16})-([0-9a-f]{2})")
+
+
+class Options(StageOptions):
+    """The header field, and whether ids of the caller's are believed."""
+
+    header: str = "X-Request-Id"
+    trusts_incoming: bool = False
+
+    def sets(self) -> Iterable[str]:
+        """The id and the trace's."""
+        return ("request-id", "trace-id")
+
+
+class Stage(base.Stage):
+    """Ids are made from the seed and the exchange's number, so a replay repeats them."""
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.id = options.id
+        self.header, self.lower, self.trusts = options.header, options.header.lower(), options.trusts_incoming
+        self.seed = setup.seed
+
+    def _made(self, x: Exchange, what: str, size: int) -> str:
+        return hashlib.sha256(f"{self.seed}/{self.id}/{x.number}/{what}".encode()).hexdigest()[:size]
+
+    def way_in(self, x: Exchange) -> base.Effect:
+        """Leave the ids for those behind: as context values, and as fields of the request."""
+        fields = x.request.fields
+        given = fields.get(self.lower)
+        keeps = self.trusts and given is not None and _SAFE.fullmatch(given) is not None
+        id_ = given if keeps and given is not None else self._made(x, "request", 32)
+        parent = _TRACEPARENT.fullmatch(fields.get("traceparent") or "") if self.trusts else None
+        if parent is not None and (parent[1] == "ff" or set(parent[2]) == {"0"} or set(parent[3]) == {"0"}):
+            parent = None
+        trace, flags = (parent[2], parent[4]) if parent is not None else (self._made(x, "trace", 32), "01")
+        copy = fields.copy()
+        copy.put(self.header, id_)
+        copy.put("traceparent", f"00-{trace}-{self._made(x, 'span', 16)}-{flags}")
+        if parent is None:
+            copy.drop("tracestate")  # 3.3.1.1: it belongs to the parent that is gone
+        x.request = x.request.with_fields(copy)
+        x.context["request-id"], x.context["trace-id"] = id_, trace
+        x.note = {"request-id": id_, "kept": keeps}
+        return None
+
+    def way_out(self, x: Exchange) -> base.Effect:
+        """Tell the caller."""
+        if x.answer is not None:
+            x.answer.fields.put(self.header, x.context["request-id"])
+        return None
