@@ -12,6 +12,8 @@ from patient_usher import __version__
 # Command -> (module, the question it answers).
 COMMANDS = {
     "demo": "what does this do? Runs the whole story on made-up harbour data",
+    "init": "how do I start? Writes a small commented pipeline and trace",
+    "show": "which stages stand before which routes? Or: which run for METHOD URL?",
     "replay": "does it all still behave? Replays a trace or a recording",
     "send": "what happens to this one request?",
     "schema": "what may I write here? JSON Schema for editors",

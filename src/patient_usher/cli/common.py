@@ -35,6 +35,10 @@ def add_pipeline_arguments(parser: ArgumentParser) -> None:
         help="set one option; may be repeated",
     )
     parser.add_argument(
+        "--seed", metavar="N", type=int, default=0, help="where everything random comes from (default 0)"
+    )
+    parser.add_argument("--allow-python", action="store_true", help="let the pipeline run Python code of its own")
+    parser.add_argument(
         "--allow-files",
         action="store_true",
         help="let the files name other files anywhere, not only beside them",
@@ -55,7 +59,14 @@ def add_output_arguments(parser: ArgumentParser) -> None:
 
 def service_of(args: Namespace) -> Service:
     """The service that the arguments name."""
-    return load_service(args.pipeline, environments=args.environment, settings=args.set, allow_files=args.allow_files)
+    return load_service(
+        args.pipeline,
+        environments=args.environment,
+        settings=args.set,
+        allow_files=args.allow_files,
+        allow_python=args.allow_python,
+        seed=args.seed,
+    )
 
 
 def replayed(service: Service, loaded: Loaded, only: set[str]) -> Iterator[tuple[list[dict[str, Any]], bool, bool]]:
@@ -87,7 +98,7 @@ def report(args: Namespace, service: Service, traces: list[Loaded], only: set[st
                 sys.stdout.writelines(result.dump(record) + "\n" for record in records)
     if args.format == "json":
         sys.stdout.writelines(
-            result.write_json(result.document(service, [loaded.name for loaded in traces], 0, summary, rows))
+            result.write_json(result.document(service, [loaded.name for loaded in traces], args.seed, summary, rows))
         )
     return 1 if summary.failed else 0
 
@@ -148,7 +159,7 @@ def text_report(
             failed = any(bad for _, bad in burst)
             burst = []
         else:
-            lines = [table.row(records, failed)]
+            lines = table.rows(records, failed)
         if not quiet or failed:
             painter.write(lines)
             painter.write(text.failures(final))

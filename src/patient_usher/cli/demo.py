@@ -67,22 +67,9 @@ def _report(painter: Painter, pipeline: str, *, only: set[str], details: bool, j
 
 
 def _copy(folder: Path) -> int:
-    from patient_usher.core.model.document import Problem, Spot, Unusable
-    from patient_usher.traces.writing import write_whole
+    from patient_usher.cli.init import write_new
 
     names = sorted(path.name for path in FOLDER.iterdir() if path.suffix in (".yaml", ".har", ".csv", ".jsonl"))
-    there = [name for name in names if (folder / name).exists()]
-    if there:
-        raise Unusable(
-            [Problem(Spot(str(folder / there[0]), 1, 1), "this file is there already", "name another folder")]
-        )
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-    except OSError as error:
-        raise Unusable(
-            [Problem(Spot(str(folder), 1, 1), f"the folder can't be made: {error.strerror}", "name another")]
-        ) from None
-    for name in names:
-        write_whole(folder / name, (FOLDER / name).read_text(encoding="utf-8"))
+    write_new(folder, {name: (FOLDER / name).read_text(encoding="utf-8") for name in names})
     print(f"wrote {', '.join(names)} to {folder}")
     return 0

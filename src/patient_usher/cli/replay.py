@@ -57,6 +57,6 @@ def run(args: Namespace) -> int:
         raise Unusable(problems)
     known = [id_ for trace in loaded for id_ in trace.ids]
     for id_ in args.only:
-        if id_.partition("[")[0] not in known:
+        if id_.partition("[")[0] not in known and not any(trace.streams for trace in loaded):
             raise Unusable([Problem(Spot("--only", 1, 1), f"there is no request '{id_}'", near(id_, known))])
     return report(args, service, loaded, set(args.only))

@@ -32,6 +32,16 @@ SLIPS = "∞ did nothing: the caller waits  ◈ answered, yet passed on  ▼ rai
 Record = dict[str, Any]
 
 
+def staircase(names: list[str], title: list[Line], at: int, gap: str) -> Iterator[Line]:
+    """Names above their columns, which begin at ``at``; lines of a title stand to the left."""
+    for number, name in enumerate(names):
+        left = title[number] if number < len(title) else []
+        used = sum(len(piece.text) for piece in left)
+        style = "name" if name in ("router", "handler") else ""
+        bars = ("│" + gap) * number
+        yield [*left, Piece(" " * max(at - used, 1)), Piece(bars, "dim"), Piece("┌ ", "dim"), Piece(name, style)]
+
+
 class Table:
     """One row a request, one column a stage."""
 
@@ -59,17 +69,7 @@ class Table:
 
     def head(self, title: list[Line]) -> Iterator[Line]:
         """The stages' names above their columns, with the title beside them."""
-        for at, name in enumerate(self.columns):
-            left = title[at] if at < len(title) else []
-            used = sum(len(piece.text) for piece in left)
-            bars = "".join("│" + self.gap for _ in range(at))
-            yield [
-                *left,
-                Piece(" " * max(self.track_at - used, 1)),
-                Piece(bars, "dim"),
-                Piece("┌ ", "dim"),
-                Piece(name, "name" if name in ("router", "handler") else ""),
-            ]
+        yield from staircase(self.columns, title, self.track_at, self.gap)
 
     def track(self, record: Record) -> list[Piece]:
         """How far an exchange got."""
@@ -105,21 +105,35 @@ class Table:
                 pieces.append(Piece(("╌" if at >= slipped else "─") if at < last else " ", "dim"))
         return pieces
 
-    def row(self, records: list[Record], failed: bool) -> Line:
-        """One request: the mark, what was sent, how far it got, what came back and from whom."""
-        final = records[-1]
-        response = final["response"]
-        mark = Piece("✗ ", "bad") if failed else Piece("✓ ", "good")
+    def rows(self, records: list[Record], failed: bool) -> Iterator[Line]:
+        """One request: the mark, what was sent, how far it got, what came back and from whom.
+
+        Preflights and redirects of its have rows of their own; of a long chain the middle is left out.
+        """
+        shown = records if len(records) <= 5 else [*records[:3], records[-1]]
+        for at, record in enumerate(shown):
+            if len(records) > len(shown) and at == 3:
+                yield line(f"    ... and {len(records) - len(shown)} more")
+            if at == 0:
+                mark = Piece("✗ ", "bad") if failed else Piece("✓ ", "good")
+                label = Piece(fit(record["request_id"], self.id_width) + " ", "bad" if failed else "")
+                if record["id"] != record["request_id"] and "[" in record["id"] and record["parent"] is None:
+                    label = Piece(fit(record["id"], self.id_width) + " ", "bad" if failed else "")
+            else:
+                mark = Piece("  ")
+                label = Piece(fit("→ " + record["id"].partition("/")[2], self.id_width) + " ", "dim")
+            yield self._row(mark, label, record)
+
+    def _row(self, mark: Piece, label: Piece, record: Record) -> Line:
+        response = record["response"]
+        room = WIDTH - self.track_at - self.track_width - 6
         return [
             mark,
-            Piece(fit(final["id"], self.id_width) + " ", "bad" if failed else ""),
-            Piece(fit(request_line(final), self.request_width) + "  "),
-            *self.track(final),
-            Piece("  " + (str(response["status"]) if response else "---"), _status_style(final)),
-            Piece(
-                " " + fit(who(final), WIDTH - self.track_at - self.track_width - 6).rstrip(),
-                "dim" if final["outcome"] == "handled" else "",
-            ),
+            label,
+            Piece(fit(request_line(record), self.request_width) + "  "),
+            *self.track(record),
+            Piece("  " + (str(response["status"]) if response else "---"), _status_style(record)),
+            Piece(" " + fit(who(record), room).rstrip(), "dim" if record["outcome"] == "handled" else ""),
         ]
 
     def burst(self, request_id: str, rows: list[tuple[Record, bool]]) -> list[Line]:

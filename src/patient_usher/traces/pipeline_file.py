@@ -11,6 +11,7 @@ from patient_usher.core.engine.assemble import assemble
 from patient_usher.core.engine.service import Service
 from patient_usher.core.model.document import Problem, Unusable, fill_from_environment, locate
 from patient_usher.core.model.overlays import setting, variant
+from patient_usher.traces.python_code import python_from
 from patient_usher.traces.text import parse, parse_value, read_text
 
 
@@ -41,24 +42,10 @@ def load_service(
     environments: Sequence[str] | None = None,
     settings: Iterable[str] = (),
     allow_files: bool = False,
+    allow_python: bool = False,
+    seed: int = 0,
 ) -> Service:
     """The service that a pipeline file describes. Raises Unusable."""
-    try:
-        return _load(path, environments, settings, allow_files, places=False)
-    except Unusable:
-        # JSON is read without places; where something is wrong, read again with them.
-        return _load(path, environments, settings, allow_files, places=True)
-
-
-def _load(
-    path: Path,
-    environments: Sequence[str] | None,
-    settings: Iterable[str],
-    allow_files: bool,
-    *,
-    places: bool,
-) -> Service:
-    doc = read_document(path, places=places)
     overlays: list[tuple[Any, str]] = []
     problems: list[Problem] = []
     for text in settings:
@@ -67,12 +54,22 @@ def _load(
         problems += wrong
     if problems:
         raise Unusable(problems)
-    return assemble(
-        doc,
-        environments=environments,
-        overlays=overlays,
-        read_file=beside(path.parent, allow_files),
-    )
+
+    def load(places: bool) -> Service:
+        return assemble(
+            read_document(path, places=places),
+            environments=environments,
+            overlays=overlays,
+            read_file=beside(path.parent, allow_files),
+            load_python=python_from(path.parent) if allow_python else None,
+            seed=seed,
+        )
+
+    try:
+        return load(False)
+    except Unusable:
+        # JSON is read without places; where something is wrong, read again with them.
+        return load(True)
 
 
 def read_document(path: Path, *, places: bool) -> Any:

@@ -11,10 +11,13 @@ from pydantic import ValidationError
 
 from patient_usher.core.engine.replay import SCRIPT, Change, Recipe, Track, tracks_of
 from patient_usher.core.engine.service import Service
+from patient_usher.core.model.answers import ReadFile
 from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment, locate, near
 from patient_usher.core.model.invalid import problems_of
-from patient_usher.core.model.trace import CallerSpec, Expect, RequestSpec, TraceSpec
+from patient_usher.core.model.trace import ChangeSpec, Expect, RequestSpec, TraceSpec
+from patient_usher.core.model.values import PLACEHOLDER
 from patient_usher.traces.har import HarOptions, is_har, trace_of_har
+from patient_usher.traces.lines import MAX_PROBLEMS, header_of, read_entries, read_header, read_line
 from patient_usher.traces.pipeline_file import beside
 from patient_usher.traces.text import parse, read_text
 
@@ -28,6 +31,7 @@ class Loaded(NamedTuple):
     notes: list[str]
     ids: list[str]
     lines: list[str]
+    streams: bool = False
 
 
 def load_trace(path: Path, service: Service, *, har: HarOptions, allow_files: bool = False) -> Loaded:
@@ -40,6 +44,9 @@ def load_trace(path: Path, service: Service, *, har: HarOptions, allow_files: bo
 
 def _load(path: Path, service: Service, har: HarOptions, allow_files: bool, *, places: bool) -> Loaded:
     name = str(path)
+    read_file = beside(path.parent, allow_files)
+    if (header := header_of(path)) is not None:
+        return _stream(path, header, service, read_file)
     doc = parse(read_text(path), name, places=places)
     notes: list[str] = []
     if is_har(doc):
@@ -48,10 +55,10 @@ def _load(path: Path, service: Service, har: HarOptions, allow_files: bool, *, p
         raise Unusable([Problem(locate(doc, ()), "a trace must be a mapping", "start with patient-usher: trace/1")])
     if problems := fill_from_environment(doc, os.environ):
         raise Unusable(problems)
-    return ready(doc, name, service, beside(path.parent, allow_files), notes)
+    return ready(doc, name, service, read_file, notes)
 
 
-def ready(doc: Any, name: str, service: Service, read_file: Any, notes: list[str]) -> Loaded:
+def ready(doc: Any, name: str, service: Service, read_file: ReadFile, notes: list[str]) -> Loaded:
     """A trace document validated and made ready. Raises Unusable with every problem."""
     try:
         spec = TraceSpec.model_validate(doc)
@@ -59,56 +66,106 @@ def ready(doc: Any, name: str, service: Service, read_file: Any, notes: list[str
         raise Unusable(problems_of(error, doc, TraceSpec)) from None
     problems: list[Problem] = []
     entries: list[Recipe | Change] = []
-    ids: list[str] = []
+    ids: set[str] = set()
+    maker = _Maker(spec, service, read_file)
     for at, entry in enumerate(spec.requests):
         where: list[str | int] = ["requests", at]
-        spot = locate(doc, where)
-        if not isinstance(entry, RequestSpec):
-            try:
-                service.changed(entry.change)
-            except Unusable as error:
-                problems += [problem._replace(spot=locate(doc, [*where, "change"])) for problem in error.problems]
-            entries.append(Change(entry, spot))
-            continue
-        if entry.id in ids:
+        if isinstance(entry, RequestSpec) and entry.id in ids:
             problems.append(
                 Problem(
-                    locate(doc, [*where, "id"]),
-                    f"the id '{entry.id}' is taken",
-                    "give each request an id of its own",
+                    locate(doc, [*where, "id"]), f"the id '{entry.id}' is taken", "give each request an id of its own"
                 )
             )
-        ids.append(entry.id)
-        caller = SCRIPT
-        if entry.caller is not None and entry.caller != "script":
-            if entry.caller not in spec.callers:
-                problems.append(
-                    Problem(
-                        locate(doc, [*where, "caller"]),
-                        f"there is no caller '{entry.caller}'",
-                        near(entry.caller, spec.callers),
-                    )
-                )
-            caller = spec.callers.get(entry.caller, SCRIPT)
-        elif entry.caller == "script" or entry.caller is None:
-            caller = spec.callers.get("script", SCRIPT)
-        problems += check_request(entry, service, doc, where)
-        if not problems:
-            try:
-                entries.append(_recipe(entry, spot, spec, caller, service, read_file))
-            except OSError as error:
-                what, _, mend = str(error).partition("; ")
-                problems.append(Problem(locate(doc, [*where, "file"]), what, mend))
+        if isinstance(entry, RequestSpec):
+            ids.add(entry.id)
+        try:
+            entries.append(maker.make(entry, locate(doc, where), doc, where))
+        except Unusable as error:
+            problems += error.problems
     if problems:
         raise Unusable(problems)
-    lines = [entry.spec.send.text for entry in entries if isinstance(entry, Recipe)]
-    return Loaded(spec.name or Path(name).name, spec.starts, tracks_of(entries), notes, ids, lines)
+    requests = [entry.spec for entry in entries if isinstance(entry, Recipe)]
+    return Loaded(
+        spec.name or Path(name).name,
+        spec.starts,
+        tracks_of(entries),
+        notes,
+        [request.id for request in requests],
+        [_shown(request) for request in requests],
+    )
 
 
-def _recipe(
-    entry: RequestSpec, spot: Spot, spec: TraceSpec, caller: CallerSpec, service: Service, read_file: Any
-) -> Recipe:
-    return Recipe(entry, spot, spec.base, entry.caller or "script", caller, service, read_file)
+def _shown(request: RequestSpec) -> str:
+    """The request line, with room for what placeholders will become."""
+    return PLACEHOLDER.sub("x" * 24, request.send.text)
+
+
+def _stream(path: Path, header: dict[str, Any], service: Service, read_file: ReadFile) -> Loaded:
+    """A JSON Lines trace: every line is checked before the first is sent, then read again as it is needed."""
+    spec = read_header(path, header)
+    problems: list[Problem] = []
+    ids: list[str] = []
+    lines: list[str] = []
+    checker = _Maker(spec, service, read_file)
+
+    def check(entry: RequestSpec | ChangeSpec, spot: Spot) -> Recipe | Change:
+        made = checker.make(entry, spot, None, [])
+        if isinstance(entry, RequestSpec) and len(ids) < 1000:  # enough to set the columns' widths
+            ids.append(entry.id)
+            lines.append(_shown(entry))
+        return made
+
+    with path.open("rb") as stream:
+        stream.readline()
+        for number, raw in enumerate(stream, 2):
+            if not raw.strip():
+                continue
+            try:
+                read_line(path, number, raw, check)
+            except Unusable as error:
+                problems += error.problems
+                if len(problems) >= MAX_PROBLEMS:
+                    break
+    if problems:
+        raise Unusable(problems)
+    maker = _Maker(spec, service, read_file)
+    entries = read_entries(path, spec, service, lambda entry, spot: maker.make(entry, spot, None, []))
+    return Loaded(spec.name or path.name, spec.starts, [Track(0, entries)], [], ids, lines, streams=True)
+
+
+class _Maker:
+    """Makes entries of one trace ready for a service, and checks that they fit it."""
+
+    def __init__(self, spec: TraceSpec, service: Service, read_file: ReadFile) -> None:
+        self.spec, self.service, self.read_file = spec, service, read_file
+        self.changed = service
+
+    def make(self, entry: RequestSpec | ChangeSpec, spot: Spot, doc: Any, where: list[str | int]) -> Recipe | Change:
+        """One entry made ready. Raises Unusable."""
+        if not isinstance(entry, RequestSpec):
+            try:
+                self.changed = self.changed.tried(entry.change)
+            except Unusable as error:
+                there = locate(doc, [*where, "change"]) if doc is not None else spot
+                raise Unusable(problem._replace(spot=there) for problem in error.problems) from None
+            return Change(entry, spot)
+        name = entry.caller or "script"
+        problems = []
+        if name not in self.spec.callers and name != "script":
+            there = locate(doc, [*where, "caller"]) if doc is not None else spot
+            problems.append(Problem(there, f"there is no caller '{name}'", near(name, self.spec.callers)))
+        caller = self.spec.callers.get(name, SCRIPT)
+        if entry.sign is not None or entry.expect is not None or entry.expect_in:
+            found = check_request(entry, self.service, doc, where)
+            problems += found if doc is not None else [problem._replace(spot=spot) for problem in found]
+        if problems:
+            raise Unusable(problems)
+        try:
+            return Recipe(entry, spot, self.spec.base, name, caller, self.service, self.read_file)
+        except OSError as error:
+            what, _, mend = str(error).partition("; ")
+            there = locate(doc, [*where, "file"]) if doc is not None else spot
+            raise Unusable([Problem(there, what, mend)]) from None
 
 
 def check_request(entry: RequestSpec, service: Service, doc: Any, where: list[str | int]) -> list[Problem]:

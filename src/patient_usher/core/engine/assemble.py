@@ -100,7 +100,7 @@ def assemble(
     handlers = _make_handlers(placed, setup, routes, found, previous)
     found.stop()
 
-    def change(service: Service, overlay: Any) -> Service:
+    def change(service: Service, overlay: Any, keeps_state: bool) -> Service:
         return assemble(
             doc,
             environments=chosen,
@@ -108,7 +108,7 @@ def assemble(
             read_file=read_file,
             load_python=load_python,
             seed=seed,
-            previous=service,
+            previous=service if keeps_state else None,
         )
 
     # What was laid on is part of the document now; a later change must not lay it on again.

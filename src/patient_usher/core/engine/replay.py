@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import Any, NamedTuple
 from urllib.parse import urlencode
 
+from patient_usher.core.engine.callers import Caller, Conversation, Outgoing
 from patient_usher.core.engine.run import ARRIVAL, Loop
 from patient_usher.core.engine.service import Service
 from patient_usher.core.http.authentication import basic_credentials
@@ -47,7 +48,7 @@ class Send:
 
     __slots__ = (
         "at",
-        "caller",
+        "conversation",
         "exchanges",
         "failures",
         "final",
@@ -64,9 +65,10 @@ class Send:
         self.repetition = repetition
         self.id = spec.id if spec.times == 1 else f"{spec.id}[{repetition}]"
         self.at = self.finished = at
+        self.conversation: Conversation | None = None
         self.exchanges: list[Exchange] = []
         self.final: Exchange | None = None
-        self.open = 1
+        self.open = 1  # the send itself; each exchange under way adds one
         # What went wrong in sending or keeping: (what, expected, actual).
         self.failures: list[tuple[str, Any, Any]] = []
 
@@ -247,6 +249,7 @@ class Replay:
         self._tracks = tracks
         self._sends: deque[Send] = deque()
         self._number = 0
+        self._callers: dict[str, Caller] = {}
         self._waiting: dict[Send, Iterator[Recipe | Change]] = {}
 
     def run(self) -> Iterator[Send]:
@@ -310,16 +313,34 @@ class Replay:
         except (LookupError, ValueError) as error:
             self._not_sent(send, error)
             return
-        self._send(send, request)
+        caller = self._caller(recipe)
+        if caller.talks:
+            send.conversation = caller.conversation(request, now)
+            self._start(send, next(send.conversation))
+        else:
+            self._start(send, Outgoing("call", "", request))
 
-    def _send(self, send: Send, request: Request) -> None:
+    def _caller(self, recipe: Recipe) -> Caller:
+        caller = self._callers.get(recipe.caller_name)
+        if caller is None:
+            caller = self._callers[recipe.caller_name] = Caller(recipe.caller_name, recipe.caller)
+        return caller
+
+    def _start(self, send: Send, outgoing: Outgoing) -> None:
         self._number += 1
-        x = self.service.exchange(self._number, send.id, request, self.loop.now)
+        x = self.service.exchange(self._number, send.id + outgoing.suffix, outgoing.request, self.loop.now)
+        x.kind = outgoing.kind
+        if outgoing.suffix:
+            x.parent = send.id
         x.send = send
         x.caller = send.recipe.caller_name
         send.exchanges.append(x)
         send.final = x
+        send.open += 1
         self.loop.start(x, send.recipe.caller.patience)
+
+    def _go_on(self, subject: tuple[Send, Outgoing], _: int) -> None:
+        self._start(*subject)
 
     def _not_sent(self, send: Send, error: Exception) -> None:
         what = error.args[0] if isinstance(error, LookupError) else str(error)
@@ -337,17 +358,26 @@ class Replay:
         send.exchanges.append(x)
         send.final = x
         self._send_finished(send)
-        self._over(x)
 
     # The answer's side: what the caller does with it.
 
     def _finished(self, x: Exchange) -> None:
         send: Send = x.send
+        if send.conversation is not None:
+            try:
+                outgoing = send.conversation.send(x)
+            except StopIteration:
+                pass
+            else:
+                # By way of the queue: this exchange is to be over before the next one starts.
+                self.loop.push(self.loop.now, ARRIVAL, x.number, self._go_on, (send, outgoing))
+                return
         self._keep(send, x)
         self._send_finished(send)
 
     def _send_finished(self, send: Send) -> None:
         send.finished = self.loop.now
+        send.open -= 1
         entries = self._waiting.pop(send)
         spec = send.recipe.spec
         if spec.times > 1 and spec.every is None and not send.last:
@@ -368,7 +398,7 @@ class Replay:
             try:
                 if answer is None:
                     raise LookupError(name)
-                self.kept[name] = find_kept(rule, answer.body, answer.fields.get)
+                self.kept[name] = find_kept(rule, answer)
             except LookupError:
                 self.kept.pop(name, None)
                 send.failures.append((f"keep {name}", json.dumps(rule), "nothing there"))

@@ -74,10 +74,23 @@ class PlanStep:
         )
         self.raises = raises
         self.passes_over = passes_over
+        if (
+            sequential
+            and self.way_error is not None
+            and self.way_in is None
+            and self.way_out is None
+            and passes_over is None
+        ):
+            self.passes_over = _silently  # in sequential flow only errors get to an error handler
         self.keeps_fields = stage.keeps_fields
         # Sequential flow: marks go onto the draft at once, registered work gets a frame.
         self.marks = sequential and self.way_out is not None and stage.out_work == "fields"
         self.framed = framed and (not sequential or (self.way_out is not None and not self.marks))
+
+
+def _silently(x: Exchange) -> str | None:
+    """Passed over without a mark."""
+    return ""
 
 
 class Plan(NamedTuple):
@@ -145,7 +158,8 @@ class Loop:
                     if step.passes_over is not None:
                         reason = step.passes_over(x)
                         if reason is not None:
-                            journey.append((step.id, "in", "skipped", now, {"why": reason}))
+                            if reason:
+                                journey.append((step.id, "in", "skipped", now, {"why": reason}))
                             index += 1
                             continue
                     if step.done is not None:
@@ -273,9 +287,7 @@ class Loop:
             if step is None:
                 break
             way_error = step.way_error
-            if way_error is None or (
-                plan.sequential and step.passes_over is not None and step.passes_over(x) is not None
-            ):
+            if way_error is None or (plan.sequential and step.passes_over is not None and step.passes_over(x)):
                 if not plan.sequential:
                     x.journey.append((step.id, "error", "skipped", self.now, None))
                 continue

@@ -81,7 +81,7 @@ class Service:
         placed: list[PlacedRoute],
         stages: Sequence[Mapping[str, base.Stage]],
         handlers: Mapping[str, base.Stage],
-        change: Callable[[Service, Any], Service],
+        change: Callable[[Service, Any, bool], Service],
     ) -> None:
         """``stages``: each instance's, by id; ``change`` makes the service that an overlay turns this one into."""
         self.spec = spec
@@ -180,7 +180,11 @@ class Service:
 
     def changed(self, overlay: Any) -> Service:
         """The service after a change: later exchanges walk new plans, stage state stays. Raises Unusable."""
-        return self._change(self, overlay)
+        return self._change(self, overlay, True)
+
+    def tried(self, overlay: Any) -> Service:
+        """The service after a change, with no state in common. Raises Unusable where the change can't be made."""
+        return self._change(self, overlay, False)
 
     def exchange(self, number: int, id_: str, request: Request, at: int) -> Exchange:
         """A new exchange at its place in front of the first stage."""

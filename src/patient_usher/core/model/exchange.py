@@ -31,60 +31,20 @@ class Identity(NamedTuple):
     facts: dict[str, Any]
 
 
+_NO_VALUES: dict[str, str] = {}
+
+
 class Exchange:
-    """A request on its way through the pipeline, and what came of it.
+    """A request on its way through the pipeline, and what came of it."""
 
-    Defaults stand on the class, so starting an exchange sets only what differs.
-    """
-
-    kind = "call"
-    parent: str | None = None
-    caller = "script"
-    instance = 0
-    send: Any = None
-    environment: tuple[str, ...] = ()
-    # What the service believes of the caller: the connection's, or what a trusted front says.
-    scheme = "https"
-    address = ""
-    host = ""
-    # What stages read, and leave for those behind them.
-    route: Any = None
-    path_values: dict[str, str] = {}
-    allowed: tuple[str, ...] = ()
-    identity: Identity | None = None
-    body: Any = UNREAD
-    cookies: Any = UNREAD
-    answer: Answer | None = None
-    note: dict[str, Any] | None = None
-    # The engine's: where the exchange is.
-    plan: Any = None
-    index = 0
-    state = 0
-    epoch = 0
-    live = 1
-    resume: Callable[[Exchange], Any] | None = None
-    raising: Raised | None = None
-    error_view: dict[str, Any] | None = None
-    shadow_of: Exchange | None = None
-    slipped = False
-    gave_up = False
-    waits = False
-    impatient = False
-    patience_ends = 0
-    timed_out = False
-    # The record.
-    errors: tuple[Raised, ...] = ()
-    log: tuple[LogRecord, ...] = ()
-    caches: tuple[dict[str, Any], ...] = ()
-    rates: tuple[dict[str, Any], ...] = ()
-    outcome = ""
-    answered_by: str | None = None
-    refused_by: str | None = None
-    why: str | None = None
-    handler_reached = False
-    handler_finished = False
-    second_answer: Answer | None = None
-    browser: dict[str, Any] | None = None
+    __slots__ = (
+        "address", "allowed", "answer", "answered_by", "at", "body", "browser", "caches", "caller", "context",
+        "cookies", "done", "environment", "epoch", "error_view", "errors", "finished", "frames", "gave_up",
+        "handler_finished", "handler_reached", "host", "id", "identity", "impatient", "index", "instance",
+        "journey", "kind", "live", "log", "note", "now", "number", "outcome", "parent", "path_values",
+        "patience_ends", "plan", "raising", "rates", "refused_by", "request", "resume", "route", "scheme",
+        "second_answer", "send", "sent", "shadow_of", "slipped", "state", "timed_out", "waits", "why",
+    )  # fmt: skip
 
     def __init__(self, number: int, id_: str, request: Request, at: int) -> None:
         self.number = number
@@ -95,6 +55,54 @@ class Exchange:
         self.frames: list[Any] = []
         self.done: list[Callable[[Exchange, str], None]] = []
         self.journey: list[Step] = []
+        self.kind = "call"
+        self.parent: str | None = None
+        self.caller = "script"
+        self.instance = 0
+        self.send: Any = None
+        self.environment: tuple[str, ...] = ()
+        # What the service believes of the caller: the connection's, or what a trusted front says.
+        self.scheme = "https"
+        self.address = ""
+        self.host = ""
+        # What stages read, and leave for those behind them.
+        self.route: Any = None
+        self.path_values: dict[str, str] = _NO_VALUES
+        self.allowed: tuple[str, ...] = ()
+        self.identity: Identity | None = None
+        self.body: Any = UNREAD
+        self.cookies: Any = UNREAD
+        self.answer: Answer | None = None
+        self.note: dict[str, Any] | None = None
+        # The engine's: where the exchange is.
+        self.plan: Any = None
+        self.index = 0
+        self.state = 0
+        self.epoch = 0
+        self.live = 1
+        self.resume: Callable[[Exchange], Any] | None = None
+        self.raising: Raised | None = None
+        self.error_view: dict[str, Any] | None = None
+        self.shadow_of: Exchange | None = None
+        self.slipped = False
+        self.gave_up = False
+        self.waits = False
+        self.impatient = False
+        self.patience_ends = 0
+        self.timed_out = False
+        # The record.
+        self.errors: tuple[Raised, ...] = ()
+        self.log: tuple[LogRecord, ...] = ()
+        self.caches: tuple[dict[str, Any], ...] = ()
+        self.rates: tuple[dict[str, Any], ...] = ()
+        self.outcome = ""
+        self.answered_by: str | None = None
+        self.refused_by: str | None = None
+        self.why: str | None = None
+        self.handler_reached = False
+        self.handler_finished = False
+        self.second_answer: Answer | None = None
+        self.browser: dict[str, Any] | None = None
 
     def write_log(self, stage: str, level: str, message: str, detail: dict[str, Any] | None = None) -> None:
         """Add a log line at the present virtual time."""

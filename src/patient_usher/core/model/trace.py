@@ -9,6 +9,7 @@ from typing import Annotated, Any, ClassVar, Literal
 from pydantic import BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, model_validator
 
 from patient_usher.core.http.dates import instant
+from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.matcher import StatusMatch, TextMatch, status_test
 from patient_usher.core.model.pipeline import Id, exactly_one
@@ -65,6 +66,8 @@ class CallerSpec(Model):
     kind: Literal["script"] = "script"
     address: Annotated[str, BeforeValidator(_parse_address)] = "192.0.2.1"
     headers: dict[str, SentText] = Field(default_factory=dict)
+    cookies: Literal["ignore", "keep"] = "ignore"
+    redirects: Literal["stop", "follow"] = "stop"
     patience: PositiveDuration = 30_000_000
 
 
@@ -270,16 +273,20 @@ class TraceSpec(Model):
     requests: list[Entry] = Field(default_factory=list)
 
 
-def find_kept(rule: Any, body: bytes, header: Any) -> Any:
+def find_kept(rule: Any, answer: Answer) -> Any:
     """The value that a keep rule names in an answer. Raises LookupError where it isn't there."""
     if isinstance(rule, str):
         import json
 
         try:
-            return pointer(json.loads(body), rule)
+            return pointer(json.loads(answer.body), rule)
         except ValueError:
             raise LookupError(rule) from None
-    value = header(rule["header"].lower())
+    if "header" in rule:
+        value = answer.fields.get(rule["header"].lower())
+    else:
+        pairs = [line.partition(";")[0].partition("=") for line in answer.fields.values("set-cookie")]
+        value = next((text for name, _, text in pairs if name.strip() == rule["cookie"]), None)
     if value is None:
-        raise LookupError(rule["header"])
+        raise LookupError(rule)
     return value

@@ -1,0 +1,46 @@
+"""Show which stages stand before which routes; or, for a method and URL, which of them run, in which
+order, and why the others don't.
+"""
+
+from __future__ import annotations
+
+import os
+from argparse import ArgumentParser, Namespace
+
+from patient_usher.cli.common import add_pipeline_arguments, service_of
+from patient_usher.core.analysis.standing import standing, way
+from patient_usher.core.http.urls import parse_url
+from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.reports.paint import stdout_painter
+from patient_usher.reports.standing import matrix, way_view
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the options."""
+    add_pipeline_arguments(parser)
+    parser.add_argument("method", metavar="METHOD", nargs="?", help="GET, POST, ...")
+    parser.add_argument("url", metavar="URL", nargs="?", help="a path, or a whole URL")
+
+
+def run(args: Namespace) -> int:
+    """Show. Returns the exit status."""
+    service = service_of(args)
+    painter = stdout_painter(dict(os.environ))
+    if args.method is None:
+        painter.write(matrix(service, standing(service)))
+        return 0
+    if args.url is None:
+        raise Unusable([Problem(Spot("command line", 1, 1), "a method is given, but no URL", "write GET /path, say")])
+    text = (
+        args.url
+        if "://" in args.url
+        else f"https://service.example{args.url if args.url.startswith('/') else '/' + args.url}"
+    )
+    try:
+        url = parse_url(text)
+    except ValueError as error:
+        raise Unusable(
+            [Problem(Spot("command line", 1, 1), f"'{args.url}' is no URL: {error}", "write a path, or a whole URL")]
+        ) from None
+    painter.write(way_view(args.method.upper(), url.target, way(service, args.method.upper(), url)))
+    return 0

@@ -1,0 +1,154 @@
+"""Which stages stand before which routes, and which of them one request would meet."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+from urllib.parse import unquote
+
+from patient_usher.core.engine.service import PlacedRoute, Service
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Request
+from patient_usher.core.http.urls import Url
+from patient_usher.core.model.pipeline import StageOptions, Template
+
+
+class RouteRow(NamedTuple):
+    """A route against every stage: ``runs``, ``sometimes``, ``passed-over``, ``off`` or ``elsewhere``."""
+
+    item: PlacedRoute
+    stages: dict[str, str]
+
+
+def _matches(pattern: list[str], segments: list[tuple[str, str]], *, surely: bool) -> bool:
+    """Whether a path pattern fits some path of a template, or surely every one."""
+    if not pattern:
+        return not segments
+    head, rest = pattern[0], pattern[1:]
+    if head == "**":
+        return any(_matches(rest, segments[at:], surely=surely) for at in range(len(segments) + 1))
+    if not segments:
+        return False
+    what, text = segments[0]
+    if what == "tail":
+        return not surely
+    fits = head == "*" or (what == "literal" and head == text) or (what != "literal" and not surely)
+    return fits and _matches(rest, segments[1:], surely=surely)
+
+
+def _pattern_fits(text: str, method: str, template: Template, *, surely: bool) -> bool:
+    methods, space, path = text.partition(" ")
+    if not space:
+        methods, path = "", text
+    names = methods.split(",") if methods else []
+    if names and method not in names and not (method == "GET" and "HEAD" in names and not surely):
+        return False
+    return _matches([unquote(part) for part in path.strip()[1:].split("/")], list(template.segments), surely=surely)
+
+
+def _state(options: StageOptions, item: PlacedRoute) -> str:
+    """What a stage on the route's way does: by ``enabled``, ``only`` and ``except``."""
+    if not options.enabled:
+        return "off"
+    route = item.route
+
+    def fits(patterns: list[str], surely: bool) -> bool:
+        return any(_pattern_fits(text, route.method, route.template, surely=surely) for text in patterns)
+
+    if options.only is not None and not fits(options.only, False):
+        return "passed-over"
+    if options.except_ and fits(options.except_, True):
+        return "passed-over"
+    if (options.only is not None and not fits(options.only, True)) or (
+        options.except_ and fits(options.except_, False)
+    ):
+        return "sometimes"
+    return "runs"
+
+
+def standing(service: Service) -> list[RouteRow]:
+    """Every route against every stage, in the order of the file."""
+    rows = []
+    for item in service.placed:
+        on_way = set(service.order(item))
+        stages = {
+            id_: _state(options, item) if id_ in on_way else "elsewhere" for id_, options in service.options.items()
+        }
+        rows.append(RouteRow(item, stages))
+    return rows
+
+
+class StageOnWay(NamedTuple):
+    """One stage for one request: whether it runs, or why not."""
+
+    id: str
+    kind: str
+    runs: bool
+    why: str
+
+
+class Way(NamedTuple):
+    """What one request would meet: stages in running order, then those that aren't on its way."""
+
+    item: PlacedRoute | None
+    allowed: tuple[str, ...]
+    on_way: list[StageOnWay]
+    elsewhere: list[StageOnWay]
+
+
+def way(service: Service, method: str, url: Url) -> Way:
+    """Which stages run for a method and URL, in which order, and why the others don't."""
+    x = service.exchange(0, "show", Request(method, url, Fields([("Host", url.authority)])), 0)
+    item = next((item for item in service.placed if x.route is item.route), None)
+    steps = {step.id: step for step in x.plan.steps}
+    order = service.order(item)
+    on_way: list[StageOnWay] = []
+    for at, id_ in enumerate(order):
+        if id_ == "router":
+            on_way.append(
+                StageOnWay(id_, "", True, f"finds the route {item.route.id}" if item else _refusal(x.allowed))
+            )
+        elif id_ == "handler":
+            on_way.append(StageOnWay(id_, "", True, "answers"))
+        else:
+            options = service.options[id_]
+            behind = item is not None and "handler" in order and at > order.index("handler")
+            reason = steps[id_].passes_over(x) if id_ in steps and steps[id_].passes_over else None
+            if not options.enabled:
+                on_way.append(StageOnWay(id_, options.kind, False, "switched off (enabled: false)"))
+            elif reason is not None:
+                patterns = options.only if reason == "only" else options.except_
+                fits = "none of its only fits" if reason == "only" else "its except fits"
+                on_way.append(StageOnWay(id_, options.kind, False, f"{fits}: {', '.join(patterns or ())}"))
+            elif behind:
+                on_way.append(StageOnWay(id_, options.kind, False, "behind the handler: only errors get here"))
+            else:
+                on_way.append(StageOnWay(id_, options.kind, True, ""))
+    homes = _homes(service)
+    elsewhere = []
+    for id_, options in service.options.items():
+        if id_ not in order:
+            home = homes.get(id_, "")
+            why = f"stands on {home}"
+            if item is None:
+                why += ", behind the point where the router refuses"
+            elsewhere.append(StageOnWay(id_, options.kind, False, why))
+    return Way(item, x.allowed, on_way, elsewhere)
+
+
+def _refusal(allowed: tuple[str, ...]) -> str:
+    return f"refuses with 405, Allow: {', '.join(allowed)}" if allowed else "refuses with 404: no route has this path"
+
+
+def _homes(service: Service) -> dict[str, str]:
+    """Where stages stand that aren't server-wide."""
+    homes: dict[str, str] = {}
+    for item in service.placed:
+        for group in item.groups:
+            homes.update({entry["id"]: f"group {group.id}" for entry in group.stages})
+        homes.update({entry["id"]: f"route {item.route.id}" for entry in item.spec.stages})
+    pending = list(service.spec.groups)
+    while pending:
+        group = pending.pop()
+        homes.update({entry["id"]: f"group {group.id}" for entry in group.stages})
+        pending += group.groups
+    return homes

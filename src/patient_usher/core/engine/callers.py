@@ -1,0 +1,71 @@
+"""Callers: what a script does around its requests, as a conversation.
+
+A conversation is a generator: it yields what is to be sent, is sent the finished exchange, and
+ends when the caller is content. A caller that only sends needs none.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from typing import NamedTuple
+
+from patient_usher.core.http.cookies import Jar
+from patient_usher.core.http.messages import Request
+from patient_usher.core.http.redirects import LIMIT, redirected, target
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.trace import CallerSpec
+
+
+class Outgoing(NamedTuple):
+    """One request on the wire: what it is, and its id behind that of the send."""
+
+    kind: str
+    suffix: str
+    request: Request
+
+
+Conversation = Generator[Outgoing, Exchange, None]
+
+
+class Caller:
+    """One caller of a trace, and what it remembers."""
+
+    def __init__(self, name: str, spec: CallerSpec) -> None:
+        self.name = name
+        self.spec = spec
+        self.jar = Jar() if spec.cookies == "keep" else None
+        self.talks = self.jar is not None or spec.redirects == "follow"
+
+    def conversation(self, request: Request, now: int) -> Conversation:
+        """Send, keep cookies, follow redirects."""
+        seen: set[tuple[str, str, str | None]] = set()
+        kind, suffix, hops = "call", "", 0
+        while True:
+            if self.jar is not None:
+                request = self._with_cookies(request, now)
+            seen.add((request.method, request.url.text, request.fields.get("cookie")))
+            x = yield Outgoing(kind, suffix, request)
+            now, answer = x.finished, x.answer
+            if answer is None:
+                return
+            if self.jar is not None:
+                self.jar.store(answer.fields.values("set-cookie"), request.url, now)
+            url = target(request.url, answer) if self.spec.redirects == "follow" else None
+            if url is None:
+                return
+            hops += 1
+            request = redirected(request, answer.status, url)
+            cookie = self.jar.header(url, now) if self.jar is not None else request.fields.get("cookie")
+            if hops > LIMIT or (request.method, url.text, cookie) in seen:
+                x.outcome = "redirect-loop"
+                return
+            kind, suffix = "redirect", f"/redirect[{hops}]"
+
+    def _with_cookies(self, request: Request, now: int) -> Request:
+        assert self.jar is not None
+        header = self.jar.header(request.url, now)
+        if header is None:
+            return request
+        fields = request.fields.copy()
+        fields.put("Cookie", header)
+        return request.with_fields(fields)

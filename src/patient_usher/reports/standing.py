@@ -1,0 +1,94 @@
+"""Stages against routes, for people."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.standing import RouteRow, StageOnWay, Way
+from patient_usher.core.engine.service import Service
+from patient_usher.reports.paint import Line, Piece, fit, line
+from patient_usher.reports.text import WIDTH, staircase
+
+CELLS = {
+    "runs": ("●", ""),
+    "sometimes": ("◐", "raised"),
+    "passed-over": ("○", "dim"),
+    "off": ("×", "dim"),
+    "elsewhere": ("", "dim"),
+}
+LEGEND = "● runs  ◐ depends on the path (only, except)  ○ passed over  × switched off  ◆ handler"
+
+
+def matrix(service: Service, rows: list[RouteRow]) -> Iterator[Line]:
+    """Every route against every stage, in running order."""
+    columns = _columns(service)
+    gap = "" if len(columns) > 22 else " "
+    id_width = min(max([len(row.item.route.id) for row in rows] + [5]), 20)
+    track = len(columns) * (1 + len(gap))
+    places = [f"{row.item.route.method} {row.item.route.template.text}" for row in rows]
+    place_width = min(max(map(len, places), default=10), WIDTH - id_width - track - 22)
+    left = id_width + 1 + place_width + 2
+    flow = f"{service.spec.flow} flow, {' and '.join(service.environment)}"
+    title = [line((service.name, "title")), line((flow, "dim"))]
+    yield from staircase(columns, title, left, gap)
+    for row, place in zip(rows, places, strict=True):
+        pieces = [Piece(fit(row.item.route.id, id_width) + " "), Piece(fit(place, place_width) + "  ")]
+        order = service.order(row.item)
+        last = max(columns.index(id_) for id_ in order)
+        for at, id_ in enumerate(columns):
+            if id_ in ("router", "handler"):
+                pieces.append(Piece("◆" if id_ == "handler" else "┼", "answered" if id_ == "handler" else "dim"))
+            else:
+                mark, style = CELLS[row.stages[id_]]
+                pieces.append(Piece(mark or ("─" if at < last else " "), style))
+            if gap:
+                pieces.append(Piece("─" if at < last else " ", "dim"))
+        pieces.append(Piece(f"  {row.item.route.access or 'access not said'}", "dim"))
+        yield pieces
+    yield []
+    yield line((LEGEND, "dim"))
+
+
+def _columns(service: Service) -> list[str]:
+    """Every stage, switched off or not, with router and handler at their places."""
+    head: dict[str, None] = {}
+    tail: dict[str, None] = {}
+    for item in [*service.placed, None]:
+        order = service.order(item)
+        cut = order.index("handler") if "handler" in order else len(order)
+        head.update(dict.fromkeys(order[:cut]))
+        tail.update(dict.fromkeys(order[cut:]))
+    return [*(id_ for id_ in head if id_ not in tail), *tail]
+
+
+def way_view(method: str, target: str, way: Way) -> Iterator[Line]:
+    """What one request would meet."""
+    if way.item is not None:
+        route = way.item.route
+        yield line((f"{method} {target}", "title"))
+        groups = f", in {' in '.join(f'group {id_}' for id_ in reversed(route.groups))}" if route.groups else ""
+        access = f"access {route.access}" if route.access else "access not said"
+        yield line((f"route {route.id} ({route.method} {route.template.text}){groups}, {access}", "dim"))
+    else:
+        yield line((f"{method} {target}", "title"))
+        yield line(("no route", "bad"))
+    yield []
+    number = 0
+    for stage in way.on_way:
+        number += stage.runs
+        yield _row(f"{number:>3}" if stage.runs else "  ○", stage)
+    if way.elsewhere:
+        yield []
+        yield line(("not on its way", "dim"))
+        for stage in way.elsewhere:
+            yield _row("  ·", stage)
+
+
+def _row(mark: str, stage: StageOnWay) -> Line:
+    dim = "" if stage.runs else "dim"
+    return line(
+        (f"{mark}  ", "dim"),
+        (fit(stage.id, 18) + " ", "name" if stage.runs else "dim"),
+        (fit(stage.kind, 15) + " ", "dim"),
+        (stage.why, dim),
+    )

@@ -1,0 +1,1 @@
+"""What usher init writes."""
