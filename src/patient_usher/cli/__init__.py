@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from argparse import ArgumentParser, RawDescriptionHelpFormatter
@@ -40,6 +41,7 @@ def _parser() -> ArgumentParser:
 
 def main(argv: list[str] | None = None) -> int:
     """Run a command. Returns its exit status: 0 well, 1 not as expected, 2 unusable input, 3 our fault."""
+    gc.disable()  # until there is something to run: what loads stays, and need not be looked through
     arguments = sys.argv[1:] if argv is None else argv
     debug = "--debug" in arguments
     arguments = [text for text in arguments if text != "--debug"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 from argparse import ArgumentParser, Namespace
@@ -71,6 +72,8 @@ def service_of(args: Namespace) -> Service:
 
 def replayed(service: Service, loaded: Loaded, only: set[str]) -> Iterator[tuple[list[dict[str, Any]], bool, bool]]:
     """Each send's records, whether it is a repetition with more to come, and whether it failed."""
+    gc.freeze()  # what has been loaded stays
+    gc.enable()
     verifier = Verifier(service.environment)
     for send in Replay(service, loaded.starts, loaded.tracks).run():
         checks = verifier.check(send)
@@ -131,14 +134,16 @@ def text_report(
     unrouted = set(service.order(None))
     ids = [id_ for id_ in loaded.ids if not only or id_ in only]
     table = text.Table(
-        service.columns(), lambda route: orders.get(route, unrouted) if route else unrouted, ids, loaded.lines
+        service.columns(switched_off=loaded.changes),
+        lambda route: orders.get(route, unrouted) if route else unrouted,
+        ids,
+        loaded.lines,
     )
     if not quiet:
         title = [
             line((service.name, "title")),
             line((f"{loaded.name}, {' and '.join(service.environment)}", "dim")),
         ]
-        title += [line((note, "dim")) for note in loaded.notes]
         painter.write(table.head(title))
     summary = result.Summary()
     shown: list[dict[str, Any]] = []
@@ -164,7 +169,7 @@ def text_report(
             painter.write(lines)
             painter.write(text.failures(final))
     if not quiet:
-        painter.write([[], *table.legend(), []])
+        painter.write([[], *table.legend(), *(line((f"{loaded.name}: {note}", "dim")) for note in loaded.notes), []])
         for record in shown:
             painter.write(text.journey(record))
     if not quiet or failed_ids:

@@ -21,7 +21,7 @@ LEGEND = "● runs  ◐ depends on the path (only, except)  ○ passed over  × 
 
 def matrix(service: Service, rows: list[RouteRow]) -> Iterator[Line]:
     """Every route against every stage, in running order."""
-    columns = _columns(service)
+    columns = service.columns(switched_off=True)
     gap = "" if len(columns) > 22 else " "
     id_width = min(max([len(row.item.route.id) for row in rows] + [5]), 20)
     track = len(columns) * (1 + len(gap))
@@ -47,18 +47,6 @@ def matrix(service: Service, rows: list[RouteRow]) -> Iterator[Line]:
         yield pieces
     yield []
     yield line((LEGEND, "dim"))
-
-
-def _columns(service: Service) -> list[str]:
-    """Every stage, switched off or not, with router and handler at their places."""
-    head: dict[str, None] = {}
-    tail: dict[str, None] = {}
-    for item in [*service.placed, None]:
-        order = service.order(item)
-        cut = order.index("handler") if "handler" in order else len(order)
-        head.update(dict.fromkeys(order[:cut]))
-        tail.update(dict.fromkeys(order[cut:]))
-    return [*(id_ for id_ in head if id_ not in tail), *tail]
 
 
 def way_view(method: str, target: str, way: Way) -> Iterator[Line]:

@@ -6,6 +6,7 @@ Works on result records alone (and on the order of stages), so a saved result ca
 from __future__ import annotations
 
 import json
+import textwrap
 from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import Any
@@ -35,7 +36,11 @@ Record = dict[str, Any]
 def staircase(names: list[str], title: list[Line], at: int, gap: str) -> Iterator[Line]:
     """Names above their columns, which begin at ``at``; lines of a title stand to the left."""
     for number, name in enumerate(names):
-        left = title[number] if number < len(title) else []
+        left = (
+            [Piece(fit(piece.text, at - 1).rstrip(), piece.style) for piece in title[number]]
+            if number < len(title)
+            else []
+        )
         used = sum(len(piece.text) for piece in left)
         style = "name" if name in ("router", "handler") else ""
         bars = ("│" + gap) * number
@@ -57,7 +62,7 @@ class Table:
         self.order_of = order_of
         self.gap = "" if len(columns) > 20 else " "
         self.track_width = len(columns) * 2 - 1 if self.gap else len(columns)
-        self.id_width = min(max([len(id_) for id_ in ids] + [8]), 22)
+        self.id_width = min(max([len(id_) for id_ in ids] + [12]), 22)
         room = WIDTH - 2 - self.id_width - 2 - self.track_width - 2 - 3 - 1 - 24
         self.request_width = max(min(max([len(text) for text in requests] + [12]), room), 12)
         self.seen: set[str] = set()
@@ -121,7 +126,9 @@ class Table:
                     label = Piece(fit(record["id"], self.id_width) + " ", "bad" if failed else "")
             else:
                 mark = Piece("  ")
-                label = Piece(fit("→ " + record["id"].partition("/")[2], self.id_width) + " ", "dim")
+                label = Piece(
+                    fit("→ " + record["id"].partition("/")[2].replace("[", " ").rstrip("]"), self.id_width) + " ", "dim"
+                )
             yield self._row(mark, label, record)
 
     def _row(self, mark: Piece, label: Piece, record: Record) -> Line:
@@ -273,12 +280,12 @@ def journey(record: Record) -> Iterator[Line]:
 
 
 def _steps(record: Record) -> Iterator[Line]:
-    logs = list(record["log"])
+    logs = _beside(record)
     depth: dict[str, int] = {}
     level = 0
     errors = list(record["errors"])
     shown_at = record["at"]
-    for step in record["journey"]:
+    for number, step in enumerate(record["journey"]):
         stage, way, did, note = step["stage"], step["way"], step["did"], dict(step["note"])
         if way == "in":
             depth[stage] = level
@@ -289,9 +296,7 @@ def _steps(record: Record) -> Iterator[Line]:
         words, style = DID[did], "dim" if did in ("continued", "skipped") else MARKS.get(did, ("", ""))[1]
         if did == "skipped":
             words = (
-                f"passed over ({note.pop('why', '')})"
-                if way == "in"
-                else "dropped: the error passes by, its work on the way out is lost"
+                f"passed over ({note.pop('why', '')})" if way == "in" else "dropped: its work on the way out is lost"
             )
         if did == "raised" and errors:
             error = errors.pop(0)
@@ -310,13 +315,32 @@ def _steps(record: Record) -> Iterator[Line]:
         )
         if text:
             yield line(" " * (len(label) + 2), (fit(text, WIDTH - len(label) - 2).rstrip(), "field"))
-        mine = [log for log in logs if log["stage"] == stage and log["at"] <= step["at"]]
-        if mine and (way != "out"):
-            first = mine[0]
-            logs.remove(first)
-            yield from _log_line(first, len(label) + 2)
-    for log in logs:
+        for log in logs.pop(number, ()):
+            yield from _log_line(log, len(label) + 2)
+    for log in logs.get(-1, ()):
         yield from _log_line(log, 19)
+
+
+def _beside(record: Record) -> dict[int, list[Record]]:
+    """Log lines by the number of the step that they belong beside, -1 for none.
+
+    A stage that does something later than passing on writes then; else it writes first on its way
+    in, and last on its way out.
+    """
+    steps: dict[str, list[int]] = {}
+    acted: dict[str, int] = {}
+    for number, step in enumerate(record["journey"]):
+        steps.setdefault(step["stage"], []).append(number)
+        if step["did"] in ("caught", "raised") and step["way"] != "in":
+            acted[step["stage"]] = number
+    beside: dict[int, list[Record]] = {}
+    for log in record["log"]:
+        own = steps.get(log["stage"], [])
+        number = acted.get(log["stage"], own[0] if own else -1)
+        if beside.get(number) and own and log["stage"] not in acted:
+            number = own[-1]
+        beside.setdefault(number, []).append(log)
+    return beside
 
 
 def _log_line(log: Record, indent: int) -> Iterator[Line]:
@@ -407,6 +431,6 @@ def summary(record: dict[str, Any], failed: list[str]) -> Iterator[Line]:
         yield line((f"✗ {count}, {len(failed)} not as expected: {names}", "bad"))
     else:
         yield line((f"✓ {count}, all as expected", "good"))
-    if statuses:
-        yield line((fit(f"  statuses: {statuses}", WIDTH).rstrip(), "dim"))
-        yield line((fit(f"  answered by: {answerers}", WIDTH).rstrip(), "dim"))
+    for text in (f"statuses: {statuses}", f"answered by: {answerers}") if statuses else ():
+        for part in textwrap.wrap(text, WIDTH - 2, subsequent_indent="  "):
+            yield line((f"  {part}", "dim"))

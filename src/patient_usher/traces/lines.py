@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import ValidationError
 
 from patient_usher.core.engine.replay import Change, Recipe
 from patient_usher.core.engine.service import Service
@@ -56,9 +56,6 @@ def read_entries(path: Path, spec: TraceSpec, service: Service, make: Any) -> It
                 yield read_line(path, number, raw, make)
 
 
-_REQUEST: TypeAdapter[RequestSpec] = TypeAdapter(RequestSpec)
-
-
 def read_line(path: Path, number: int, raw: bytes, make: Any) -> Recipe | Change:
     """One line as an entry. Raises Unusable."""
     spot = Spot(str(path), number, 1)
@@ -79,7 +76,7 @@ def read_line(path: Path, number: int, raw: bytes, make: Any) -> Recipe | Change
         raise Unusable(problem._replace(spot=spot) for problem in problems)
     change = isinstance(doc, dict) and "change" in doc
     try:
-        entry = ChangeSpec.model_validate(doc) if change else _REQUEST.validate_python(doc)
+        entry = ChangeSpec.model_validate(doc) if change else RequestSpec.model_validate(doc)
     except ValidationError as error:
         places = parse_yaml(raw.decode(), str(path))
         found = problems_of(error, places, ChangeSpec if change else RequestSpec)

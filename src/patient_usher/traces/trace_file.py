@@ -32,6 +32,7 @@ class Loaded(NamedTuple):
     ids: list[str]
     lines: list[str]
     streams: bool = False
+    changes: bool = False
 
 
 def load_trace(path: Path, service: Service, *, har: HarOptions, allow_files: bool = False) -> Loaded:
@@ -92,6 +93,7 @@ def ready(doc: Any, name: str, service: Service, read_file: ReadFile, notes: lis
         notes,
         [request.id for request in requests],
         [_shown(request) for request in requests],
+        changes=len(requests) < len(entries),
     )
 
 

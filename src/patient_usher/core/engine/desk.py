@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Iterable
 from typing import Any
 
@@ -77,6 +76,8 @@ class Desk:
         return actions[action]
 
     def _new_id(self) -> str:
+        import hashlib
+
         self.made += 1
         return hashlib.sha256(f"{self.setup.seed}/{self.group}/{self.made}".encode()).hexdigest()[:32]
 

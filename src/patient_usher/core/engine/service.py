@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import lru_cache
 from ipaddress import ip_address, ip_network
@@ -149,8 +148,11 @@ class Service:
                 found.append(steps[id_])
         return Plan(tuple(found), self.sequential)
 
-    def columns(self) -> list[str]:
-        """Every stage that is switched on, the router and the handler, in an order that fits all routes."""
+    def columns(self, *, switched_off: bool = False) -> list[str]:
+        """Every stage, the router and the handler, in an order that fits all routes.
+
+        ``switched_off``: those too that are switched off.
+        """
         ids: dict[str, None] = {}
         tail: dict[str, None] = {}
         for item in [*self.placed, None]:
@@ -158,7 +160,7 @@ class Service:
             cut = order.index("handler") if "handler" in order else len(order)
             for part, target in ((order[:cut], ids), (order[cut:], tail)):
                 for id_ in part:
-                    if id_ in ("router", "handler") or self.options[id_].enabled:
+                    if id_ in ("router", "handler") or switched_off or self.options[id_].enabled:
                         target[id_] = None
         return [*(id_ for id_ in ids if id_ not in tail), *tail]
 
@@ -212,6 +214,8 @@ class Service:
     def _instance(self, address: str) -> int:
         count, spread = len(self._plans), self.spec.deployment.spread
         if spread == "by-address":
+            import hashlib
+
             return int.from_bytes(hashlib.sha256(address.encode()).digest()[:4], "big") % count
         if spread == "random":
             return self._random.randrange(count)

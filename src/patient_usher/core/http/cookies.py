@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import hashlib
-import hmac
-from email.utils import parsedate_to_datetime
 from ipaddress import ip_address
 from typing import NamedTuple
 
@@ -25,12 +21,18 @@ def parse_cookies(value: str | None) -> dict[str, str]:
 
 def sign_value(value: str, secret: bytes) -> str:
     """A cookie value with its HMAC behind it."""
+    import base64
+    import hashlib
+    import hmac
+
     mac = hmac.new(secret, value.encode(), hashlib.sha256).digest()
     return f"{value}.{base64.urlsafe_b64encode(mac).decode().rstrip('=')}"
 
 
 def unsign_value(signed: str, secret: bytes) -> str | None:
     """The value of a signed cookie, None where the signature doesn't match."""
+    import hmac
+
     value, dot, _ = signed.rpartition(".")
     return value if dot and hmac.compare_digest(sign_value(value, secret), signed) else None
 
@@ -111,6 +113,8 @@ def parse_set_cookie(value: str, url: Url, now: int) -> Cookie | None:
         except ValueError:
             expires = None
     elif "expires" in given:
+        from email.utils import parsedate_to_datetime  # slow to import, and rarely needed
+
         try:
             expires = instant(parsedate_to_datetime(given["expires"]))
         except (ValueError, TypeError):

@@ -1,7 +1,5 @@
 """``when``: one matcher for gates, handler cases, tiers and always statements."""
 
-from __future__ import annotations
-
 import re
 from collections.abc import Callable
 from typing import Annotated, Any
@@ -179,9 +177,9 @@ class When(Model):
         WithJsonSchema({"enum": ["reached", "not-reached"]}),
     ] = None
     status: StatusMatch | None = None
-    all_: list[When] | None = Field(default=None, alias="all")
-    any_: list[When] | None = Field(default=None, alias="any")
-    not_: When | None = Field(default=None, alias="not")
+    all_: list["When"] | None = Field(default=None, alias="all")
+    any_: list["When"] | None = Field(default=None, alias="any")
+    not_: "When | None" = Field(default=None, alias="not")
 
 
 def _handler(value: Any) -> Any:

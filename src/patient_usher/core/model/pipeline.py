@@ -1,7 +1,5 @@
 """The pipeline file: stages, groups, routes, accounts, errors, environments."""
 
-from __future__ import annotations
-
 import re
 from collections.abc import Iterable
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple
@@ -180,7 +178,7 @@ class AnswerSpec(Model):
     size: Size | None = None
 
     @model_validator(mode="after")
-    def _one_body(self) -> AnswerSpec:
+    def _one_body(self) -> "AnswerSpec":
         exactly_one(self, self.BODIES, "the answer's content", at_most=True)
         return self
 
@@ -211,7 +209,7 @@ class HandlerCase(Model):
     busy_for: Duration = 0
 
     @model_validator(mode="after")
-    def _one(self) -> HandlerCase:
+    def _one(self) -> "HandlerCase":
         exactly_one(self, ("answer", "raise_"), "the case")
         return self
 
@@ -232,7 +230,7 @@ class HandlerSpec(Model):
     fails_every: Annotated[int, Field(ge=1)] | None = None
 
     @model_validator(mode="after")
-    def _one(self) -> HandlerSpec:
+    def _one(self) -> "HandlerSpec":
         names = self.DOES
         if self.cases is not None or self.fails_every is not None:  # answer is then what else happens
             others = ("raise_",) if self.cases is not None else ("answer", "cases", "echo", "python", "records")
@@ -284,7 +282,7 @@ class DeskSpec(Model):
     signed_up_as: Names = Field(default_factory=list)
 
     @model_validator(mode="after")
-    def _has_keys(self) -> DeskSpec:
+    def _has_keys(self) -> "DeskSpec":
         if self.gives == "token" and self.keys is None:
             raise wrong(
                 "the desk gives tokens but names no keys to sign them with",
@@ -301,7 +299,7 @@ class GroupSpec(Model):
     access: AccessRule | None = None
     stages: list[Any] = Field(default_factory=list)
     desk: DeskSpec | None = None
-    groups: list[GroupSpec] = Field(default_factory=list)
+    groups: list["GroupSpec"] = Field(default_factory=list)
     routes: list[RouteSpec] = Field(default_factory=list)
 
 
@@ -332,7 +330,7 @@ class SigningKeySpec(Model):
     public: str | None = None
 
     @model_validator(mode="after")
-    def _fits(self) -> SigningKeySpec:
+    def _fits(self) -> "SigningKeySpec":
         if self.algorithm == "HS256":
             if not self.secret or self.private or self.public:
                 raise wrong("an HS256 key is a secret", "write secret: TEXT and neither private nor public")
@@ -354,7 +352,7 @@ class RecordsSpec(Model):
     from_: str | None = Field(default=None, alias="from")
 
     @model_validator(mode="after")
-    def _shape(self) -> RecordsSpec:
+    def _shape(self) -> "RecordsSpec":
         if "{n}" not in self.ids:
             raise wrong(
                 f"the id pattern {show(self.ids)} gives every record the same id",

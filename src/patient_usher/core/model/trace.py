@@ -1,7 +1,5 @@
 """The trace file: requests with their times, callers and expectations."""
 
-from __future__ import annotations
-
 from datetime import datetime
 from ipaddress import ip_address
 from typing import Annotated, Any, ClassVar, Literal
@@ -119,7 +117,7 @@ class SignSpec(Model):
     claims: dict[str, Any] = Field(default_factory=dict)
 
     @model_validator(mode="after")
-    def _one(self) -> SignSpec:
+    def _one(self) -> "SignSpec":
         exactly_one(self, self.SORTS, "sign")
         if self.bearer is None and self.model_fields_set - {"basic", "api_key"}:
             raise wrong("keys, times and claims belong to a bearer token", "leave them out")
@@ -226,7 +224,7 @@ class RequestSpec(Model):
     expect_in: dict[str, Expect] = Field(default_factory=dict)
 
     @model_validator(mode="after")
-    def _fits_together(self) -> RequestSpec:
+    def _fits_together(self) -> "RequestSpec":
         exactly_one(self, self.BODIES, "the request's body", at_most=True)
         if self.at is not None and self.after is not None:
             raise wrong(

@@ -147,7 +147,8 @@ class Stage(base.Stage):
         self.otherwise, self.reveal, self.log = options.otherwise, options.reveal, options.log
         self.lineage = setup.errors.lineage
         self.write = WRITERS[options.write_as]
-        self.media = PROBLEM if options.write_as == "problem-json" else JSON
+        own_shape_is_problem = options.write_as == "problem-json" and "write_as" in options.model_fields_set
+        self.media = PROBLEM if own_shape_is_problem else JSON
         self.shape = fill(options.shape, SHAPE_ROOTS) if options.shape is not None else None
         self.keeps_fields = options.keeps_headers
         # With nothing revealed, most answers are the same few: they are written once.

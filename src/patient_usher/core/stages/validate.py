@@ -121,14 +121,13 @@ class Stage(base.Stage):
                 value = {spelled.get(name, name): text for name, text in value.items()}
             if where != "json" and isinstance(value, dict):
                 value = _coerced(value, schema)
-            for error in sorted(
-                validator.iter_errors(value), key=lambda e: ([str(p) for p in e.path], str(e.validator))
-            ):
+            for error in validator.iter_errors(value):
                 invalid += _described(where, error)
         if not invalid:
             return None
         own = spec.messages
         invalid = [{**item, "message": own.get(item["pointer"], item["message"])} for item in invalid]
+        invalid.sort(key=lambda item: item["pointer"])
         shown = invalid[:1] if self.first else invalid
         message = "; ".join(f"{item['pointer']} {item['message']}" for item in invalid)
         return refusal("InvalidInput", "invalid-input", message, status=self.status, invalid=tuple(shown))
