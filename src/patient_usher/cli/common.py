@@ -60,7 +60,7 @@ def add_output_arguments(parser: ArgumentParser) -> None:
 
 def service_of(args: Namespace) -> Service:
     """The service that the arguments name."""
-    return load_service(
+    service = load_service(
         args.pipeline,
         environments=args.environment,
         settings=args.set,
@@ -68,6 +68,9 @@ def service_of(args: Namespace) -> Service:
         allow_python=args.allow_python,
         seed=args.seed,
     )
+    for warning in service.warnings:
+        print(warning, file=sys.stderr)
+    return service
 
 
 def replayed(service: Service, loaded: Loaded, only: set[str]) -> Iterator[tuple[list[dict[str, Any]], bool, bool]]:

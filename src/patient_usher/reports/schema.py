@@ -23,7 +23,7 @@ def pipeline_schema() -> Schema:
         options = kind(name).options.model_json_schema()
         definitions.update(options.pop("$defs", {}))
         options["properties"]["kind"] = {"const": name}
-        options["required"] = [*(key for key in options.get("required", ()) if key != "id"), "kind"]
+        options["required"] = [*(key for key in options.get("required", ()) if key not in ("id", "kind")), "kind"]
         options["title"] = name
         definitions[f"stage-{name}"] = options
         forms.append({"$ref": f"#/$defs/stage-{name}"})

@@ -428,7 +428,8 @@ def summary(record: dict[str, Any], failed: list[str]) -> Iterator[Line]:
     count = f"{sent} request{'' if sent == 1 else 's'}"
     if failed:
         names = ", ".join(failed[:6]) + (", ..." if len(failed) > 6 else "")
-        yield line((f"✗ {count}, {len(failed)} not as expected: {names}", "bad"))
+        for part in textwrap.wrap(f"✗ {count}, {len(failed)} not as expected: {names}", WIDTH, subsequent_indent="  "):
+            yield line((part, "bad"))
     else:
         yield line((f"✓ {count}, all as expected", "good"))
     for text in (f"statuses: {statuses}", f"answered by: {answerers}") if statuses else ():

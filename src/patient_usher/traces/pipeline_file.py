@@ -66,7 +66,8 @@ def load_service(
         )
 
     try:
-        return load(False)
+        service = load(False)
+        return load(True) if service.warnings else service
     except Unusable:
         # JSON is read without places; where something is wrong, read again with them.
         return load(True)

@@ -233,5 +233,8 @@ def check_request(entry: RequestSpec, service: Service, doc: Any, where: list[st
                 )
             )
     for name in entry.expect_in:
-        refer("environment", name, {**service.spec.environments, "production": {}}, "expect-in", name)
+        known = [*service.spec.environments, "production"]
+        if name not in known:
+            spot = locate(doc, [*where, "expect-in", name], key=True)
+            problems.append(Problem(spot, f"the pipeline has no environment '{name}'", near(name, known)))
     return problems

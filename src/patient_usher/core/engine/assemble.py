@@ -17,6 +17,7 @@ from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.invalid import problems_of
 from patient_usher.core.model.overlays import apply_environments, apply_overlay
 from patient_usher.core.model.pipeline import (
+    Access,
     GroupSpec,
     HandlerSpec,
     PipelineSpec,
@@ -113,7 +114,38 @@ def assemble(
 
     # What was laid on is part of the document now; a later change must not lay it on again.
     doc.pop("environments", None)
-    return Service(spec, options, setup, placed, stages, handlers, change)
+    service = Service(spec, options, setup, placed, stages, handlers, change)
+    service.warnings = _warnings(service, routes, doc)
+    return service
+
+
+def _warnings(service: Service, places: Mapping[str, Path], doc: Any) -> list[Problem]:
+    """What can be used, but will hardly be meant."""
+    found = _Findings(doc)
+    spec = service.spec
+    held = {"role": set[str](), "scope": set[str]()}
+    for account in spec.accounts.values():
+        held["role"].update(account.roles)
+        held["scope"].update(account.scopes)
+    for group in _groups(spec.groups):
+        if group.desk is not None:
+            held["role"].update(group.desk.signed_up_as)
+    for item in service.placed if spec.accounts else ():
+        access: Access | None = item.spec.access
+        if access is None or item.desk is not None:
+            continue
+        for name in access.names:
+            if name not in held[access.who]:
+                mend = near(name, sorted(held[access.who]))
+                where = (*places[item.route.id], "access", access.who)
+                found.add(where, f"warning: no account has the {access.who} '{name}'", mend)
+    return found.problems
+
+
+def _groups(groups: list[GroupSpec]) -> Iterable[GroupSpec]:
+    for group in groups:
+        yield group
+        yield from _groups(group.groups)
 
 
 def _lay_on(

@@ -34,7 +34,7 @@ def _echo(x: Exchange) -> base.Effect:
             "url": x.request.url.text,
             "path": x.path_values,
             "query": {name: values if len(values) > 1 else values[0] for name, values in x.request.url.params.items()},
-            "headers": {name: x.request.fields.get(name) for name in x.request.fields.names()},
+            "headers": {name: x.request.fields.get(name.lower()) for name, _ in x.request.fields},
             "body": shown,
             "identity": {"name": identity.name, "roles": list(identity.roles), "facts": identity.facts}
             if identity

@@ -15,6 +15,7 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.forwarded import Hop, read_forwarded, write_forwarded
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.urls import Url
+from patient_usher.core.model.document import Problem
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import Access, GroupSpec, PipelineSpec, RouteSpec, StageOptions, Template
@@ -96,6 +97,7 @@ class Service:
         self.wallet = self._wallet()
         self.sets = {name: id_ for id_, o in options.items() if o.enabled for name in o.sets()}
         self._change = change
+        self.warnings: list[Problem] = []
         raises = spec.refuse == "raise" and not self.sequential
         self._router_step = PlanStep("router", _RouterStage(), raises=raises, sequential=self.sequential, framed=False)
         self._plans: list[dict[str | None, Plan]] = []

@@ -13,6 +13,7 @@ from patient_usher.core.model.scalars import (
     Duration,
     Model,
     Names,
+    Or,
     RequestPattern,
     Size,
     Status,
@@ -197,7 +198,11 @@ class RaiseSpec(Model):
     cause: str = ""
 
 
-RaiseOf = Annotated[RaiseSpec, BeforeValidator(lambda value: {"type": value} if isinstance(value, str) else value)]
+RaiseOf = Annotated[
+    RaiseSpec,
+    BeforeValidator(lambda value: {"type": value} if isinstance(value, str) else value),
+    Or({"type": "string"}),
+]
 
 
 class HandlerCase(Model):

@@ -105,6 +105,16 @@ Size = Annotated[
 ]
 
 
+class Or:
+    """In a JSON Schema: these short forms stand beside the whole one."""
+
+    def __init__(self, *forms: dict[str, Any]) -> None:
+        self.forms = forms
+
+    def __get_pydantic_json_schema__(self, core_schema: Any, handler: Any) -> dict[str, Any]:
+        return {"anyOf": [*self.forms, handler(core_schema)]}
+
+
 def one_or_more(value: Any) -> Any:
     """A single text stands for a list of one."""
     return [value] if isinstance(value, str) else value

@@ -11,7 +11,7 @@ from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.matcher import StatusMatch, TextMatch, status_test
 from patient_usher.core.model.pipeline import Id, exactly_one
-from patient_usher.core.model.scalars import METHOD, Duration, Model, Names, PositiveDuration, show, wrong
+from patient_usher.core.model.scalars import METHOD, Duration, Model, Names, Or, PositiveDuration, show, wrong
 from patient_usher.core.model.values import ROOTS, Reader, checker, pointer
 
 
@@ -188,14 +188,26 @@ class Expect(Model):
     ran: Names | None = None
     skipped: Names | None = None
     headers: dict[str, TextMatch] | None = None
-    body: Annotated[BodyExpect, BeforeValidator(lambda v: {"exact": v} if isinstance(v, str) else v)] | None = None
+    body: (
+        Annotated[
+            BodyExpect,
+            BeforeValidator(lambda v: {"exact": v} if isinstance(v, str) else v),
+            Or({"type": "string"}),
+        ]
+        | None
+    ) = None
     identity: TextMatch = None
     role: Names | None = None
     context: dict[str, TextMatch] | None = None
     raised: TextMatch = None
-    log: Annotated[LogExpect, BeforeValidator(lambda v: {"contains": v} if isinstance(v, str | list) else v)] | None = (
-        None
-    )
+    log: (
+        Annotated[
+            LogExpect,
+            BeforeValidator(lambda v: {"contains": v} if isinstance(v, str | list) else v),
+            Or({"type": "string"}, {"type": "array", "items": {"type": "string"}}),
+        ]
+        | None
+    ) = None
     finishes_within: Duration | None = None
     tally: Annotated[dict[Any, int], BeforeValidator(_parse_tally), WithJsonSchema({"type": "object"})] | None = None
 

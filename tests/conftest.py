@@ -1,0 +1,104 @@
+"""What all tests share: the installed command as a process, and pipelines walked in this process."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import pytest
+
+import patient_usher.demo
+from patient_usher.core.engine.assemble import assemble
+from patient_usher.core.engine.replay import Replay
+from patient_usher.core.engine.service import Service
+from patient_usher.core.verify.expectations import Verifier
+from patient_usher.reports.result import send_records
+from patient_usher.traces.trace_file import ready
+
+DEMO = Path(patient_usher.demo.__file__).parent
+VECTORS = Path(__file__).parent / "vectors"
+USHER = Path(sys.executable).parent / "usher"
+
+Record = dict[str, Any]
+
+
+class Outcome(NamedTuple):
+    """What a process said."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        """Standard output as JSON."""
+        return json.loads(self.out)
+
+
+@pytest.fixture
+def usher(tmp_path: Path) -> Callable[..., Outcome]:
+    """Run the installed command in a folder of its own, with these files in it."""
+
+    def run(*arguments: str, env: dict[str, str] | None = None, **files: str | bytes) -> Outcome:
+        for name, text in files.items():
+            path = tmp_path / name.replace("__", ".")
+            path.write_bytes(text if isinstance(text, bytes) else text.encode())
+        environment = {**os.environ, "PYTHONIOENCODING": "utf-8", **(env or {})}
+        done = subprocess.run(
+            [str(USHER), *arguments], cwd=tmp_path, env=environment, capture_output=True, timeout=120, check=False
+        )
+        return Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+    return run
+
+
+def no_files(name: str) -> bytes:
+    """These pipelines read no files."""
+    raise OSError(f"the file {name} can't be read: this test has none; leave it out")
+
+
+def make_service(stages: list[Any], **more: Any) -> Service:
+    """A service with these server-wide stages; the rest of the file as keywords, kebab-case with underscores."""
+    doc: dict[str, Any] = {"patient-usher": "pipeline/1", "stages": stages}
+    doc.update({key.replace("_", "-"): value for key, value in more.items()})
+    doc.setdefault("routes", [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok"}}}])
+    return assemble(doc, environments=doc.pop("environments-on", None), read_file=no_files)
+
+
+def replay(service: Service, *requests: dict[str, Any], **more: Any) -> list[Record]:
+    """The records of every exchange of these requests, in order; ids are made up where left out."""
+    entries = [entry if "change" in entry else {"id": f"q{number}", **entry} for number, entry in enumerate(requests)]
+    doc = {"patient-usher": "trace/1", "base": "https://api.example", "requests": entries, **more}
+    loaded = ready(doc, "test", service, no_files, [])
+    verifier = Verifier(service.environment)
+    records: list[Record] = []
+    for send in Replay(service, loaded.starts, loaded.tracks).run():
+        records += send_records(send, loaded.starts, verifier.check(send))
+    return records
+
+
+def walk(stages: list[Any], request: dict[str, Any] | str = "GET /", **more: Any) -> Record:
+    """The record of one request through these stages."""
+    entry = {"send": request} if isinstance(request, str) else request
+    return replay(make_service(stages, **more), entry)[-1]
+
+
+def steps(record: Record, way: str | None = None) -> list[str]:
+    """The journey as short text: ``in who continued``."""
+    return [f"{s['way']} {s['stage']} {s['did']}" for s in record["journey"] if way in (None, s["way"])]
+
+
+def header(record: Record, name: str) -> str | None:
+    """A header field of the answer."""
+    values = [value for key, value in record["response"]["headers"] if key.lower() == name.lower()]
+    return ", ".join(values) if values else None
+
+
+def text(**answer: Any) -> dict[str, Any]:
+    """A handler that answers."""
+    return {"answer": answer or {"text": "ok"}}

@@ -1,0 +1,463 @@
+"""The installed command, as people and programs use it."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from jsonschema import Draft202012Validator
+
+from conftest import DEMO, Outcome
+from patient_usher.traces.text import parse_yaml
+
+Usher = Callable[..., Outcome]
+
+HARBOUR, STORY = str(DEMO / "harbour.yaml"), str(DEMO / "story.yaml")
+
+
+def load_yaml(path: Path) -> Any:
+    return parse_yaml(path.read_text(), path.name)
+
+
+def test_the_demo_shows_a_story_and_a_mistake(usher: Usher) -> None:
+    done = usher("demo")
+    assert (done.status, done.err) == (0, "")
+    assert "42 requests, all as expected" in done.out
+    assert "42 requests, 6 not as expected: key-absent" in done.out
+    assert "usher demo --copy" in done.out
+    assert max(map(len, done.out.splitlines())) <= 100
+    assert "\x1b" not in done.out
+
+
+@pytest.mark.parametrize(
+    ("pipeline", "trace", "status", "requests", "failed"),
+    [
+        ("harbour.yaml", "story.yaml", 0, 42, 0),
+        ("mistaken.yaml", "story.yaml", 1, 42, 6),
+        ("sequential.yaml", "story.yaml", 0, 42, 0),
+        ("sequential-mistaken.yaml", "story.yaml", 1, 42, 10),
+        ("quay.yaml", "quay-story.yaml", 0, 34, 0),
+        ("front.yaml", "front-story.yaml", 1, 4, 3),
+        ("front-believed.yaml", "front-story.yaml", 0, 4, 0),
+    ],
+)
+def test_every_demo_pipeline_tells_its_story(
+    usher: Usher, pipeline: str, trace: str, status: int, requests: int, failed: int
+) -> None:
+    done = usher("replay", str(DEMO / pipeline), str(DEMO / trace), "--format", "json")
+    assert done.status == status, done.err
+    summary = done.json["summary"]
+    assert (summary["requests"], summary["failed"]) == (requests, failed)
+    Draft202012Validator(usher("schema", "result").json).validate(done.json)
+    again = usher("replay", str(DEMO / pipeline), str(DEMO / trace), "--format", "json")
+    assert again.out == done.out
+
+
+def test_the_demo_can_be_copied_and_replayed(usher: Usher, tmp_path: Path) -> None:
+    assert usher("demo", "--copy", "mine").status == 0
+    assert usher("replay", "mine/harbour.yaml", "mine/story.yaml").status == 0
+    again = usher("demo", "--copy", "mine")
+    assert again.status == 2
+    assert "there already" in again.err
+
+
+def test_development_reveals_what_production_hides(usher: Usher) -> None:
+    production = usher("replay", HARBOUR, STORY, "--only", "engine-room")
+    development = usher("replay", HARBOUR, STORY, "--only", "engine-room", "--environment", "development")
+    assert (production.status, development.status) == (0, 0)
+    answer = production.out.partition("500 Internal Server Error")[2]
+    assert "weather.py" not in answer
+    assert "weather.py:41" in development.out.partition("500 Internal Server Error")[2]
+    assert "weather.py:41" in production.out  # in the log
+
+
+def test_set_changes_one_option(usher: Usher) -> None:
+    done = usher(
+        "replay", HARBOUR, STORY, "--only", "engine-room", "--set", "safety-net.reveal=message", "--format", "json"
+    )
+    assert done.status == 1
+    assert "tern-gauge" in done.json["exchanges"][0]["response"]["body"]
+
+
+def test_a_failed_request_is_shown_whole(usher: Usher) -> None:
+    done = usher("replay", str(DEMO / "mistaken.yaml"), STORY)
+    assert done.status == 1
+    journey = done.out.partition("── key-absent ")[2].partition("── key-wrong ")[0]
+    for part in (
+        "raised Unauthenticated",
+        "marks             dropped",
+        "answered by server; refused by who (absent)",
+        "expected 401, got 500",
+    ):
+        assert part in journey
+
+
+def test_quiet_prints_only_what_failed(usher: Usher) -> None:
+    assert usher("replay", HARBOUR, STORY, "--quiet").out == ""
+    lines = usher("replay", str(DEMO / "mistaken.yaml"), STORY, "-q").out.splitlines()
+    assert lines[0].startswith("✗ key-absent")
+    assert not any(line.startswith("✓") for line in lines)
+
+
+def test_ascii_where_the_terminal_has_no_better(usher: Usher) -> None:
+    done = usher("replay", HARBOUR, STORY, env={"PYTHONIOENCODING": "ascii"})
+    assert done.status == 0
+    assert "A" in done.out
+    done.out.encode("ascii")
+
+
+def test_json_lines_hold_one_exchange_each(usher: Usher) -> None:
+    rows = [json.loads(line) for line in usher("replay", HARBOUR, STORY, "--format", "jsonl").out.splitlines()]
+    whole = usher("replay", HARBOUR, STORY, "--format", "json").json
+    assert rows == whole["exchanges"]
+    assert [row["id"] for row in rows[-3:]] == ["buoys[19]", "buoys[20]", "health-again"]
+
+
+def test_repetitions_are_one_line(usher: Usher) -> None:
+    out = usher("replay", HARBOUR, STORY).out
+    assert "buoys ×20" in out
+    assert "20 × 200" in out
+    assert "buoys[7]" in usher("replay", HARBOUR, STORY, "--only", "buoys[7]").out
+
+
+def test_several_traces(usher: Usher) -> None:
+    done = usher("replay", HARBOUR, STORY, STORY, "--format", "json")
+    assert done.json["summary"]["requests"] == 84
+
+
+# Schemas.
+
+
+@pytest.mark.parametrize("name", ["pipeline", "trace", "result"])
+def test_schemas_are_schemas(usher: Usher, name: str) -> None:
+    Draft202012Validator.check_schema(usher("schema", name).json)
+
+
+def test_the_demo_fits_the_schemas(usher: Usher) -> None:
+    pipeline, trace = usher("schema", "pipeline").json, usher("schema", "trace").json
+    files = {path.name: load_yaml(path) for path in DEMO.glob("*.yaml")}
+    for name, doc in files.items():
+        schema = trace if "requests" in doc else pipeline
+        errors = [
+            f"{list(error.absolute_path)}: {error.message}" for error in Draft202012Validator(schema).iter_errors(doc)
+        ]
+        assert errors == [], name
+
+
+# init, show, send.
+
+
+@pytest.mark.parametrize("flow", ["nested", "sequential"])
+def test_init_writes_what_replays_well(usher: Usher, tmp_path: Path, flow: str) -> None:
+    assert usher("init", "mine", "--flow", flow).status == 0
+    done = usher("replay", "mine/pipeline.yaml", "mine/trace.yaml")
+    assert (done.status, done.err) == (0, "")
+    assert "10 requests, all as expected" in done.out
+    for name in ("pipeline", "trace"):
+        schema = json.loads((tmp_path / "mine" / f"{name}.schema.json").read_text())
+        Draft202012Validator(schema).validate(load_yaml(tmp_path / "mine" / f"{name}.yaml"))
+    again = usher("init", "mine")
+    assert again.status == 2
+    assert "there already" in again.err
+
+
+SHOWN = """\
+patient-usher: pipeline/1
+name: Shown
+stages:
+  - access-log
+  - {id: closed, kind: maintenance, enabled: false}
+  - {id: tls, kind: https-only, except: [/health]}
+  - {id: drafts, kind: request-id, only: ["/v1/berths/T*7"]}
+"""
+
+
+def test_show_draws_stages_against_routes(usher: Usher) -> None:
+    text = SHOWN.replace("T*7", "T07") + (
+        "routes: [{id: health, at: GET /health, access: everyone, handler: {answer: {}}}]\n"
+        "groups: [{id: v1, prefix: /v1, stages: [{id: may, kind: authorize}], routes: [{id: berth, at: \"GET /berths/{berth}\", handler: {answer: {}}}]}]\n"
+    )  # fmt: skip
+    done = usher("show", "p.yaml", p__yaml=text)
+    rows = {line.split()[0]: line for line in done.out.splitlines() if line and not line.startswith(" ")}
+    assert rows["health"].split()[3] == "●─×─○─○─┼───◆"
+    assert rows["berth"].split()[3] == "●─×─●─◐─┼─●─◆"
+    one = usher("show", "p.yaml", "GET", "/v1/berths/T08").out
+    for part in (
+        "route berth",
+        "access-log",
+        "tls",
+        "closed",
+        "switched off",
+        "drafts",
+        "none of its only fits",
+        "may",
+    ):
+        assert part in one
+    lost = usher("show", "p.yaml", "POST", "/health").out
+    assert "405, Allow: GET, HEAD" in lost
+    assert "stands on group v1, behind the point where the router refuses" in lost
+    assert usher("show", "p.yaml", "GET").status == 2
+
+
+SEND: list[tuple[list[str], int, dict[str, Any]]] = [
+    (["GET", "/health"], 200, {"handler_reached": True}),
+    (["get", "/v1/harbour/ledger", "--sign", "api-key:odile"], 200, {"identity": "odile"}),
+    (["GET", "/v1/harbour/ledger", "-H", "X-Harbour-Key: marens-made-up-key"], 403, {"why": "insufficient-role"}),
+    (["GET", "https://elsewhere.example/v1/lighthouse", "--sign", "bearer:maren"], 404, {"refused_by": "router"}),
+    (
+        ["POST", "/v1/berths/T12/bookings", "--sign", "bearer:maren", "--json", '{"nights": 2}'],
+        409,
+        {"outcome": "errored"},
+    ),
+]
+
+
+@pytest.mark.parametrize(("arguments", "status", "facts"), SEND)
+def test_send(usher: Usher, arguments: list[str], status: int, facts: dict[str, Any]) -> None:
+    done = usher("send", HARBOUR, *arguments, "--format", "json")
+    record = done.json["exchanges"][0]
+    assert (done.status, record["response"]["status"]) == (0, status)
+    assert facts.items() <= record.items()
+
+
+@pytest.mark.parametrize(
+    ("body", "content"),
+    [
+        (["--json", '{"a": [1]}'], {"a": [1]}),
+        (["--form", "a=1", "--form", "b=x y"], {"a": "1", "b": "x y"}),
+        (["--text", "ahoy"], "ahoy"),
+    ],
+)
+def test_send_bodies(usher: Usher, body: list[str], content: Any) -> None:
+    pipeline = "patient-usher: pipeline/1\nstages: [read-body]\nroutes: [{id: r, at: POST /, handler: {echo: true}}]\n"
+    done = usher("send", "p.yaml", "POST", "/", *body, "--format", "json", p__yaml=pipeline)
+    assert json.loads(done.json["exchanges"][0]["response"]["body"])["body"] == content
+
+
+def test_send_into_a_trace_keeps_its_comments(usher: Usher, tmp_path: Path) -> None:
+    trace = "# my trace\npatient-usher: trace/1\nbase: https://api.example\ncallers: {buoy: {address: 198.51.100.4}}\nrequests:\n  # the first\n  - {id: a, send: GET /health}\n"
+    done = usher(
+        "send",
+        HARBOUR,
+        "GET",
+        "/v1/tides?station=x",
+        "--into",
+        "t.yaml",
+        "--caller",
+        "buoy",
+        "--id",
+        "kept",
+        t__yaml=trace,
+    )
+    assert done.status == 0, done.err
+    text = (tmp_path / "t.yaml").read_text()
+    assert text.startswith("# my trace\n")
+    assert "# the first" in text
+    last = load_yaml(tmp_path / "t.yaml")["requests"][-1]
+    assert last == {
+        "id": "kept",
+        "send": "GET /v1/tides?station=x",
+        "caller": "buoy",
+        "expect": {"status": 200, "handler": "reached"},
+    }
+    assert usher("replay", HARBOUR, "t.yaml").status == 0
+    usher("send", HARBOUR, "GET", "/v1/tides?station=x", "--into", "t.yaml", "--id", "kept")
+    assert [entry["id"] for entry in load_yaml(tmp_path / "t.yaml")["requests"]] == ["a", "kept", "kept-2"]
+    assert usher("send", HARBOUR, "GET", "/health", "--into", "new.yaml").status == 0
+    assert usher("replay", HARBOUR, "new.yaml").status == 0
+
+
+# Recordings and JSON Lines.
+
+
+def test_the_recording_agrees_with_its_model_on_every_status(usher: Usher) -> None:
+    done = usher(
+        "replay",
+        str(DEMO / "recorded.yaml"),
+        str(DEMO / "harbour.har"),
+        "--as",
+        "maren",
+        "--as-recorded",
+        "--format",
+        "json",
+    )
+    assert done.status == 0, done.err
+    exchanges = done.json["exchanges"]
+    assert len(exchanges) == 18
+    assert sum(bool(x["checks"]) for x in exchanges) == 16  # two came from the browser's own cache
+    assert all(check["ok"] for x in exchanges for check in x["checks"])
+    assert "eyJ-made-up-token" not in done.out
+    text = usher("replay", str(DEMO / "recorded.yaml"), str(DEMO / "harbour.har"), "--as", "maren", "--as-recorded").out
+    assert "2 requests to hosts other than api.ternharbour.example left out" in text
+    without = usher(
+        "replay", str(DEMO / "recorded.yaml"), str(DEMO / "harbour.har"), "--as-recorded", "--format", "json"
+    )
+    assert (without.status, without.json["summary"]["failed"]) == (1, 4)
+
+
+def test_another_host_of_the_recording(usher: Usher) -> None:
+    pipeline = 'patient-usher: pipeline/1\nroutes: [{id: r, at: "GET /{+rest}", handler: {answer: {}}}, {id: s, at: GET /, handler: {answer: {}}}]\n'
+    done = usher(
+        "replay",
+        "p.yaml",
+        str(DEMO / "harbour.har"),
+        "--host",
+        "boaters.example",
+        "--as-recorded",
+        "--format",
+        "json",
+        p__yaml=pipeline,
+    )
+    assert (done.status, done.json["summary"]["requests"]) == (0, 2)
+
+
+def lines(*rows: dict[str, Any]) -> str:
+    return "".join(json.dumps(row) + "\n" for row in rows)
+
+
+HEAD = {"patient-usher": "trace/1", "base": "https://api.example"}
+
+
+def test_json_lines_traces_are_told_by_their_content(usher: Usher) -> None:
+    rows = [
+        HEAD,
+        *({"id": f"r{n}", "send": "GET /health", "at": f"{n}ms", "expect": {"status": 200}} for n in range(500)),
+    ]
+    done = usher("replay", HARBOUR, "t.yaml", "--format", "json", t__yaml=lines(*rows))
+    assert (done.status, done.json["summary"]["requests"]) == (0, 500)
+
+
+@pytest.mark.parametrize(
+    ("rows", "where", "what"),
+    [
+        (
+            [HEAD, {"id": "a", "send": "GET /health"}, {"id": "b", "snd": "GET /"}],
+            "t.jsonl:3:13",
+            "unknown key 'snd'; did you mean 'send'?",
+        ),
+        (
+            [HEAD, {"id": "a", "send": "GET /", "at": "2s"}, {"id": "b", "send": "GET /", "at": "1s"}],
+            "t.jsonl:3:1",
+            "goes back in time",
+        ),
+        ([{**HEAD, "bse": 1}], "t.jsonl:1:", "unknown key 'bse'"),
+        ([HEAD, {"id": "a", "send": "GET /", "caller": "x"}], "t.jsonl:2:1", "there is no caller 'x'"),
+    ],
+)
+def test_json_lines_mistakes(usher: Usher, rows: list[dict[str, Any]], where: str, what: str) -> None:
+    done = usher("replay", HARBOUR, "t.jsonl", t__jsonl=lines(*rows))
+    assert done.status == 2
+    assert where in done.err
+    assert what in done.err
+
+
+# The user's own code.
+
+OWN = """
+class Counter:
+    def __init__(self, start=0):
+        self.seen = start
+
+    def way_in(self, x):
+        self.seen += 1
+        x.context["seen"] = self.seen
+        if x.request.url.path == "/broken":
+            return {}["no such key"]
+
+    def done(self, x, how):
+        x.write_log("counter", "info", how)
+
+
+def greet(x):
+    return {"seen": x.context["seen"]}
+"""
+OWN_PIPELINE = """\
+patient-usher: pipeline/1
+stages:
+  - {id: net, kind: error-handler, reveal: everything}
+  - {id: counter, kind: python, call: "own:Counter", options: {start: 10}}
+routes:
+  - {id: r, at: GET /, handler: {python: "own:greet"}}
+  - {id: b, at: GET /broken, handler: {answer: {}}}
+"""
+
+
+def test_python_only_where_it_is_allowed(usher: Usher) -> None:
+    files = {"p__yaml": OWN_PIPELINE, "own__py": OWN}
+    refused = usher("send", "p.yaml", "GET", "/", **files)
+    assert refused.status == 2
+    assert "p.yaml:4:5" in refused.err
+    assert "--allow-python" in refused.err
+    allowed = usher("send", "p.yaml", "GET", "/", "--allow-python", "--format", "json", **files)
+    record = allowed.json["exchanges"][0]
+    assert (record["response"]["body"], record["log"][-1]["message"]) == ('{"seen": 11}', "handled")
+    broken = usher("send", "p.yaml", "GET", "/broken", "--allow-python", "--format", "json", **files).json["exchanges"][
+        0
+    ]
+    assert broken["errors"][0]["type"] == "KeyError"
+    assert "own.py:10 in way_in" in broken["response"]["body"]
+
+
+@pytest.mark.parametrize(
+    ("call", "what"),
+    [
+        ("own:Nobody", "own has no Nobody"),
+        ("nothing:X", "there is no module nothing"),
+        ("own", "names no code"),
+        ("bad:X", "bad.py:1"),
+        ("own:Counter2", "making it failed"),
+    ],
+)
+def test_python_mistakes(usher: Usher, call: str, what: str) -> None:
+    own = OWN + "\nclass Counter2:\n    def __init__(self, start):\n        raise ValueError('no')\n"
+    done = usher(
+        "send",
+        "p.yaml",
+        "GET",
+        "/",
+        "--allow-python",
+        p__yaml=OWN_PIPELINE.replace("own:Counter", call),
+        own__py=own,
+        bad__py="def",
+    )
+    assert done.status == 2
+    assert what in done.err
+    assert "Traceback" not in done.err
+
+
+# The rest.
+
+
+@pytest.mark.parametrize(
+    ("arguments", "status", "part"),
+    [
+        (["--version"], 0, "patient-usher "), (["--help"], 0, "usher demo"), ([], 0, "usher demo"), (["replay", "--help"], 0, "--as-recorded"),
+        (["replai"], 2, "did you mean 'replay'?"), (["replay", "nowhere.yaml", "x.yaml"], 2, "nowhere.yaml:1:1: there is no such file"),
+        (["replay", HARBOUR, STORY, "--only", "helth"], 2, "did you mean 'health'?"), (["replay"], 2, "PIPELINE"),
+        (["replay", HARBOUR, STORY, "-e", "devlopment"], 2, "did you mean 'development'?"),
+        (["replay", HARBOUR, STORY, "--set", "x"], 2, "STAGE.OPTION=VALUE"), (["replay", HARBOUR, STORY, "--set", "safety-nt.log=full"], 2, "did you mean 'safety-net'?"),
+        (["replay", HARBOUR, STORY, "--set", "safety-net.log=ful"], 2, "did you mean 'full'?"),
+        (["replay", HARBOUR, str(DEMO / "harbour.har"), "--as", "maron"], 2, "did you mean 'maren'?"),
+        (["replay", HARBOUR, str(DEMO / "harbour.har"), "--host", "x.example"], 2, "no request went to x.example"),
+        (["send", HARBOUR, "GET", "no slash"], 2, "command line:1:1"), (["send", HARBOUR, "GET", "/", "-H", "x"], 2, "NAME: VALUE"),
+        (["send", HARBOUR, "GET", "/", "--sign", "bearer:nobody"], 2, "no account 'nobody'"), (["send", HARBOUR, "GET", "/", "--json", "{"], 2, "--json:1:"),
+    ],
+)  # fmt: skip
+def test_words_and_exit_statuses(usher: Usher, arguments: list[str], status: int, part: str) -> None:
+    done = usher(*arguments)
+    assert done.status == status
+    assert part in (done.err if status else done.out)
+    assert "Traceback" not in done.err
+
+
+def test_a_closed_pipe_is_no_fault(tmp_path: Path) -> None:
+    import subprocess
+
+    from conftest import USHER
+
+    command = f"{USHER} replay {HARBOUR} {STORY} --format jsonl --details | head -1"
+    done = subprocess.run(["bash", "-c", f"set -o pipefail; {command}"], capture_output=True, text=True, check=False)
+    assert done.stderr == ""

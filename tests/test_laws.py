@@ -1,0 +1,225 @@
+"""Laws that hold for every pipeline: what Hypothesis makes up is walked, and the journey looked at."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from conftest import make_service, replay
+from patient_usher.core.engine.router import Route, Router
+from patient_usher.core.http.cookies import parse_cookies, sign_value, unsign_value
+from patient_usher.core.http.fields import Fields, list_items
+from patient_usher.core.http.urls import parse_url
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import parse_template
+from patient_usher.core.stages.base import Stage
+
+THENS: list[Any] = [
+    "continue", "continue", "continue", "nothing", {"answer": {"status": 200}}, {"answer": {"status": 403}},
+    {"raise": "Forbidden"}, {"raise": "Oops"}, {"answer-and-continue": {"status": 401}},
+]  # fmt: skip
+OUTS: list[Any] = [
+    None,
+    None,
+    None,
+    {"put": {"X-Out": "1"}},
+    {"then": {"raise": "Late"}},
+    {"then": {"answer": {"status": 299}}},
+]
+HANDLERS: list[Any] = [
+    {"answer": {"text": "ok"}},
+    {"raise": "Oops"},
+    {"raise": "NotFound"},
+    {"answer": {"status": 204}, "busy-for": "1s"},
+]
+
+
+@st.composite
+def pipelines(draw: st.DrawFn, flow: str | None = None) -> tuple[list[Any], dict[str, Any]]:
+    """Stages that pass on, answer, raise and slip, on the server and on a group; one route."""
+    flow = flow or draw(st.sampled_from(["nested", "sequential"]))
+    stages: list[Any] = []
+    for number in range(draw(st.integers(0, 6))):
+        if draw(st.integers(0, 3)) == 0:
+            stages.append({"id": f"net{number}", "kind": "error-handler", "log": "nothing"})
+            continue
+        gate: dict[str, Any] = {"id": f"g{number}", "kind": "gate", "cases": [{"then": draw(st.sampled_from(THENS))}]}
+        out = draw(st.sampled_from(OUTS))
+        if out is not None:
+            gate["way-out"] = [out]
+        if draw(st.integers(0, 5)) == 0:
+            gate["only"] = ["/elsewhere"]
+        stages.append(gate)
+    grouped = [stages.pop() for _ in range(min(len(stages), draw(st.integers(0, 2))))]
+    if flow == "sequential":
+        stages.insert(draw(st.integers(0, len(stages))), "routes")
+    handler = draw(st.sampled_from(HANDLERS))
+    group = {"id": "v", "stages": grouped, "routes": [{"id": "r", "at": "GET /", "handler": handler}]}
+    return stages, {"flow": flow, "groups": [group], "routes": [], "refuse": draw(st.sampled_from(["answer", "raise"]))}
+
+
+class Witness(Stage):
+    """Counts what it is told, around any stage."""
+
+    def __init__(self) -> None:
+        self.entered = self.told = 0
+
+    def way_in(self, x: Exchange) -> None:
+        self.entered += 1
+
+    def done(self, x: Exchange, how: str) -> None:
+        self.told += 1
+
+
+def witnessed(stages: list[Any], more: dict[str, Any]) -> tuple[list[dict[str, Any]], list[Witness]]:
+    """Replay with a counting stage woven in front of every other, in every plan."""
+    service = make_service(stages, **more)
+    witnesses: list[Witness] = []
+    for plans in service._plans:
+        for key, plan in plans.items():
+            woven = []
+            for step in plan.steps:
+                witness = Witness()
+                witnesses.append(witness)
+                woven += [type(step)("witness", witness, raises=False, sequential=plan.sequential), step]
+            plans[key] = plan._replace(steps=tuple(woven))
+    return replay(
+        service,
+        {"send": "GET /"},
+        {"send": "GET /lost"},
+        {"send": "GET /", "caller": "c"},
+        callers={"c": {"patience": "500ms"}},
+    ), witnesses
+
+
+@given(pipelines())
+@settings(max_examples=150, deadline=None)
+def test_every_entered_stage_is_told_done_exactly_once(made: tuple[list[Any], dict[str, Any]]) -> None:
+    _, witnesses = witnessed(*made)
+    assert all(witness.told == witness.entered for witness in witnesses)
+
+
+@given(pipelines(flow="nested"))
+@settings(max_examples=200, deadline=None)
+def test_the_way_out_mirrors_the_way_in_for_every_entered_frame(made: tuple[list[Any], dict[str, Any]]) -> None:
+    stages, more = made
+    for record in replay(make_service(stages, **more), {"send": "GET /"}):
+        if record["outcome"] in ("answered-twice", "stalled"):
+            continue
+        entered = [
+            s["stage"]
+            for s in record["journey"]
+            if s["way"] == "in" and s["did"] == "continued" and s["stage"] != "router"
+        ]
+        left = [s["stage"] for s in record["journey"] if s["way"] in ("out", "error")]
+        assert left == entered[::-1]
+
+
+@given(pipelines())
+@settings(max_examples=100, deadline=None)
+def test_a_skipped_stage_leaves_no_mark(made: tuple[list[Any], dict[str, Any]]) -> None:
+    stages, more = made
+    skipped = {
+        "id": "skip",
+        "kind": "header-fields",
+        "only": ["/elsewhere"],
+        "on-request": {"put": {"X-Mark": "1"}},
+        "on-answer": {"put": {"X-Mark": "1"}},
+    }
+    without, with_it = (
+        replay(make_service(list_, **more), {"send": "GET /"}) for list_ in (stages, [skipped, *stages])
+    )
+    for one, other in zip(without, with_it, strict=True):
+        assert other["journey"].pop(0) == {
+            "stage": "skip",
+            "way": "in",
+            "did": "skipped",
+            "at": 0,
+            "note": {"why": "only"},
+        }
+        assert one == other
+
+
+@given(pipelines())
+@settings(max_examples=60, deadline=None)
+def test_same_input_same_bytes(made: tuple[list[Any], dict[str, Any]]) -> None:
+    stages, more = made
+    requests = ({"send": "GET /", "times": 3, "every": "300ms"}, {"send": "GET /lost"})
+    runs = [json.dumps(replay(make_service(stages, **more), *requests)) for _ in range(2)]
+    assert runs[0] == runs[1]
+
+
+@given(pipelines(flow="nested"))
+@settings(max_examples=60, deadline=None)
+def test_the_mirrored_list_gives_the_same(made: tuple[list[Any], dict[str, Any]]) -> None:
+    stages, more = made
+    group = {**more["groups"][0], "stages": more["groups"][0]["stages"][::-1]}
+    mirrored = {**more, "listed": "innermost-first", "groups": [group]}
+    assert replay(make_service(stages, **more), {"send": "GET /"}) == replay(
+        make_service(stages[::-1], **mirrored), {"send": "GET /"}
+    )
+
+
+NAMES = st.text("abcd", min_size=1, max_size=3)
+
+
+@given(
+    st.lists(st.lists(st.one_of(NAMES, st.just("{}")), min_size=1, max_size=4), min_size=1, max_size=8),
+    st.lists(NAMES, min_size=1, max_size=4),
+)
+def test_the_router_picks_the_most_literal_route_that_fits(shapes: list[list[str]], path: list[str]) -> None:
+    templates = {tuple(shape) for shape in shapes}
+    routes = []
+    for shape in sorted(templates):
+        text = "/" + "/".join(f"{{p{at}}}" if part == "{}" else part for at, part in enumerate(shape))
+        routes.append(Route(text, "GET", parse_template(text), None, None, ()))
+    found, values, _ = Router(routes).find("GET", parse_url("https://x.example/" + "/".join(path)))
+    fitting = [
+        s
+        for s in templates
+        if len(s) == len(path) and all(part in ("{}", given) for part, given in zip(s, path, strict=True))
+    ]
+    if not fitting:
+        assert found is None
+        return
+    best = max(fitting, key=lambda shape: [part != "{}" for part in shape])
+    assert found is not None
+    assert found.id == "/" + "/".join(f"{{p{at}}}" if part == "{}" else part for at, part in enumerate(best))
+    assert list(values.values()) == [given for part, given in zip(best, path, strict=True) if part == "{}"]
+
+
+@given(st.text(st.characters(codec="ascii", exclude_characters='";, \t\r\n'), min_size=1), st.binary(min_size=1))
+def test_a_signed_value_comes_back_and_a_changed_one_does_not(value: str, secret: bytes) -> None:
+    signed = sign_value(value, secret)
+    assert unsign_value(signed, secret) == value
+    assert unsign_value(signed, secret + b"x") is None
+    assert unsign_value("x" + signed, secret) is None
+
+
+@given(st.dictionaries(st.text("abc", min_size=1), st.text("xyz=", max_size=5), max_size=4))
+def test_cookies_come_back_as_they_were_sent(pairs: dict[str, str]) -> None:
+    assert parse_cookies("; ".join(f"{name}={value}" for name, value in pairs.items())) == pairs
+
+
+@given(st.lists(st.tuples(st.text("aB-", min_size=1), st.text("x ,", max_size=4)), max_size=8))
+def test_header_fields_keep_every_line(pairs: list[tuple[str, str]]) -> None:
+    fields = Fields(pairs)
+    for name, _ in pairs:
+        assert fields.values(name.lower()) == tuple(value for other, value in pairs if other.lower() == name.lower())
+    assert sorted(value for _, value in fields) == sorted(value for _, value in pairs)
+
+
+@given(
+    st.lists(
+        st.one_of(
+            st.text("ab", min_size=1),
+            st.text('a,"\\', max_size=4).map(lambda t: '"' + t.replace("\\", "\\\\").replace('"', '\\"') + '"'),
+        ),
+        max_size=5,
+    )
+)
+def test_lists_split_outside_quotes_only(items: list[str]) -> None:
+    assert list_items(" , ".join(items)) == items
