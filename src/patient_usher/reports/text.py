@@ -280,17 +280,16 @@ def journey(record: Record) -> Iterator[Line]:
 
 
 def _steps(record: Record) -> Iterator[Line]:
+    """The journey, indented as the stages nest; what each did stands in one column."""
     logs = _beside(record)
-    depth: dict[str, int] = {}
-    level = 0
     errors = list(record["errors"])
+    depths = _depths(record)
+    waits = any(step["at"] != record["at"] for step in record["journey"])
+    label_at = 18 if waits else 8
+    words_at = label_at + max([len(step["stage"]) + 2 * depths[step["stage"]] for step in record["journey"]] + [10]) + 2
     shown_at = record["at"]
     for number, step in enumerate(record["journey"]):
         stage, way, did, note = step["stage"], step["way"], step["did"], dict(step["note"])
-        if way == "in":
-            depth[stage] = level
-            level += did == "continued"
-        indent = "  " * min(depth.get(stage, 0), 12)
         time = clock(step["at"]) if step["at"] != shown_at else ""
         shown_at = step["at"]
         words, style = DID[did], "dim" if did in ("continued", "skipped") else MARKS.get(did, ("", ""))[1]
@@ -303,22 +302,35 @@ def _steps(record: Record) -> Iterator[Line]:
             words = f"raised {error['type']}" + (f": {error['message']}" if error["message"] else "")
         if did == "answered" and stage == record["refused_by"]:
             words = f"refused: {record['why']}"
-        text = _note(note)
-        label = f"{time:>10} {way:<5} {indent}"
-        room = WIDTH - len(label) - 18
-        yield line(
-            (f"{time:>10} ", "dim"),
-            (f"{way:<5} ", "dim"),
-            indent,
-            (fit(stage, 17) + " ", "name"),
-            (fit(words, max(room, 20)).rstrip(), style),
-        )
-        if text:
-            yield line(" " * (len(label) + 2), (fit(text, WIDTH - len(label) - 2).rstrip(), "field"))
-        for log in logs.pop(number, ()):
-            yield from _log_line(log, len(label) + 2)
+        head = f"{time:>10}  {way:<5} " if waits else f"  {way:<5} "
+        name = fit("  " * depths[stage] + stage, words_at - label_at)
+        for at, part in enumerate(_wrapped(words, words_at)):
+            if at == 0:
+                yield line((head, "dim"), (name, "name"), (part, style))
+            else:
+                yield line(" " * words_at, (part, style))
+        for part in _wrapped(_note(note), words_at):
+            yield line(" " * words_at, (part, "field"))
+        for log in logs.get(number, ()):
+            yield from _log_line(log, words_at)
     for log in logs.get(-1, ()):
-        yield from _log_line(log, 19)
+        yield from _log_line(log, words_at)
+
+
+def _depths(record: Record) -> dict[str, int]:
+    """How deep each stage stands: behind how many that passed on."""
+    depths: dict[str, int] = {}
+    level = 0
+    for step in record["journey"]:
+        if step["way"] == "in":
+            depths[step["stage"]] = min(level, 14)
+            level += step["did"] in ("continued", "answered-and-continued")
+        depths.setdefault(step["stage"], 0)
+    return depths
+
+
+def _wrapped(text: str, at: int) -> list[str]:
+    return textwrap.wrap(text, max(WIDTH - at, 30), break_on_hyphens=False)
 
 
 def _beside(record: Record) -> dict[int, list[Record]]:
@@ -338,20 +350,19 @@ def _beside(record: Record) -> dict[int, list[Record]]:
         own = steps.get(log["stage"], [])
         number = acted.get(log["stage"], own[0] if own else -1)
         if beside.get(number) and own and log["stage"] not in acted:
-            number = own[-1]
+            number = own[-1] if len(own) > 1 else -1
         beside.setdefault(number, []).append(log)
     return beside
 
 
 def _log_line(log: Record, indent: int) -> Iterator[Line]:
-    text = f"log {log['stage']} {log['level']}: {log['message']}"
-    yield line(" " * indent, (fit(text, WIDTH - indent).rstrip(), "field"))
+    text = f"log {log['level']}: {log['message']}"
+    for part in _wrapped(text, indent):
+        yield line(" " * indent, (part, "log"))
     for key, value in (log["detail"] or {}).items():
         for at, part in enumerate(_value(value).splitlines()):
-            yield line(
-                " " * (indent + 2),
-                (fit(f"{key + ': ' if at == 0 else '  '}{part}", WIDTH - indent - 2).rstrip(), "dim"),
-            )
+            text = f"{key + ': ' if at == 0 else '  '}{part}"
+            yield line(" " * (indent + 2), (fit(text, WIDTH - indent - 2).rstrip(), "dim"))
 
 
 def _note(note: dict[str, Any]) -> str:

@@ -288,7 +288,7 @@ class Stage(base.Stage):
                 x.note = {"identity": x.identity.name, "scheme": scheme.name}
                 return None
             why, detail = found[0], found[1]
-            x.note = {"scheme": scheme.name, "credential": detail}
+            x.note = {"scheme": scheme.name}
             return self._refuse(x, at, str(why), str(detail))
         if self.without == "pass-on":
             return None
