@@ -88,7 +88,7 @@ def test_a_failed_request_is_shown_whole(usher: Usher) -> None:
     journey = done.out.partition("── key-absent ")[2].partition("── key-wrong ")[0]
     for part in (
         "raised Unauthenticated",
-        "marks             dropped",
+        "marks         dropped",
         "answered by server; refused by who (absent)",
         "expected 401, got 500",
     ):

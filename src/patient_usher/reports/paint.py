@@ -26,7 +26,7 @@ STYLES = {
     "caught": "bold magenta",
     "name": "bold",
     "field": "cyan",
-    "log": "blue",
+    "log": "italic",
 }
 
 # Where the output can't hold the drawing characters, these stand in.
