@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -41,6 +42,12 @@ def test_the_demo_shows_a_story_and_a_mistake(usher: Usher) -> None:
         ("sequential-mistaken.yaml", "story.yaml", 1, 42, 10),
         ("quay.yaml", "quay-story.yaml", 0, 34, 0),
         ("front.yaml", "front-story.yaml", 1, 4, 3),
+        ("boaters.yaml", "boaters-story.yaml", 0, 5, 0),
+        ("boaters-blocked-1.yaml", "boaters-story.yaml", 1, 5, 3),
+        ("boaters-blocked-2.yaml", "boaters-story.yaml", 1, 5, 3),
+        ("boaters-blocked-3.yaml", "boaters-story.yaml", 1, 5, 1),
+        ("boaters-blocked-4.yaml", "boaters-story.yaml", 1, 5, 5),
+        ("boaters-blocked-5.yaml", "boaters-story.yaml", 1, 5, 2),
         ("front-believed.yaml", "front-story.yaml", 0, 4, 0),
     ],
 )
@@ -86,9 +93,9 @@ def test_a_failed_request_is_shown_whole(usher: Usher) -> None:
     done = usher("replay", str(DEMO / "mistaken.yaml"), STORY)
     assert done.status == 1
     journey = done.out.partition("── key-absent ")[2].partition("── key-wrong ")[0]
+    assert re.search(r"error +marks +dropped", journey)
     for part in (
         "raised Unauthenticated",
-        "marks         dropped",
         "answered by server; refused by who (absent)",
         "expected 401, got 500",
     ):
@@ -461,3 +468,20 @@ def test_a_closed_pipe_is_no_fault(tmp_path: Path) -> None:
     command = f"{USHER} replay {HARBOUR} {STORY} --format jsonl --details | head -1"
     done = subprocess.run(["bash", "-c", f"set -o pipefail; {command}"], capture_output=True, text=True, check=False)
     assert done.stderr == ""
+
+
+@pytest.mark.parametrize(
+    ("number", "why", "words"),
+    [
+        (1, "preflight-refused", "the preflight was answered 401 by who, which stands before browsers"),
+        (2, "preflight-unrouted", "page-rules stands on group v1, which OPTIONS never reaches"),
+        (3, "error-outside-cors", "safety-net stands outside browsers"),
+        (4, "wildcard-with-credentials", "list https://boaters.example in allow-origins of browsers"),
+        (5, "header-not-allowed", "authorization; add it to allow-headers of browsers"),
+    ],
+)
+def test_five_ways_to_be_blocked(usher: Usher, number: int, why: str, words: str) -> None:
+    done = usher("replay", str(DEMO / f"boaters-blocked-{number}.yaml"), str(DEMO / "boaters-story.yaml"))
+    assert f"blocked ({why})" in done.out
+    assert words in " ".join(done.out.split())
+    assert max(map(len, done.out.splitlines())) <= 100

@@ -64,7 +64,8 @@ class Table:
         self.track_width = len(columns) * 2 - 1 if self.gap else len(columns)
         self.id_width = min(max([len(id_) for id_ in ids] + [12]), 22)
         room = WIDTH - 2 - self.id_width - 2 - self.track_width - 2 - 3 - 1 - 24
-        self.request_width = max(min(max([len(text) for text in requests] + [12]), room), 12)
+        wanted = max([len(text) for text in requests] + [44 - self.id_width])
+        self.request_width = max(min(wanted, room), 12)
         self.seen: set[str] = set()
 
     @property
@@ -126,10 +127,14 @@ class Table:
                     label = Piece(fit(record["id"], self.id_width) + " ", "bad" if failed else "")
             else:
                 mark = Piece("  ")
-                label = Piece(
-                    fit("→ " + record["id"].partition("/")[2].replace("[", " ").rstrip("]"), self.id_width) + " ", "dim"
-                )
+                hop = record["id"].partition("/")[2].replace("[", " ").rstrip("]")
+                label = Piece(fit("→ " + (hop or "call"), self.id_width) + " ", "dim")
             yield self._row(mark, label, record)
+        browser = records[-1]["browser"]
+        told = any(check["what"] == "browser" and not check["ok"] for check in records[-1]["checks"])
+        if browser is not None and browser["verdict"] == "blocked" and not told:
+            for part in textwrap.wrap(f"blocked ({browser['why']}): {browser['reason']}", WIDTH - 4):
+                yield line("    ", (part, "raised"))
 
     def _row(self, mark: Piece, label: Piece, record: Record) -> Line:
         response = record["response"]
@@ -197,6 +202,9 @@ def request_line(record: Record) -> str:
 def who(record: Record) -> str:
     """Who answered, and why, in a few words."""
     outcome, by, refused, why = record["outcome"], record["answered_by"], record["refused_by"], record["why"]
+    browser = record["browser"]
+    if browser is not None and browser["verdict"] != "readable":
+        return f"{browser['verdict']} to the page"
     if outcome in ("stalled", "abandoned", "not-sent", "redirect-loop", "from-caller-cache"):
         return outcome
     if outcome == "answered-twice":
@@ -225,7 +233,10 @@ def failures(record: Record) -> Iterator[Line]:
         if not check["ok"]:
             wanted, got = _value(check["expected"]), _value(check["actual"])
             text = f"{check['what']}: expected {wanted}, got {got}"
-            if len(text) <= WIDTH - 4:
+            if check["what"] == "browser":
+                for part in textwrap.wrap(text, WIDTH - 4, subsequent_indent="  "):
+                    yield line("    ", (part, "bad"))
+            elif len(text) <= WIDTH - 4:
                 yield line("    ", (text, "bad"))
             else:
                 yield line("    ", (fit(f"{check['what']}: expected {wanted}", WIDTH - 4).rstrip(), "bad"))
@@ -275,7 +286,7 @@ def journey(record: Record) -> Iterator[Line]:
         if good:
             yield line(("✓ ", "good"), f"{good} expectation{'s' if good > 1 else ''} held")
         for pieces in failures(record):
-            yield [Piece("✗ ", "bad"), *pieces[1:]]
+            yield [Piece("  " if pieces[1].text.startswith(" ") else "✗ ", "bad"), *pieces[1:]]
     yield []
 
 
@@ -410,6 +421,13 @@ def _answer(record: Record) -> Iterator[Line]:
     if second is not None:
         yield line((f"and then, to nobody: {second['status']} {phrase(second['status'])}", "bad"))
         yield from _content(second, 4)
+    browser = record["browser"]
+    if browser is not None:
+        names = ", ".join(browser["readable_headers"]) or "none"
+        told = {"readable": f"readable; header fields it can read: {names}"}
+        text = told.get(browser["verdict"], f"{browser['verdict']} ({browser['why']}): {browser['reason']}")
+        for part in textwrap.wrap(f"to the page: {text}", WIDTH, subsequent_indent="  "):
+            yield line((part, "good" if browser["verdict"] == "readable" else "raised"))
     handler = (
         "ran to its end"
         if record["handler_finished"]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -14,7 +14,7 @@ from patient_usher.core.engine.service import Service
 from patient_usher.core.model.answers import ReadFile
 from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment, locate, near
 from patient_usher.core.model.invalid import problems_of
-from patient_usher.core.model.trace import ChangeSpec, Expect, RequestSpec, TraceSpec
+from patient_usher.core.model.trace import CallerSpec, ChangeSpec, Expect, RequestSpec, TraceSpec
 from patient_usher.core.model.values import PLACEHOLDER
 from patient_usher.traces.har import HarOptions, is_har, trace_of_har
 from patient_usher.traces.lines import MAX_PROBLEMS, header_of, read_entries, read_header, read_line
@@ -92,14 +92,16 @@ def ready(doc: Any, name: str, service: Service, read_file: ReadFile, notes: lis
         tracks_of(entries),
         notes,
         [request.id for request in requests],
-        [_shown(request) for request in requests],
+        [_shown(request, spec.callers) for request in requests],
         changes=len(requests) < len(entries),
     )
 
 
-def _shown(request: RequestSpec) -> str:
-    """The request line, with room for what placeholders will become."""
-    return PLACEHOLDER.sub("x" * 24, request.send.text)
+def _shown(request: RequestSpec, callers: Mapping[str, CallerSpec]) -> str:
+    """The request line, with room for what placeholders will become, and for a preflight's method."""
+    text = PLACEHOLDER.sub("x" * 24, request.send.text)
+    browser = request.caller is not None and request.caller in callers and callers[request.caller].kind == "browser"
+    return f"OPTIONS {request.send.target}" if browser and request.send.method != "GET" else text
 
 
 def _stream(path: Path, header: dict[str, Any], service: Service, read_file: ReadFile) -> Loaded:
@@ -114,7 +116,7 @@ def _stream(path: Path, header: dict[str, Any], service: Service, read_file: Rea
         made = checker.make(entry, spot, None, [])
         if isinstance(entry, RequestSpec) and len(ids) < 1000:  # enough to set the columns' widths
             ids.append(entry.id)
-            lines.append(_shown(entry))
+            lines.append(_shown(entry, spec.callers))
         return made
 
     with path.open("rb") as stream:
@@ -153,6 +155,11 @@ class _Maker:
             return Change(entry, spot)
         name = entry.caller or "script"
         problems = []
+        if (name in self.spec.callers and self.spec.callers[name].kind == "script") or name not in self.spec.callers:
+            for key in ("credentials", "mode", "redirect"):
+                if getattr(entry, key) is not None:
+                    there = locate(doc, [*where, key], key=True) if doc is not None else spot
+                    problems.append(Problem(there, f"{key} is a browser's", "name a caller of kind browser"))
         if name not in self.spec.callers and name != "script":
             there = locate(doc, [*where, "caller"]) if doc is not None else spot
             problems.append(Problem(there, f"there is no caller '{name}'", near(name, self.spec.callers)))

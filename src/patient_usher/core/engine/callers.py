@@ -9,19 +9,21 @@ from __future__ import annotations
 from collections.abc import Generator
 from typing import NamedTuple
 
+from patient_usher.core.engine.service import Service
 from patient_usher.core.http.cookies import Jar
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.redirects import LIMIT, redirected, target
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.trace import CallerSpec
+from patient_usher.core.model.trace import CallerSpec, RequestSpec
 
 
 class Outgoing(NamedTuple):
-    """One request on the wire: what it is, and its id behind that of the send."""
+    """One request: what it is, its id behind that of the send, and whether it goes out at all."""
 
     kind: str
     suffix: str
     request: Request
+    sends: bool = True
 
 
 Conversation = Generator[Outgoing, Exchange, None]
@@ -36,7 +38,7 @@ class Caller:
         self.jar = Jar() if spec.cookies == "keep" else None
         self.talks = self.jar is not None or spec.redirects == "follow"
 
-    def conversation(self, request: Request, now: int) -> Conversation:
+    def conversation(self, request: Request, now: int, service: Service, spec: RequestSpec) -> Conversation:
         """Send, keep cookies, follow redirects."""
         seen: set[tuple[str, str, str | None]] = set()
         kind, suffix, hops = "call", "", 0

@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterable, Iterator
 from typing import Any, NamedTuple
 from urllib.parse import urlencode
 
+from patient_usher.core.engine.browser import Browser
 from patient_usher.core.engine.callers import Caller, Conversation, Outgoing
 from patient_usher.core.engine.run import ARRIVAL, Loop
 from patient_usher.core.engine.service import Service
@@ -249,7 +250,7 @@ class Replay:
         self._tracks = tracks
         self._sends: deque[Send] = deque()
         self._number = 0
-        self._callers: dict[str, Caller] = {}
+        self._callers: dict[str, Caller | Browser] = {}
         self._waiting: dict[Send, Iterator[Recipe | Change]] = {}
 
     def run(self) -> Iterator[Send]:
@@ -315,15 +316,16 @@ class Replay:
             return
         caller = self._caller(recipe)
         if caller.talks:
-            send.conversation = caller.conversation(request, now)
+            send.conversation = caller.conversation(request, now, self.service, spec)
             self._start(send, next(send.conversation))
         else:
             self._start(send, Outgoing("call", "", request))
 
-    def _caller(self, recipe: Recipe) -> Caller:
+    def _caller(self, recipe: Recipe) -> Caller | Browser:
         caller = self._callers.get(recipe.caller_name)
         if caller is None:
-            caller = self._callers[recipe.caller_name] = Caller(recipe.caller_name, recipe.caller)
+            make = Browser if recipe.caller.kind == "browser" else Caller
+            caller = self._callers[recipe.caller_name] = make(recipe.caller_name, recipe.caller)
         return caller
 
     def _start(self, send: Send, outgoing: Outgoing) -> None:
@@ -336,6 +338,10 @@ class Replay:
         x.caller = send.recipe.caller_name
         send.exchanges.append(x)
         send.final = x
+        if not outgoing.sends:
+            x.outcome = "not-sent"
+            self._finished(x)
+            return
         send.open += 1
         self.loop.start(x, send.recipe.caller.patience)
 

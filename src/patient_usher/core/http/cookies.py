@@ -152,11 +152,14 @@ class Jar:
     def __init__(self) -> None:
         self._cookies: dict[tuple[str, str, str], Cookie] = {}
 
-    def store(self, values: tuple[str, ...], url: Url, now: int) -> None:
-        """Take over what an answer sets; a cookie that has expired goes (RFC 6265 5.3 step 11)."""
+    def store(self, values: tuple[str, ...], url: Url, now: int, *, same_site: bool = True) -> None:
+        """Take over what an answer sets; a cookie that has expired goes (RFC 6265 5.3 step 11).
+
+        Across sites only cookies for all sites are taken (6265bis 5.7 step 19).
+        """
         for value in values:
             cookie = parse_set_cookie(value, url, now)
-            if cookie is None:
+            if cookie is None or (not same_site and cookie.same_site != "none"):
                 continue
             key = (cookie.name, cookie.domain, cookie.path)
             old = self._cookies.pop(key, None)

@@ -51,6 +51,16 @@ def _parse_base(value: Any) -> Url:
     return url
 
 
+def _parse_origin(value: Any) -> str:
+    try:
+        url = parse_url(value if isinstance(value, str) else "")
+    except ValueError as error:
+        raise wrong(f"{show(value)} is no origin: {error}", "write it like https://boaters.example") from None
+    if value != url.origin:
+        raise wrong(f"{show(value)} is no origin", f"write {url.origin}")
+    return url.origin
+
+
 def _parse_address(value: Any) -> str:
     try:
         return str(ip_address(value if isinstance(value, str) else ""))
@@ -59,14 +69,30 @@ def _parse_address(value: Any) -> str:
 
 
 class CallerSpec(Model):
-    """Who sends: a plain script."""
+    """Who sends: a plain script, or a browser with a page of an origin."""
 
-    kind: Literal["script"] = "script"
+    kind: Literal["script", "browser"] = "script"
+    origin: Annotated[str, BeforeValidator(_parse_origin)] | None = None
     address: Annotated[str, BeforeValidator(_parse_address)] = "192.0.2.1"
     headers: dict[str, SentText] = Field(default_factory=dict)
     cookies: Literal["ignore", "keep"] = "ignore"
     redirects: Literal["stop", "follow"] = "stop"
     patience: PositiveDuration = 30_000_000
+
+    @model_validator(mode="after")
+    def _fits(self) -> "CallerSpec":
+        given = self.model_fields_set
+        if self.kind == "browser":
+            if self.origin is None:
+                raise wrong("a browser has no origin", "add origin: https://host, that of the page that calls")
+            if given & {"cookies", "redirects", "headers"}:
+                raise wrong(
+                    "a browser keeps cookies and follows redirects by itself",
+                    "leave cookies, redirects and headers out",
+                )
+        elif self.origin is not None:
+            raise wrong("an origin belongs to a browser", "add kind: browser")
+        return self
 
 
 class SendLine:
@@ -174,6 +200,15 @@ def _parse_tally(value: Any) -> Any:
     return result
 
 
+class BrowserExpect(Model):
+    """What a browser must say of the answer."""
+
+    verdict: Literal["readable", "blocked", "opaque"] | None = None
+    why: TextMatch = None
+    reason: Names | None = None
+    reads: Names | None = None
+
+
 class Expect(Model):
     """What must come of a request. Keys are the result's own names."""
 
@@ -208,6 +243,15 @@ class Expect(Model):
         ]
         | None
     ) = None
+    browser: (
+        Annotated[
+            BrowserExpect,
+            BeforeValidator(lambda v: {"verdict": v} if isinstance(v, str) else v),
+            Or({"enum": ["readable", "blocked", "opaque"]}),
+        ]
+        | None
+    ) = None
+    preflight: "Expect | Literal['not-sent'] | None" = None
     finishes_within: Duration | None = None
     tally: Annotated[dict[Any, int], BeforeValidator(_parse_tally), WithJsonSchema({"type": "object"})] | None = None
 
@@ -229,6 +273,9 @@ class RequestSpec(Model):
     form: dict[str, Sent] | None = None
     text: SentText | None = None
     file: str | None = None
+    credentials: Literal["omit", "same-origin", "include"] | None = None
+    mode: Literal["cors", "no-cors", "same-origin"] | None = None
+    redirect: Literal["follow", "error", "manual"] | None = None
     sign: SignSpec | None = None
     bearer: SentText | None = None
     keep: dict[str, KeepRule] = Field(default_factory=dict)

@@ -12,7 +12,7 @@ from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.matcher import status_test, text_test
 from patient_usher.core.model.scalars import UNITS
-from patient_usher.core.model.trace import BodyExpect, Expect, LogExpect
+from patient_usher.core.model.trace import BodyExpect, BrowserExpect, Expect, LogExpect
 
 
 class Check(NamedTuple):
@@ -175,6 +175,41 @@ _TEXTS: dict[str, Callable[[Exchange], Any]] = {
     "raised": _raised,
 }
 
+
+def _browser(spec: BrowserExpect) -> Rule:
+    def rule(x: Exchange) -> list[Check]:
+        seen = x.browser or {"verdict": "no browser sent it", "why": None, "reason": "", "readable_headers": []}
+        checks = []
+        if spec.verdict is not None:
+            actual = seen["verdict"] if seen["verdict"] != "blocked" else f"blocked ({seen['why']}): {seen['reason']}"
+            checks.append(Check("browser", spec.verdict, actual, seen["verdict"] == spec.verdict))
+        if "why" in spec.model_fields_set:
+            checks.append(Check("browser why", spec.why, seen["why"], text_test(spec.why)(seen["why"])))
+        for part in spec.reason or ():
+            checks.append(Check("browser reason", part, seen["reason"], part in (seen["reason"] or "")))
+        for name in spec.reads or ():
+            names = seen["readable_headers"]
+            checks.append(Check("browser reads", name, names, name.lower() in names))
+        return checks
+
+    return rule
+
+
+def _preflight(spec: Expect | str) -> Rule:
+    rules = compile_expect(spec) if isinstance(spec, Expect) else []
+
+    def rule(x: Exchange) -> list[Check]:
+        asked = [other for other in x.send.exchanges if other.kind == "preflight"]
+        if not isinstance(spec, Expect):
+            return [Check("preflight", spec, "sent" if asked else "not-sent", not asked)]
+        if not asked:
+            return [Check("preflight", "one", "none was sent", False)]
+        found = [check for part in rules for check in part(asked[0])]
+        return [check._replace(what=f"preflight {check.what}") for check in found]
+
+    return rule
+
+
 _RULES: dict[str, Callable[[Any], Rule]] = {
     "status": _status,
     "outcome": lambda names: _any_of("outcome", names, lambda x: x.outcome),
@@ -184,6 +219,8 @@ _RULES: dict[str, Callable[[Any], Rule]] = {
     "skipped": _skipped,
     "body": _body,
     "log": _log,
+    "browser": _browser,
+    "preflight": _preflight,
     "role": lambda names: _any_of("role", names, lambda x: list(x.identity.roles) if x.identity else []),
     "finishes_within": _finishes_within,
 }
@@ -246,7 +283,7 @@ class Verifier:
         x = send.final
         assert x is not None
         checks = [Check(what, expected, actual, False) for what, expected, actual in send.failures]
-        if x.outcome != "not-sent":
+        if x.outcome != "not-sent" or x.browser is not None:
             for rule in self.rules(send):
                 checks += rule(x)
         tally = next((expect.tally for expect in reversed(self._merged(send)) if expect.tally is not None), None)

@@ -1,0 +1,162 @@
+"""Why a browser blocked a call: one code of a closed list, and one sentence that leads to the stage."""
+
+from __future__ import annotations
+
+from patient_usher.core.engine.service import Service
+from patient_usher.core.model.exchange import Exchange
+
+# Code -> what it means. Results and expectations use the codes.
+BLOCKED: dict[str, str] = {
+    "no-cors-stage": "the answer names no allowed origin, and no cors stage stands on the request's way",
+    "stage-before-cors": "a stage in front of the cors stage answered, so the answer has no CORS fields",
+    "cors-not-reached": "the cors stage stands where the request never comes",
+    "error-outside-cors": "the error was caught outside the cors stage, whose work on the way out is lost",
+    "crashed": "nobody caught an error: the bare 500 has no CORS fields",
+    "origin-not-listed": "the cors stage doesn't list the page's origin",
+    "origin-missing": "the answer names no allowed origin",
+    "origin-mismatch": "the answer allows another origin",
+    "wildcard-with-credentials": 'the answer allows "*", which doesn\'t count for calls with credentials',
+    "credentials-not-allowed": "the call carries credentials, and the answer doesn't allow them",
+    "preflight-refused": "another stage refused the preflight before the cors stage could answer it",
+    "preflight-unrouted": "the router refused the preflight, which never reached a cors stage",
+    "preflight-status": "the preflight's answer has a status that isn't 2xx",
+    "method-not-allowed": "the preflight's answer doesn't allow the method",
+    "header-not-allowed": "the preflight's answer doesn't allow a header",
+    "authorization-not-listed": 'Authorization must be listed by name: "*" doesn\'t cover it',
+    "malformed-allow-methods": "Access-Control-Allow-Methods can't be parsed",
+    "malformed-allow-headers": "Access-Control-Allow-Headers can't be parsed",
+    "no-answer": "no answer came",
+    "forbidden-method": "pages may not use the method",
+    "body-not-allowed": "GET and HEAD carry no body",
+    "no-cors-method": "in mode no-cors only GET, HEAD and POST may be sent",
+    "no-cors-redirect": "in mode no-cors redirects are followed or nothing is sent",
+    "mode-same-origin": "the page asked for its own origin only",
+    "mixed-content": "a page of https may not call plain http",
+    "redirect-refused": "the answer redirects, and the page asked for that to be an error",
+    "redirect-nowhere": "the answer redirects to something that can't be fetched",
+    "redirect-limit": "the answers redirect without end",
+}
+
+
+def blame(service: Service, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:
+    """The code and the sentence for a call blocked for ``why``, on account of the exchange ``x``.
+
+    ``why`` is what failed in the protocol, ``what`` the value that it failed on, ``method`` the call's.
+    """
+    asked = x.kind == "preflight"
+    answer = "the preflight's answer" if asked else "the answer"
+    stages = [id_ for id_, options in service.options.items() if options.kind == "cors"]
+    stages = [id_ for id_ in stages if service.options[id_].enabled] or stages
+    ran = next(
+        (stage for stage, way, did, _, _ in x.journey if stage in stages and way == "in" and did != "skipped"), None
+    )
+    stage = ran or (stages[0] if stages else "")
+    named = f"allow-{'methods' if why.startswith('method') else 'headers'} of {stage}" if stage else "what it allows"
+    if why == "no-answer":
+        return why, f"{'the preflight' if asked else 'the call'} got no answer: {x.outcome}{_slip(x)}"
+    if why == "origin-mismatch":
+        return why, f"{answer} allows the origin {what}, not {origin}; send back the page's own, or list it"
+    if why == "wildcard-with-credentials":
+        mend = f"list {origin} in allow-origins of {stage}" if stage else f"answer {origin} by name"
+        return why, f'{answer} allows "*", which doesn\'t count for a call with credentials; {mend}'
+    if why == "credentials-not-allowed":
+        mend = f"set allow-credentials on {stage}" if stage else "send Access-Control-Allow-Credentials: true"
+        return why, f"the call carries credentials, which {answer} doesn't allow; {mend}, or omit them"
+    if why == "method-not-allowed":
+        case = f"; methods have case, and the page sent {method}" if method != method.upper() else ""
+        return why, f"the preflight's answer doesn't allow {what}; add {what} to {named}{case}"
+    if why == "header-not-allowed":
+        return why, f"the preflight's answer doesn't allow the header {what}; add it to {named}"
+    if why == "authorization-not-listed":
+        return why, f'"*" doesn\'t cover Authorization, which must be listed by name; add it to {named}'
+    if why in ("malformed-allow-methods", "malformed-allow-headers"):
+        return why, f"{BLOCKED[why]} ({what}); separate names by commas"
+    if why in ("origin-missing", "preflight-status"):
+        return _no_fields(service, origin, why, x, stages, ran, answer)
+    return why, BLOCKED[why]
+
+
+def _slip(x: Exchange) -> str:
+    stage = next((stage for stage, _, did, _, _ in x.journey if did == "nothing"), None)
+    return f", since {stage} neither passed it on nor answered" if stage else ""
+
+
+def _no_fields(
+    service: Service, origin: str, why: str, x: Exchange, stages: list[str], ran: str | None, answer: str
+) -> tuple[str, str]:
+    """The answer has no CORS fields, or a preflight no good status: who is to blame."""
+    assert x.answer is not None
+    status, by = x.answer.status, x.answered_by
+    preflight = x.kind == "preflight"
+    if not stages:
+        return (
+            "no-cors-stage",
+            f"{answer} ({status}) has no CORS fields: the pipeline has no cors stage; add one in front",
+        )
+    if ran is None:
+        return _cors_did_not_run(service, x, stages[0], answer)
+    if by == "server":
+        error = x.errors[-1].type if x.errors else "an error"
+        mend = f"put an error-handler inside {ran}"
+        return "crashed", f"nobody caught {error}: the bare 500 left without CORS fields; {mend}"
+    if any(stage == ran and way == "error" for stage, way, _, _, _ in x.journey):
+        mend = f"move {ran} in front of {by}"
+        return "error-outside-cors", f"the {status} left without CORS fields because {by} stands outside {ran}; {mend}"
+    refused = x.refused_by == ran or (preflight and by == ran)
+    if why == "origin-missing" or x.why == "origin-not-allowed":
+        return "origin-not-listed", f"{ran} doesn't list the origin {origin}; add it to allow-origins"
+    if refused and x.why is not None:
+        return (
+            "preflight-refused",
+            f"{ran} refused the preflight: {x.why}; list what the page asks for, or allow the rest",
+        )
+    return "preflight-status", f"the preflight was answered {status} by {by}; it must be 2xx"
+
+
+def _cors_did_not_run(service: Service, x: Exchange, stage: str, answer: str) -> tuple[str, str]:
+    assert x.answer is not None
+    status, by = x.answer.status, x.answered_by
+    preflight = x.kind == "preflight"
+    blamed = x.refused_by or by
+    ids = [step.id for step in x.plan.steps]
+    if not service.options[stage].enabled:
+        return "cors-not-reached", f"{stage} is switched off; switch it on"
+    if any(name == stage and did == "skipped" for name, _, did, _, _ in x.journey):
+        return "cors-not-reached", f"{stage} passes this path over (only, except); let it take the path in"
+    home = _home(service, stage)
+    if stage not in ids:
+        if blamed == "router":
+            method = x.sent.method
+            mend = f"move {stage} to the server-wide stages"
+            where = f"{stage} stands on {home}, which {method} never reaches"
+            code = "preflight-unrouted" if preflight else "cors-not-reached"
+            asked = " the preflight" if preflight else ""
+            return code, f"the router answered{asked} {status}, because {where}; {mend}"
+        if x.route is not None:
+            return "cors-not-reached", f"{stage} stands on {home}, where this route isn't; move it further out"
+    verb = "was answered" if preflight else "can't be read"
+    if by == "server":
+        error = x.errors[-1].type if x.errors else "an error"
+        raised = x.errors[-1].raised_by if x.errors else "a stage"
+        return (
+            "crashed",
+            f"nobody caught {error} of {raised}, which stands outside {stage}; move {stage} in front of {raised}",
+        )
+    if preflight:
+        text = (
+            f"the preflight {verb} {status} by {blamed}, which stands before {stage}; move {stage} in front of {blamed}"
+        )
+        return "preflight-refused", text
+    text = f"the {status} {verb} because {blamed} stands outside {stage}; move {stage} in front of {blamed}"
+    return "stage-before-cors", text
+
+
+def _home(service: Service, stage: str) -> str:
+    """Where a stage stands that isn't server-wide."""
+    for item in service.placed:
+        for group in item.groups:
+            if any(entry["id"] == stage for entry in group.stages):
+                return f"group {group.id}"
+        if any(entry["id"] == stage for entry in item.spec.stages):
+            return f"route {item.route.id}"
+    return "the server"

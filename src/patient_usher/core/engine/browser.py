@@ -1,0 +1,266 @@
+"""The browser's side of a call, by the Fetch standard: main fetch, redirects, preflights, the verdict.
+
+Out of scope: CSP, CORP, workers, navigation.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Generator
+from typing import Any
+
+from patient_usher.core.engine.blame import blame
+from patient_usher.core.engine.callers import Conversation, Outgoing
+from patient_usher.core.engine.service import Service
+from patient_usher.core.http import cors
+from patient_usher.core.http.cookies import Jar, site
+from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Request
+from patient_usher.core.http.redirects import LIMIT, STATUSES, redirected, target
+from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.trace import CallerSpec, RequestSpec
+
+_LOCAL = ("localhost", "127.0.0.1", "::1")
+
+
+class Fetch:
+    """One call of a page: how it was asked for, and how far it has got."""
+
+    def __init__(self, origin: str, spec: RequestSpec, request: Request) -> None:
+        self.origin = origin
+        self.mode = spec.mode or "cors"
+        self.credentials = spec.credentials or "same-origin"
+        self.redirect = spec.redirect or "follow"
+        self.method = cors.normalise_method(request.method)
+        self.fields = Fields()
+        self.body = request.body
+        self.urls = [request.url]
+        self.peer = request.peer
+        self.hops = 0
+
+    @property
+    def url(self) -> Url:
+        """The current URL (2.2.5)."""
+        return self.urls[-1]
+
+    @property
+    def crosses(self) -> bool:
+        """Whether the answer is tainted: not of the page's own origin all the way (2.2.5, 4.1)."""
+        return any(url.origin != self.origin for url in self.urls)
+
+    @property
+    def includes(self) -> bool:
+        """Whether credentials go along even across origins."""
+        return self.credentials == "include"
+
+    @property
+    def sent_origin(self) -> str:
+        """Serializing a request origin: null once a redirect has left a foreign origin (2.2.5)."""
+        last = None
+        for url in self.urls:
+            if last is not None and url.origin != last.origin and self.origin != last.origin:
+                return "null"
+            last = url
+        return self.origin
+
+
+class Browser:
+    """One browser of a trace: its cookies, preflight cache and known TLS-only hosts."""
+
+    talks = True
+
+    def __init__(self, name: str, spec: CallerSpec) -> None:
+        self.name = name
+        self.spec = spec
+        self.origin = spec.origin or ""
+        self.jar = Jar()
+        self.preflights = cors.PreflightCache()
+        self._tls_only: dict[str, tuple[int, bool]] = {}
+
+    def conversation(self, request: Request, now: int, service: Service, spec: RequestSpec) -> Conversation:
+        """Fetch: 4.1 main fetch to 4.4 HTTP-redirect fetch, as one loop."""
+        fetch = Fetch(self.origin, spec, request)
+        for name, value in request.fields:
+            lower = name.lower()
+            if lower not in ("host", "content-length") and not cors.is_forbidden_request_field(lower, value):
+                fetch.fields.add(name, value)
+        why = _cant_start(fetch)
+        if fetch.mode == "no-cors":
+            fetch.fields = cors.no_cors_fields(fetch.fields)
+        suffix = ""
+        while True:
+            self._upgrade(fetch, now)
+            why = why or _cant_go(fetch)
+            if why:
+                yield from self._unsent(fetch, suffix, why, service)
+                return
+            if fetch.mode == "cors" and fetch.crosses:
+                failed = yield from self._preflight(fetch, suffix, now, service)
+                if isinstance(failed, str):
+                    return
+                now = failed
+            x = yield Outgoing("redirect" if suffix else "call", suffix, self._request(fetch, now))
+            now = x.finished
+            answer = x.answer
+            if answer is None:
+                self._judge(x, "blocked", "no-answer", service)
+                return
+            self._receive(fetch, answer.fields, now)
+            if fetch.mode == "cors" and fetch.crosses:
+                checked = cors.cors_check(answer.fields, fetch.sent_origin, credentials=fetch.includes)
+                if checked.why:
+                    self._judge(x, "blocked", checked.why, service, checked.what)
+                    return
+            if answer.status not in STATUSES or "location" not in answer.fields:
+                self._finish(fetch, x)
+                return
+            if fetch.redirect == "manual":
+                x.browser = _record("opaque", "redirect-not-followed", "the page asked not to follow redirects", [])
+                return
+            why = "redirect-refused" if fetch.redirect == "error" else self._follow(fetch, x, answer.status)
+            if why:
+                if why == "redirect-limit":
+                    x.outcome = "redirect-loop"
+                self._judge(x, "blocked", why, service)
+                return
+            suffix = f"/redirect[{fetch.hops}]"
+
+    # Before the call.
+
+    def _preflight(
+        self, fetch: Fetch, suffix: str, now: int, service: Service
+    ) -> Generator[Outgoing, Exchange, int | str]:
+        """4.8, where one is needed and none is remembered. Returns the time, or what blocked the call."""
+        names = cors.unsafe_names(fetch.fields)
+        if fetch.method in cors.SAFELISTED_METHODS and not names:
+            return now
+        origin, url, includes = fetch.sent_origin, fetch.url.text, fetch.includes
+        if self.preflights.allows(origin, url, fetch.method, names, now, credentials=includes):
+            return now
+        fields = Fields([("Host", fetch.url.authority), ("Accept", "*/*"), ("Origin", origin)])
+        fields.put("Access-Control-Request-Method", fetch.method)
+        if names:
+            fields.put("Access-Control-Request-Headers", ",".join(names))
+        x = yield Outgoing("preflight", f"{suffix}/preflight", Request("OPTIONS", fetch.url, fields, b"", fetch.peer))
+        if x.answer is None:
+            why, what = "no-answer", ""
+        else:
+            granted = cors.preflight_check(
+                x.answer.status, x.answer.fields, origin, fetch.method, names, credentials=includes
+            )
+            if isinstance(granted, cors.Grant):
+                self.preflights.remember(origin, url, granted, x.finished, credentials=includes)
+                return x.finished
+            why, what = granted
+        yield from self._unsent(fetch, suffix, why, service, what, x)
+        return why
+
+    def _unsent(
+        self, fetch: Fetch, suffix: str, why: str, service: Service, what: str = "", preflight: Exchange | None = None
+    ) -> Generator[Outgoing, Exchange, None]:
+        request = Request(fetch.method, fetch.url, fetch.fields.copy(), fetch.body, fetch.peer)
+        x = yield Outgoing("redirect" if suffix else "call", suffix, request, sends=False)
+        code, reason = blame(service, self.origin, why, what, preflight or x, fetch.method)
+        x.browser = _record("blocked", code, reason, [])
+
+    def _request(self, fetch: Fetch, now: int) -> Request:
+        fields = Fields([("Host", fetch.url.authority)])
+        if "accept" not in fetch.fields:
+            fields.put("Accept", "*/*")
+        fields.update(fetch.fields)
+        foreign = fetch.mode == "cors" and fetch.crosses
+        if foreign or fetch.method not in ("GET", "HEAD"):  # 2.2.5, append a request Origin header
+            fields.put("Origin", fetch.sent_origin)
+        if fetch.includes or (fetch.credentials == "same-origin" and not fetch.crosses):
+            cookies = self.jar.header(fetch.url, now, same_site=self._same_site(fetch.url))
+            if cookies is not None:
+                fields.put("Cookie", cookies)
+        if fetch.body:
+            fields.put("Content-Length", str(len(fetch.body)))
+        return Request(fetch.method, fetch.url, fields, fetch.body, fetch.peer)
+
+    def _same_site(self, url: Url) -> bool:
+        own = parse_url(self.origin) if "://" in self.origin else None
+        return own is not None and own.scheme == url.scheme and site(own.host) == site(url.host)
+
+    def _upgrade(self, fetch: Fetch, now: int) -> None:
+        """RFC 6797 8.3: plain URLs of known hosts become secure ones before anything is sent."""
+        url = fetch.url
+        if url.scheme != "http":
+            return
+        labels = url.host.split(".")
+        for at in range(len(labels)):
+            ends, below = self._tls_only.get(".".join(labels[at:]), (0, False))
+            if ends > now and (at == 0 or below):
+                fetch.urls[-1] = Url("https", url.host, 443 if url.port == 80 else url.port, url.path, url.query)
+                return
+
+    # After the answer.
+
+    def _receive(self, fetch: Fetch, fields: Fields, now: int) -> None:
+        if fetch.includes or (fetch.credentials == "same-origin" and not fetch.crosses):
+            same_site = self._same_site(fetch.url)
+            self.jar.store(fields.values("set-cookie"), fetch.url, now, same_site=same_site)
+        policy = fields.get("strict-transport-security")
+        if policy is not None and fetch.url.scheme == "https":  # RFC 6797 8.1
+            parts = [part.strip().lower() for part in policy.split(";")]
+            age = next((part[8:].strip('"') for part in parts if part.startswith("max-age=")), "")
+            if age.isdecimal():
+                self._tls_only[fetch.url.host] = (now + int(age) * MICROSECONDS, "includesubdomains" in parts)
+
+    def _follow(self, fetch: Fetch, x: Exchange, status: int) -> str:
+        """4.4, HTTP-redirect fetch. Returns what forbids it, or nothing."""
+        assert x.answer is not None
+        url = target(fetch.url, x.answer)
+        if url is None:
+            return "redirect-nowhere"
+        fetch.hops += 1
+        if fetch.hops > LIMIT:
+            return "redirect-limit"
+        following = redirected(Request(fetch.method, fetch.url, fetch.fields, fetch.body, fetch.peer), status, url)
+        fetch.method, fetch.fields, fetch.body = following.method, following.fields, following.body
+        fetch.fields.drop("host")
+        fetch.urls.append(url)
+        return ""
+
+    def _finish(self, fetch: Fetch, x: Exchange) -> None:
+        assert x.answer is not None
+        fields = x.answer.fields
+        if not fetch.crosses:
+            names = sorted(name for name in fields.names() if name not in cors.FORBIDDEN_RESPONSE_FIELDS)
+            x.browser = _record("readable", None, None, names)
+        elif fetch.mode == "no-cors":
+            x.browser = _record("opaque", "no-cors", "in mode no-cors a page sees nothing of the answer", [])
+        else:
+            x.browser = _record("readable", None, None, cors.readable_names(fields, credentials=fetch.includes))
+
+    def _judge(self, x: Exchange, verdict: str, why: str, service: Service, what: str = "") -> None:
+        code, reason = blame(service, self.origin, why, what, x, x.sent.method)
+        x.browser = _record(verdict, code, reason, [])
+
+
+def _record(verdict: str, why: str | None, reason: str | None, names: list[str]) -> dict[str, Any]:
+    return {"verdict": verdict, "why": why, "reason": reason, "readable_headers": names}
+
+
+def _cant_start(fetch: Fetch) -> str:
+    """What fetch() itself refuses (5.4, the Request constructor)."""
+    if fetch.method.upper() in cors.FORBIDDEN_METHODS:
+        return "forbidden-method"
+    if fetch.method in ("GET", "HEAD") and fetch.body:
+        return "body-not-allowed"
+    if fetch.mode == "no-cors" and fetch.method not in cors.SAFELISTED_METHODS:
+        return "no-cors-method"
+    return ""
+
+
+def _cant_go(fetch: Fetch) -> str:
+    """What main fetch refuses at each hop (4.1)."""
+    if fetch.origin.startswith("https://") and fetch.url.scheme == "http" and fetch.url.host not in _LOCAL:
+        return "mixed-content"
+    if fetch.mode == "same-origin" and fetch.crosses:
+        return "mode-same-origin"
+    if fetch.mode == "no-cors" and fetch.crosses and fetch.redirect != "follow":
+        return "no-cors-redirect"
+    return ""

@@ -1,0 +1,122 @@
+"""``cors``: answers preflights, and marks answers for pages of other origins (Fetch 3.2)."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated
+
+from pydantic import Field, model_validator
+
+from patient_usher.core.http.cors import HEADERS_OF, SAFELISTED_METHODS, matches_origin
+from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.http.fields import Fields, add_vary, list_items
+from patient_usher.core.http.messages import Answer
+from patient_usher.core.model.errors import Raised, refusal
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.scalars import Duration, Names, wrong
+from patient_usher.core.stages import base
+
+_ORIGIN = re.compile(r"\*|null|https?://(\*\.)?[^/*?#\s]+")
+
+
+class Options(StageOptions):
+    """Who may call from where, and what pages may send and read."""
+
+    allow_origins: Annotated[Names, Field(min_length=1)]
+    allow_methods: Names = Field(default=["GET", "HEAD", "POST"])
+    allow_headers: Names = Field(default_factory=list)
+    reflect_headers: bool = False
+    expose_headers: Names = Field(default_factory=list)
+    allow_credentials: bool = False
+    max_age: Duration | None = None
+    preflight_status: Annotated[int, Field(ge=200, le=299)] = 204
+    reject_unlisted: bool = False
+
+    @model_validator(mode="after")
+    def _fits(self) -> Options:
+        for origin in self.allow_origins:
+            if not _ORIGIN.fullmatch(origin):
+                mend = 'write https://host, https://*.host or "*", with no path and no slash at the end'
+                raise wrong(f"'{origin}' is no origin", mend)
+        if self.allow_credentials and "*" in [*self.allow_origins, *self.allow_methods, *self.allow_headers]:
+            raise wrong('"*" can\'t be combined with credentials: browsers take it literally', "list what is allowed")
+        return self
+
+
+class Stage(base.Stage):
+    """``Vary: Origin`` goes onto every answer that depends on the origin, also where none came."""
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.origins = options.allow_origins
+        self.any_origin = "*" in options.allow_origins
+        self.methods, self.status = options.allow_methods, options.preflight_status
+        self.listed = {name.lower() for name in options.allow_headers}
+        self.reflects, self.rejects = options.reflect_headers, options.reject_unlisted
+        self.marks = Fields()
+        if options.allow_credentials:
+            self.marks.put(HEADERS_OF["credentials"], "true")
+        self.exposed = ", ".join(options.expose_headers)
+        self.granted = Fields([(HEADERS_OF["methods"], ", ".join(options.allow_methods))])
+        if options.allow_headers:
+            self.granted.put(HEADERS_OF["headers"], ", ".join(options.allow_headers))
+        if options.max_age is not None:
+            self.granted.put(HEADERS_OF["max-age"], str(options.max_age // MICROSECONDS))
+
+    def _allows(self, origin: str) -> bool:
+        return any(matches_origin(pattern, origin) for pattern in self.origins)
+
+    def _mark(self, fields: Fields, origin: str | None) -> bool:
+        """Put what the answer says of the origin; whether the origin may."""
+        if not self.any_origin:
+            add_vary(fields, "Origin")
+        if origin is None or not self._allows(origin):
+            return False
+        fields.put(HEADERS_OF["origin"], "*" if self.any_origin else origin)
+        fields.update(self.marks)
+        return True
+
+    def way_in(self, x: Exchange) -> base.Effect:
+        """Answer a preflight; refuse what isn't listed, where that is wanted."""
+        fields = x.request.fields
+        origin = fields.get("origin")
+        if origin is None:
+            return None
+        asked = fields.get("access-control-request-method") if x.request.method == "OPTIONS" else None
+        allowed = self._allows(origin)
+        x.note = {"origin": "allowed" if allowed else "not on the list"}
+        if self.rejects and not allowed:
+            return self._refused(origin, "origin-not-allowed", f"the origin {origin} isn't on the list")
+        if asked is None:
+            return None
+        x.note["preflight"] = asked
+        return self._preflight(x, origin, asked)
+
+    def _preflight(self, x: Exchange, origin: str, asked: str) -> base.Effect:
+        names = [name.lower() for name in list_items(x.request.fields.get("access-control-request-headers") or "")]
+        if self.rejects:
+            if asked not in self.methods and asked not in SAFELISTED_METHODS and "*" not in self.methods:
+                return self._refused(origin, "method-not-listed", f"the method {asked} isn't on the list")
+            unlisted = [name for name in names if name not in self.listed and "*" not in self.listed]
+            if unlisted and not self.reflects:
+                return self._refused(origin, "header-not-listed", f"the header {unlisted[0]} isn't on the list")
+        answer = Answer(self.status, Fields())
+        if self._mark(answer.fields, origin):
+            answer.fields.update(self.granted)
+            if self.reflects:
+                add_vary(answer.fields, "Access-Control-Request-Headers")
+                if names:
+                    answer.fields.put(HEADERS_OF["headers"], ", ".join(names))
+        return answer
+
+    def _refused(self, origin: str, why: str, message: str) -> Raised:
+        fields = Fields()
+        self._mark(fields, origin)
+        return refusal("Forbidden", why, message, fields=fields)
+
+    def way_out(self, x: Exchange) -> base.Effect:
+        """Mark the answer."""
+        assert x.answer is not None
+        if self._mark(x.answer.fields, x.request.fields.get("origin")) and self.exposed:
+            x.answer.fields.put(HEADERS_OF["expose"], self.exposed)
+        return None
