@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
+from patient_usher.core.analysis.standing import enforced_limits
 from patient_usher.core.engine.replay import Replay
 from patient_usher.core.engine.service import Service
 from patient_usher.core.verify.expectations import Verifier
@@ -135,7 +136,7 @@ def text_report(
     """
     orders = {item.route.id: set(service.order(item)) for item in service.placed}
     unrouted = set(service.order(None))
-    ids = [id_ for id_ in loaded.ids if not only or id_ in only]
+    ids = sorted(only) if only else loaded.labels
     table = text.Table(
         service.columns(switched_off=loaded.changes),
         lambda route: orders.get(route, unrouted) if route else unrouted,
@@ -177,6 +178,7 @@ def text_report(
             painter.write(text.journey(record))
     if not quiet or failed_ids:
         painter.write(text.summary(summary.record(), failed_ids))
+        painter.write(line((f"  {note}", "raised")) for note in enforced_limits(service))
         if len(failed_ids) > journeys and not details and not quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])
     return 1 if failed_ids else 0

@@ -152,28 +152,20 @@ class Table:
         """Repetitions of one request in one line, and when the first of each status came."""
         records = [record for record, _ in rows]
         failed = any(bad for _, bad in rows)
-        tally: Counter[str] = Counter(str(r["response"]["status"]) if r["response"] else r["outcome"] for r in records)
-        counts = ", ".join(f"{count} × {status}" for status, count in tally.most_common())
+        tally: Counter[str] = Counter(map(_status, records))
+        begins = {status: record["at"] for record in reversed(records) for status in (_status(record),)}
         first = records[0]
-        main: Line = [
-            Piece("✗ ", "bad") if failed else Piece("✓ ", "good"),
-            Piece(fit(f"{request_id} ×{len(records)}", self.id_width) + " ", "bad" if failed else ""),
-            Piece(fit(request_line(first), self.request_width) + "  "),
-            *self.track(records[-1]),
-            Piece("  " + counts),
+        parts = [
+            f"{count} × {status}" + (f" from {clock(begins[status])}" if status != _status(first) else "")
+            for status, count in tally.most_common()
         ]
-        lines = [main]
-        if len(tally) > 1:
-            base = _status(first)
-            change = next((r for r in records if _status(r) != base), None)
-            if change is not None:
-                lines.append(
-                    line(
-                        " " * (self.track_at + self.track_width + 2),
-                        (f"first {_status(change)} at {clock(change['at'])}: {who(change)}", "dim"),
-                    )
-                )
-        return lines
+        mark = Piece("✗ ", "bad") if failed else Piece("✓ ", "good")
+        label = Piece(fit(f"{request_id} ×{len(records)}", self.id_width) + " ", "bad" if failed else "")
+        request = Piece(fit(request_line(first), self.request_width) + "  ")
+        told = ", ".join(parts)
+        if len(told) <= WIDTH - self.track_at - self.track_width - 2:
+            return [[mark, label, request, *self.track(records[-1]), Piece("  " + told)]]
+        return [[mark, label, request, *self.track(records[-1])], line(f"    {told}")]
 
     def legend(self) -> Iterator[Line]:
         """What the marks mean; the rare ones only where they were seen."""
@@ -457,7 +449,9 @@ def summary(record: dict[str, Any], failed: list[str]) -> Iterator[Line]:
     count = f"{sent} request{'' if sent == 1 else 's'}"
     if failed:
         names = ", ".join(failed[:6]) + (", ..." if len(failed) > 6 else "")
-        for part in textwrap.wrap(f"✗ {count}, {len(failed)} not as expected: {names}", WIDTH, subsequent_indent="  "):
+        for part in textwrap.wrap(
+            f"✗ {count}, {len(failed)} not as expected: {names}", WIDTH, subsequent_indent="  ", break_on_hyphens=False
+        ):
             yield line((part, "bad"))
     else:
         yield line((f"✓ {count}, all as expected", "good"))

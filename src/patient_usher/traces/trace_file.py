@@ -30,6 +30,7 @@ class Loaded(NamedTuple):
     tracks: Iterable[Track]
     notes: list[str]
     ids: list[str]
+    labels: list[str]
     lines: list[str]
     streams: bool = False
     changes: bool = False
@@ -92,9 +93,14 @@ def ready(doc: Any, name: str, service: Service, read_file: ReadFile, notes: lis
         tracks_of(entries),
         notes,
         [request.id for request in requests],
+        [_label(request) for request in requests],
         [_shown(request, spec.callers) for request in requests],
         changes=len(requests) < len(entries),
     )
+
+
+def _label(request: RequestSpec) -> str:
+    return request.id if request.times == 1 else f"{request.id} ×{request.times}"
 
 
 def _shown(request: RequestSpec, callers: Mapping[str, CallerSpec]) -> str:
@@ -134,7 +140,7 @@ def _stream(path: Path, header: dict[str, Any], service: Service, read_file: Rea
         raise Unusable(problems)
     maker = _Maker(spec, service, read_file)
     entries = read_entries(path, spec, service, lambda entry, spot: maker.make(entry, spot, None, []))
-    return Loaded(spec.name or path.name, spec.starts, [Track(0, entries)], [], ids, lines, streams=True)
+    return Loaded(spec.name or path.name, spec.starts, [Track(0, entries)], [], ids, ids, lines, streams=True)
 
 
 class _Maker:

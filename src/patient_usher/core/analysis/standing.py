@@ -152,3 +152,21 @@ def _homes(service: Service) -> dict[str, str]:
         homes.update({entry["id"]: f"group {group.id}" for entry in group.stages})
         pending += group.groups
     return homes
+
+
+def enforced_limits(service: Service) -> list[str]:
+    """Where the limit that is really enforced differs from the one that is written, in a sentence each."""
+    deployment = service.spec.deployment
+    notes = []
+    for id_, options in service.options.items():
+        quota = getattr(options, "quota", None)
+        if deployment.instances == 1 or quota is None or not options.enabled or id_ in deployment.shared_state:
+            continue
+        count, partition = deployment.instances, getattr(options, "partition", [])
+        if deployment.spread == "by-address" and "address" in partition:
+            continue  # an address always meets the same instance
+        notes.append(
+            f"{id_}: a quota of {quota} on each of {count} instances really lets {quota * count} through; "
+            f"name it in shared-state for {quota}"
+        )
+    return notes

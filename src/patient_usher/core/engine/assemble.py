@@ -139,6 +139,17 @@ def _warnings(service: Service, places: Mapping[str, Path], doc: Any) -> list[Pr
                 mend = near(name, sorted(held[access.who]))
                 where = (*places[item.route.id], "access", access.who)
                 found.add(where, f"warning: no account has the {access.who} '{name}'", mend)
+    for item in service.placed:
+        cost = item.spec.cost
+        for id_ in service.order(item) if cost is not None else ():
+            quota = getattr(service.options.get(id_), "quota", None)
+            if (
+                quota is not None
+                and cost is not None
+                and cost > max(quota, getattr(service.options[id_], "burst", 0) or 0)
+            ):
+                what = f"warning: the cost {cost} is over the quota {quota} of '{id_}': the route can never pass"
+                found.add((*places[item.route.id], "cost"), what, "lower the cost or raise the quota")
     return found.problems
 
 
@@ -218,6 +229,9 @@ def _check_stages(
     for at, name in enumerate(spec.deployment.shared_state):
         if name not in options:
             found.add(["deployment", "shared-state", at], f"there is no stage '{name}'", near(name, options))
+        elif not kind(options[name].kind).stage.keeps_state:
+            what = f"'{name}' keeps no state that could be shared"
+            found.add(["deployment", "shared-state", at], what, "name a stage that counts or stores")
     markers = sum(entry == MARKER for stages, _ in stage_lists(found.doc) for entry in stages)
     top = sum(entry == MARKER for entry in spec.stages)
     where = ["stages"]

@@ -51,6 +51,7 @@ def desk_routes(group: GroupSpec) -> Iterable[tuple[str, RouteSpec]]:
                 stages=[],
                 body_limit=None,
                 input=None,
+                cost=None,
                 handler=HandlerSpec.model_construct(),
             ),
         )

@@ -28,9 +28,9 @@ from typing import Any, NamedTuple
 from patient_usher.core.http.dates import http_date
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, finish
-from patient_usher.core.model.errors import Fault, MissingValue, Raised
+from patient_usher.core.model.errors import Fault, MissingValue, Raised, refusal
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.stages.base import NOTHING, AnswerAndPass, Refused, Stage, Wait
+from patient_usher.core.stages.base import NOTHING, AnswerAndPass, Deadline, Refused, Stage, Wait
 
 IN, OUT, ERROR, PARKED, STALLED, SENT = range(6)
 COMPLETION, TIMER, ARRIVAL = range(3)
@@ -204,6 +204,11 @@ class Loop:
                     journey.append((step.id, "in", "raised", now, note))
                     self._raise(x, answered, step.id)
                     state = ERROR
+                elif kind is Deadline:
+                    journey.append((step.id, "in", "continued", now, note))
+                    frames.append(step)
+                    self._set_deadline(x, step, answered)
+                    index += 1
                 elif kind is Wait:
                     x.state, x.resume, x.note = IN, answered.then, note
                     self._park(x, now + answered.time)
@@ -342,7 +347,7 @@ class Loop:
     # Waiting, stalling, giving up.
 
     def _park(self, x: Exchange, until: int) -> None:
-        x.waits = True
+        x.waits, x.wakes_at = True, until
         self.push(until, COMPLETION, x.number, self._wake, x, x.epoch)
         if until > x.patience_ends:
             self._set_patience(x)
@@ -385,6 +390,51 @@ class Loop:
         if x.state == STALLED:
             x.now = self.now
             self._close(x)
+
+    # Deadlines.
+
+    def _set_deadline(self, x: Exchange, step: PlanStep, deadline: Deadline) -> None:
+        x.deadlines = (*x.deadlines, (step, x.index, len(x.done)))
+        self.push(self.now + deadline.after, TIMER, x.number, self._too_late, (x, step, deadline))
+
+    def _too_late(self, subject: tuple[Exchange, PlanStep, Deadline], _: int) -> None:
+        """Time is over: cancel what is behind, or let it run on as a shadow; raise Timeout at the stage's place."""
+        x, step, deadline = subject
+        if x.state == SENT or step not in x.frames:
+            return
+        at = x.frames.index(step)
+        behind, x.frames = x.frames[at + 1 :], x.frames[:at]
+        _, index, entered = next(entry for entry in x.deadlines if entry[0] is step)
+        x.deadlines = tuple(entry for entry in x.deadlines if entry[1] < index)
+        x.now = self.now
+        x.epoch += 1
+        if deadline.runs_on and x.waits:
+            shadow = copy(x)
+            shadow.shadow_of = owner = x.shadow_of or x
+            shadow.frames, shadow.deadlines = behind, ()
+            owner.live += 1
+            self.push(x.wakes_at, COMPLETION, x.number, self._wake, shadow, shadow.epoch)
+        elif not deadline.runs_on:
+            for done in reversed(x.done[entered:]):
+                done(x, "cancelled")
+            del x.done[entered:]
+        x.waits, x.resume, x.state, x.index = False, None, IN, index
+        x.timed_out = True
+        error = refusal("Timeout", "too-slow", f"nothing came back within {deadline.after / 1_000_000:g} s")
+        if x.plan.sequential and x.answer is None:
+            x.answer = Answer(200, Fields())
+        if step.raises:
+            x.journey.append((step.id, "out", "raised", self.now, None))
+            self._raise(x, error, step.id)
+            if self._travel(x, index) == OUT:
+                self._leave(x)
+            return
+        x.journey.append((step.id, "out", "answered", self.now, None))
+        x.refused_by, x.why = step.id, error.why
+        answer = error.plainly()
+        x.answer = _onto_draft(x.answer, answer) if x.plan.sequential else answer
+        x.answered_by = step.id
+        self._leave(x)
 
     # Shadows.
 

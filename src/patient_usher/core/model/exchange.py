@@ -39,11 +39,12 @@ class Exchange:
 
     __slots__ = (
         "address", "allowed", "answer", "answered_by", "at", "body", "browser", "caches", "caller", "context",
-        "cookies", "done", "environment", "epoch", "error_view", "errors", "finished", "frames", "gave_up",
-        "handler_finished", "handler_reached", "host", "id", "identity", "impatient", "index", "instance",
-        "journey", "kind", "live", "log", "note", "now", "number", "outcome", "parent", "path_values",
-        "patience_ends", "plan", "raising", "rates", "refused_by", "request", "resume", "route", "scheme",
-        "second_answer", "send", "sent", "shadow_of", "slipped", "state", "timed_out", "waits", "why",
+        "cookies", "deadlines", "done", "environment", "epoch", "error_view", "errors", "finished", "frames",
+        "gave_up", "handler_finished", "handler_reached", "host", "id", "identity", "impatient", "index",
+        "instance", "journey", "kind", "live", "log", "note", "now", "number", "outcome", "parent",
+        "path_values", "patience_ends", "plan", "raising", "rates", "refused_by", "request", "resume", "route",
+        "scheme", "second_answer", "send", "sent", "shadow_of", "slipped", "state", "timed_out", "waits",
+        "wakes_at", "why",
     )  # fmt: skip
 
     def __init__(self, number: int, id_: str, request: Request, at: int) -> None:
@@ -87,6 +88,8 @@ class Exchange:
         self.slipped = False
         self.gave_up = False
         self.waits = False
+        self.wakes_at = 0
+        self.deadlines: tuple[tuple[Any, int, int], ...] = ()
         self.impatient = False
         self.patience_ends = 0
         self.timed_out = False

@@ -270,6 +270,7 @@ class RouteSpec(Model):
     access: AccessRule | None = None
     stages: list[Any] = Field(default_factory=list)
     body_limit: Size | None = None
+    cost: Annotated[int, Field(ge=1)] | None = None
     input: InputSpec | None = None
     handler: HandlerSpec
 

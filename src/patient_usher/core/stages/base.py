@@ -9,6 +9,7 @@ A stage has up to four methods: ``way_in(x)``, ``way_out(x)``, ``way_error(x, er
 - a ``Raised``: raise it (a refusal, where it carries a ``why``);
 - ``NOTHING``: neither pass on nor answer, so that the caller waits for ever;
 - ``AnswerAndPass``: answer, and yet let what is behind run;
+- a ``Deadline``: pass on, with a time in which what is behind must be done;
 - ``Wait``: go on after a time, with what its function then returns.
 """
 
@@ -62,7 +63,20 @@ class Wait:
         self.then = then
 
 
-Effect = None | Answer | Refused | Raised | Nothing | AnswerAndPass | Wait
+class Deadline:
+    """Pass on, but raise Timeout here if what is behind takes more than ``after`` microseconds.
+
+    ``runs_on``: whether the work behind then goes on for nobody, or is cancelled.
+    """
+
+    __slots__ = ("after", "runs_on")
+
+    def __init__(self, after: int, runs_on: bool) -> None:
+        self.after = after
+        self.runs_on = runs_on
+
+
+Effect = None | Answer | Refused | Raised | Nothing | AnswerAndPass | Wait | Deadline
 
 
 class Session(NamedTuple):
@@ -113,6 +127,9 @@ class Stage:
 
     always_raises = False
     """Whether the stage's refusals are raised whatever the pipeline's ``refuse`` says."""
+
+    keeps_state: ClassVar[bool] = False
+    """Whether the stage remembers anything from one exchange to the next, so that instances may differ."""
 
     keeps_fields = True
     """In sequential flow: whether answers to errors start from the draft's header fields."""

@@ -23,6 +23,7 @@ class Stage(base.Stage):
     """Calls the four methods of the class, as far as it has them."""
 
     out_work = "registered"
+    keeps_state = True
 
     def __init__(self, options: Options, setup: base.Setup) -> None:
         made = base.call_python(setup, options.call)

@@ -1,0 +1,34 @@
+"""``timeout``: gives up on what is behind it."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.scalars import PositiveDuration
+from patient_usher.core.stages import base
+
+
+class Options(StageOptions):
+    """After which time, and whether the work behind is cancelled or runs on."""
+
+    after: PositiveDuration
+    behind: Literal["cancelled", "runs-on"] = "cancelled"
+
+
+class Stage(base.Stage):
+    """The clock is the engine's; it raises Timeout at this stage's position when the time is over."""
+
+    out_work = "registered"
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.deadline = base.Deadline(options.after, options.behind == "runs-on")
+
+    def way_in(self, x: Exchange) -> base.Effect:
+        """Set the clock."""
+        return self.deadline
+
+    def way_out(self, x: Exchange) -> base.Effect:
+        """In time: nothing to do."""
+        return None
