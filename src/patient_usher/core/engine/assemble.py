@@ -297,6 +297,10 @@ def _shape(segments: Iterable[tuple[str, str]]) -> tuple[Any, ...]:
 
 def _check_route(spec: PipelineSpec, route: RouteSpec, where: Path, found: _Findings) -> None:
     handler: HandlerSpec = route.handler
+    known = [item.route.id for item in place_routes(spec)] if route.clears else []
+    for at, name in enumerate(route.clears):
+        if name not in known:
+            found.add((*where, "clears", at), f"there is no route '{name}' to clear", near(name, known))
     if handler.records is not None and handler.records not in spec.records:
         mend = near(handler.records, spec.records)
         found.add((*where, "handler", "records"), f"there are no records '{handler.records}'", mend)

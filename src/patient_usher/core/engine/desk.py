@@ -52,6 +52,8 @@ def desk_routes(group: GroupSpec) -> Iterable[tuple[str, RouteSpec]]:
                 body_limit=None,
                 input=None,
                 cost=None,
+                cache=None,
+                clears=[],
                 handler=HandlerSpec.model_construct(),
             ),
         )

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import Answer, json_answer
+from patient_usher.core.http.messages import Answer, json_answer, json_bytes
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.pipeline import RecordsSpec
@@ -99,6 +99,15 @@ def _clash(store: Store, row: Row, own: str | None, setup: base.Setup) -> Raised
     return None
 
 
+def _precondition(store: Store, x: Exchange, key: str) -> base.Effect:
+    """Ask a conditional stage in front, before anything is done (RFC 9110 13.2.1)."""
+    if x.precondition is None:
+        return None
+    row = store.rows.get(key)
+    failed: base.Effect = x.precondition(json_bytes(row) if row is not None else None)
+    return failed
+
+
 def _list(store: Store, x: Exchange, setup: base.Setup) -> base.Effect:
     return json_answer(200, list(store.rows.values()))
 
@@ -131,6 +140,8 @@ def _create(store: Store, x: Exchange, setup: base.Setup) -> base.Effect:
 
 def _replace(store: Store, x: Exchange, setup: base.Setup) -> base.Effect:
     key = _key_of(store, x)
+    if (failed := _precondition(store, x, key)) is not None:
+        return failed
     if key not in store.rows:
         return _not_found(store, key, setup)
     sent = _sent(x, setup)
@@ -144,6 +155,8 @@ def _replace(store: Store, x: Exchange, setup: base.Setup) -> base.Effect:
 
 def _remove(store: Store, x: Exchange, setup: base.Setup) -> base.Effect:
     key = _key_of(store, x)
+    if (failed := _precondition(store, x, key)) is not None:
+        return failed
     if store.rows.pop(key, None) is None:
         return _not_found(store, key, setup)
     return Answer(204, Fields())

@@ -30,7 +30,7 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, finish
 from patient_usher.core.model.errors import Fault, MissingValue, Raised, refusal
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.stages.base import NOTHING, AnswerAndPass, Deadline, Refused, Stage, Wait
+from patient_usher.core.stages.base import NOTHING, AnswerAndPass, Deadline, Hold, Refused, Stage, Wait
 
 IN, OUT, ERROR, PARKED, STALLED, SENT = range(6)
 COMPLETION, TIMER, ARRIVAL = range(3)
@@ -193,7 +193,7 @@ class Loop:
                     x.refused_by, x.why = step.id, answered.why
                     kind, answered = Answer, answered.plainly()
                 elif kind is Refused:
-                    x.refused_by, x.why = step.id, answered.why
+                    x.refused_by, x.why = answered.by or step.id, answered.why
                     kind, answered = Answer, answered.answer
                 if kind is Answer:
                     journey.append((step.id, "in", "answered", now, note))
@@ -213,13 +213,22 @@ class Loop:
                     x.state, x.resume, x.note = IN, answered.then, note
                     self._park(x, now + answered.time)
                     return
+                elif kind is Hold:
+                    x.state, x.resume, x.note = IN, answered.then, note
+                    self._hold(x, answered)
+                    return
                 elif answered is NOTHING:
                     journey.append((step.id, "in", "nothing", now, note))
                     self._stall(x)
                     return
                 elif kind is AnswerAndPass:
-                    journey.append((step.id, "in", "answered-and-continued", now, note))
+                    did = "answered" if answered.refreshes else "answered-and-continued"
+                    journey.append((step.id, "in", did, now, note))
                     shadow = self._shadow(x, index + 1)
+                    if answered.refreshes:
+                        shadow.frames, shadow.refreshes = [step], True
+                    else:
+                        (x.shadow_of or x).slipped = True
                     x.answer = _onto_draft(x.answer, answered.answer) if sequential else answered.answer
                     x.answered_by = step.id
                     self._leave(x)
@@ -335,7 +344,7 @@ class Loop:
         owner = x.shadow_of or x
         owner.errors = (*owner.errors, error)
         x.raising = error
-        x.refused_by, x.why = (by, error.why) if error.why else (None, None)
+        x.refused_by, x.why = (error.by or by, error.why) if error.why else (None, None)
         if not x.plan.sequential:
             x.answer = None
 
@@ -351,6 +360,12 @@ class Loop:
         self.push(until, COMPLETION, x.number, self._wake, x, x.epoch)
         if until > x.patience_ends:
             self._set_patience(x)
+
+    def _hold(self, x: Exchange, hold: Hold) -> None:
+        x.waits, x.wakes_at = True, x.patience_ends
+        epoch = x.epoch
+        hold.waiting.append(lambda: self.push(self.now, COMPLETION, x.number, self._wake, x, epoch))
+        self._set_patience(x)
 
     def _set_patience(self, x: Exchange) -> None:
         if x.shadow_of is None and not x.gave_up and not x.impatient:
@@ -446,7 +461,6 @@ class Loop:
         shadow.index, shadow.state = index, IN
         shadow.answer = x.answer.copy() if x.answer is not None else None
         owner.live += 1
-        owner.slipped = True
         return shadow
 
     def _end_shadow(self, shadow: Exchange) -> None:
@@ -456,7 +470,7 @@ class Loop:
         owner.handler_finished |= shadow.handler_finished
         owner.identity = owner.identity or shadow.identity
         caught = shadow.raising is None or shadow.answered_by != "server"
-        if owner.second_answer is None and shadow.answer is not None and caught:
+        if owner.second_answer is None and shadow.answer is not None and caught and not shadow.refreshes:
             owner.second_answer = finish(owner.request.method, shadow.answer, http_date(self.now))
         owner.now = self.now
         self._close(owner)

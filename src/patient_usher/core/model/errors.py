@@ -71,7 +71,7 @@ class Raised:
     """
 
     __slots__ = (
-        "caught_by", "cause", "fields", "invalid", "message", "public", "raised_by", "stack", "status", "type",
+        "by", "caught_by", "cause", "fields", "invalid", "message", "public", "raised_by", "stack", "status", "type",
         "where", "why",
     )  # fmt: skip
 
@@ -100,6 +100,7 @@ class Raised:
         self.cause = cause
         self.stack = stack
         self.raised_by = ""
+        self.by: str | None = None  # the stage that refuses, where another raises in its name
         self.caught_by: str | None = None
 
     def plainly(self) -> Answer:

@@ -42,9 +42,9 @@ class Exchange:
         "cookies", "deadlines", "done", "environment", "epoch", "error_view", "errors", "finished", "frames",
         "gave_up", "handler_finished", "handler_reached", "host", "id", "identity", "impatient", "index",
         "instance", "journey", "kind", "live", "log", "note", "now", "number", "outcome", "parent",
-        "path_values", "patience_ends", "plan", "raising", "rates", "refused_by", "request", "resume", "route",
-        "scheme", "second_answer", "send", "sent", "shadow_of", "slipped", "state", "timed_out", "waits",
-        "wakes_at", "why",
+        "path_values", "patience_ends", "plan", "precondition", "raising", "rates", "refreshes", "refused_by",
+        "request", "resume", "route", "scheme", "second_answer", "send", "sent", "shadow_of", "slipped",
+        "state", "timed_out", "waits", "wakes_at", "why",
     )  # fmt: skip
 
     def __init__(self, number: int, id_: str, request: Request, at: int) -> None:
@@ -75,6 +75,7 @@ class Exchange:
         self.cookies: Any = UNREAD
         self.answer: Answer | None = None
         self.note: dict[str, Any] | None = None
+        self.precondition: Callable[[bytes | None], Any] | None = None
         # The engine's: where the exchange is.
         self.plan: Any = None
         self.index = 0
@@ -86,6 +87,7 @@ class Exchange:
         self.error_view: dict[str, Any] | None = None
         self.shadow_of: Exchange | None = None
         self.slipped = False
+        self.refreshes = False
         self.gave_up = False
         self.waits = False
         self.wakes_at = 0

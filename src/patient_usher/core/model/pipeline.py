@@ -155,6 +155,12 @@ AccessRule = Annotated[
 ]
 
 
+def _check_per(value: Any) -> str:
+    if isinstance(value, str) and (value == "identity" or re.fullmatch(r"(query|header)\..+", value)):
+        return value
+    raise wrong(f"{show(value)} makes no copy of its own", "write query.NAME, header.NAME or identity")
+
+
 def exactly_one(model: Model, names: Iterable[str], what: str, *, at_most: bool = False) -> None:
     """Raise unless one (or at most one) of these keys is given."""
     keys = list(names)
@@ -247,6 +253,32 @@ class HandlerSpec(Model):
         return self
 
 
+class CacheRule(Model):
+    """How a route's answers may be kept: at the server, at the client, and what makes a copy of its own."""
+
+    shared: Duration | None = None
+    private: Duration | None = None
+    per: list[Annotated[str, BeforeValidator(_check_per)]] | None = None
+    same_for: Literal["everyone"] | None = None
+    never: bool = Field(default=False, exclude=True)
+
+    @model_validator(mode="after")
+    def _lives(self) -> "CacheRule":
+        if self.shared is None and self.private is None and not self.never:
+            raise wrong("the rule says no lifetime", "give shared, private or both, or write cache: never")
+        return self
+
+
+def _spell_out_cache(value: Any) -> Any:
+    if value == "never":
+        return CacheRule.model_construct(never=True)
+    if isinstance(value, str):
+        return {"shared": value, "private": value}
+    if isinstance(value, dict) and "never" in value:
+        raise wrong("never stands alone", "write cache: never")
+    return value
+
+
 class InputSpec(Model):
     """JSON Schemas for what a request brings, and messages of the developer's own by pointer."""
 
@@ -271,6 +303,8 @@ class RouteSpec(Model):
     stages: list[Any] = Field(default_factory=list)
     body_limit: Size | None = None
     cost: Annotated[int, Field(ge=1)] | None = None
+    cache: Annotated[CacheRule, BeforeValidator(_spell_out_cache), Or({"type": "string"})] | None = None
+    clears: Names = Field(default_factory=list)
     input: InputSpec | None = None
     handler: HandlerSpec
 

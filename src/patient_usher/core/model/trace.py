@@ -243,6 +243,8 @@ class Expect(Model):
         ]
         | None
     ) = None
+    cache: TextMatch = None
+    encoding: TextMatch = None
     browser: (
         Annotated[
             BrowserExpect,

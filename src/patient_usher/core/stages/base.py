@@ -9,6 +9,7 @@ A stage has up to four methods: ``way_in(x)``, ``way_out(x)``, ``way_error(x, er
 - a ``Raised``: raise it (a refusal, where it carries a ``why``);
 - ``NOTHING``: neither pass on nor answer, so that the caller waits for ever;
 - ``AnswerAndPass``: answer, and yet let what is behind run;
+- a ``Hold``: wait for another exchange;
 - a ``Deadline``: pass on, with a time in which what is behind must be done;
 - ``Wait``: go on after a time, with what its function then returns.
 """
@@ -35,22 +36,37 @@ NOTHING = Nothing()
 
 
 class AnswerAndPass:
-    """The slip in which a stage answers and yet passes the request on."""
+    """A stage answers and yet passes the request on: a slip, unless it ``refreshes`` what it keeps.
 
-    __slots__ = ("answer",)
+    Then what is behind runs for the stage itself, whose ``way_out`` sees what comes of it.
+    """
 
-    def __init__(self, answer: Answer) -> None:
+    __slots__ = ("answer", "refreshes")
+
+    def __init__(self, answer: Answer, *, refreshes: bool = False) -> None:
         self.answer = answer
+        self.refreshes = refreshes
+
+
+class Hold:
+    """Wait for another exchange: the engine adds to ``waiting`` a function that lets this one go on."""
+
+    __slots__ = ("then", "waiting")
+
+    def __init__(self, waiting: list[Callable[[], None]], then: Callable[[Exchange], Effect]) -> None:
+        self.waiting = waiting
+        self.then = then
 
 
 class Refused:
     """A refusal with an answer of the stage's own, whatever ``refuse`` says."""
 
-    __slots__ = ("answer", "why")
+    __slots__ = ("answer", "by", "why")
 
-    def __init__(self, answer: Answer, why: str) -> None:
+    def __init__(self, answer: Answer, why: str, by: str | None = None) -> None:
         self.answer = answer
         self.why = why
+        self.by = by
 
 
 class Wait:
@@ -76,7 +92,10 @@ class Deadline:
         self.runs_on = runs_on
 
 
-Effect = None | Answer | Refused | Raised | Nothing | AnswerAndPass | Wait | Deadline
+Effect = None | Answer | Refused | Raised | Nothing | AnswerAndPass | Wait | Hold | Deadline
+
+Precondition = Callable[[bytes | None], Effect]
+"""What a conditional stage asks of a handler that writes: content there now, None for none."""
 
 
 class Session(NamedTuple):

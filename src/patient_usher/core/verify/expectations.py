@@ -173,6 +173,8 @@ _TEXTS: dict[str, Callable[[Exchange], Any]] = {
     "route": lambda x: x.route.id if x.route is not None else None,
     "identity": lambda x: x.identity.name if x.identity is not None else None,
     "raised": _raised,
+    "cache": lambda x: x.caches[-1]["state"] if x.caches else None,
+    "encoding": lambda x: x.answer.fields.get("content-encoding") if x.answer is not None else None,
 }
 
 

@@ -1,0 +1,222 @@
+"""HTTP caching (RFC 9111; RFC 5861 for the stale-* directives), as pure functions of messages and times.
+
+Times are integer microseconds since the epoch. ``shared`` tells a shared cache from a private one.
+"""
+
+from __future__ import annotations
+
+from email.utils import parsedate_to_datetime
+from functools import lru_cache
+from typing import NamedTuple
+
+from patient_usher.core.http.dates import MICROSECONDS, http_date, instant
+from patient_usher.core.http.fields import Fields, list_items
+from patient_usher.core.http.messages import Answer
+
+HEURISTICALLY_CACHEABLE = frozenset({200, 203, 204, 206, 300, 301, 308, 404, 405, 410, 414, 501})
+"""RFC 9110 15.1."""
+UNDERSTOOD = frozenset(
+    {200, 203, 204, 300, 301, 302, 303, 307, 308, 404, 405, 410, 414, 421, 451, 500, 501, 502, 503, 504}
+)
+"""Status codes whose caching rules are followed here; 206 and 304 are not stored (3.3, 4.3.4)."""
+
+Directives = dict[str, str | None]
+
+
+@lru_cache(maxsize=2048)
+def _directives(value: str) -> tuple[tuple[str, str | None], ...]:
+    found: dict[str, str | None] = {}
+    for item in list_items(value):
+        name, equals, argument = item.partition("=")
+        text = argument.strip().strip('"') if equals else None
+        found.setdefault(name.strip().lower(), text)  # 4.2.1: of two, the first counts
+    return tuple(found.items())
+
+
+def directives(fields: Fields) -> Directives:
+    """Cache-Control (5.2), names in lower case; of a directive that stands twice the first."""
+    value = fields.get("cache-control")
+    return dict(_directives(value)) if value else {}
+
+
+def seconds(argument: str | None) -> int | None:
+    """Delta-seconds (1.2.2) as microseconds, None for anything else."""
+    if argument is None or not argument.isascii() or not argument.isdecimal():
+        return None
+    return min(int(argument), 2**31) * MICROSECONDS
+
+
+@lru_cache(maxsize=2048)
+def parse_date(value: str | None) -> int | None:
+    """An HTTP date (RFC 9110 5.6.7), None for anything else."""
+    if value is None:
+        return None
+    try:
+        return instant(parsedate_to_datetime(value))
+    except (ValueError, TypeError, IndexError, OverflowError):
+        return None
+
+
+class Stored(NamedTuple):
+    """A stored answer: when it was asked for and came, and the request's fields that it varies on."""
+
+    answer: Answer
+    request_time: int
+    response_time: int
+    vary: tuple[tuple[str, str | None], ...] = ()
+    lifetime: int | None = None
+    """A lifetime that a stage gives it, whatever its fields say."""
+
+
+def bars_storing(method: str, status: int, request: Fields, answer: Fields, *, shared: bool) -> str:
+    """Why an answer must not be stored (3), or nothing."""
+    cc = directives(answer)
+    if method != "GET":
+        return "method"
+    if status not in UNDERSTOOD:
+        return "status"
+    if "no-store" in directives(request):  # 5.2.1.5
+        return "request-no-store"
+    if "no-store" in cc and "must-understand" not in cc:  # 5.2.2.3, 5.2.2.5
+        return "no-store"
+    if shared and "private" in cc:  # 5.2.2.7
+        return "private"
+    if shared and "authorization" in request and not cc.keys() & {"must-revalidate", "public", "s-maxage"}:  # 3.5
+        return "authorization"
+    lifetimes = ("max-age", "s-maxage") if shared else ("max-age",)
+    explicit = "expires" in answer or "public" in cc or any(seconds(cc.get(name)) is not None for name in lifetimes)
+    if explicit or (not shared and "private" in cc) or status in HEURISTICALLY_CACHEABLE:
+        return ""
+    return "nothing-permits"
+
+
+def freshness_lifetime(status: int, answer: Fields, response_time: int, *, shared: bool, heuristic: bool) -> int:
+    """For how long an answer is fresh (4.2.1; 4.2.2 where heuristics are wanted), in microseconds."""
+    cc = directives(answer)
+    for name in ("s-maxage", "max-age") if shared else ("max-age",):
+        if name in cc:
+            return seconds(cc[name]) or 0  # 4.2.1: what can't be read counts as stale
+    date = parse_date(answer.get("date"))
+    date = response_time if date is None else date
+    if "expires" in answer:
+        expires = parse_date(answer.get("expires"))  # 5.3: an invalid one has expired
+        return max((expires or 0) - date, 0)
+    modified = parse_date(answer.get("last-modified"))
+    if heuristic and modified is not None and (status in HEURISTICALLY_CACHEABLE or "public" in cc):
+        return max(date - modified, 0) // 10
+    return 0
+
+
+def current_age(stored: Stored, now: int) -> int:
+    """4.2.3, in microseconds."""
+    fields = stored.answer.fields
+    date = parse_date(fields.get("date"))
+    apparent = max(0, stored.response_time - date) if date is not None else 0
+    age = seconds((fields.get("age") or "").partition(",")[0].strip()) or 0
+    corrected = age + (stored.response_time - stored.request_time)
+    return max(apparent, corrected) + (now - stored.response_time)
+
+
+def vary_of(request: Fields, answer: Fields) -> tuple[tuple[str, str | None], ...]:
+    """The request's fields that the answer varies on, normalised (4.1)."""
+    names = sorted({name.lower() for name in list_items(answer.get("vary") or "")})
+    return tuple((name, _normal(request.get(name))) for name in names)
+
+
+def _normal(value: str | None) -> str | None:
+    return None if value is None else ", ".join(list_items(value))
+
+
+def varies_alike(stored: Stored, request: Fields) -> bool:
+    """Whether the request would have got this one of the variants; of ``*`` nobody can say (4.1)."""
+    return all(name != "*" and _normal(request.get(name)) == value for name, value in stored.vary)
+
+
+class Use(NamedTuple):
+    """Whether a stored answer may be used: ``fresh``, ``stale`` (still allowed) or ``validate``."""
+
+    how: str
+    age: int
+    lifetime: int
+    why: str = ""
+
+
+def may_use(
+    stored: Stored, request: Fields, now: int, *, shared: bool, heuristic: bool, honours_request: bool = True
+) -> Use:
+    """Whether a stored answer satisfies a request (4), by both sides' directives (4.2.4, 5.2).
+
+    ``honours_request``: whether the request's own directives count.
+    """
+    fields = stored.answer.fields
+    cc = directives(fields)
+    age = current_age(stored, now)
+    lifetime = stored.lifetime
+    if lifetime is None:
+        lifetime = freshness_lifetime(
+            stored.answer.status, fields, stored.response_time, shared=shared, heuristic=heuristic
+        )
+    asked = directives(request) if honours_request else {}
+    if honours_request and not asked and "no-cache" in list_items((request.get("pragma") or "").lower()):  # 5.4
+        asked = {"no-cache": None}
+    if "no-cache" in cc and cc["no-cache"] is None:  # 5.2.2.4; a list of fields does not bar the rest
+        return Use("validate", age, lifetime, "no-cache")
+    if "no-cache" in asked:  # 5.2.1.4
+        return Use("validate", age, lifetime, "request-no-cache")
+    oldest = seconds(asked.get("max-age")) if "max-age" in asked else None
+    if oldest is not None and age > oldest:  # 5.2.1.1
+        return Use("validate", age, lifetime, "request-max-age")
+    margin = (seconds(asked.get("min-fresh")) or 0) if "min-fresh" in asked else 0  # 5.2.1.3
+    if age + margin < lifetime:
+        return Use("fresh", age, lifetime)
+    forbidden = "must-revalidate" in cc or (shared and cc.keys() & {"proxy-revalidate", "s-maxage"})  # 4.2.4
+    if forbidden:
+        return Use("validate", age, lifetime, "expired")
+    if "max-stale" in asked:  # 5.2.1.2
+        most = asked["max-stale"]
+        if most is None or age - lifetime <= (seconds(most) or 0):
+            return Use("stale", age, lifetime, "max-stale")
+    grace = seconds(cc.get("stale-while-revalidate"))
+    if grace is not None and age - lifetime < grace:  # RFC 5861 3
+        return Use("stale", age, lifetime, "stale-while-revalidate")
+    return Use("validate", age, lifetime, "expired")
+
+
+def may_cover_error(stored: Stored, now: int, *, shared: bool, heuristic: bool) -> bool:
+    """Whether a stale answer may stand in for an error (RFC 5861 4)."""
+    cc = directives(stored.answer.fields)
+    grace = seconds(cc.get("stale-if-error"))
+    if grace is None or "must-revalidate" in cc or (shared and cc.keys() & {"proxy-revalidate", "s-maxage"}):
+        return False
+    lifetime = stored.lifetime
+    if lifetime is None:
+        fields = stored.answer.fields
+        lifetime = freshness_lifetime(
+            stored.answer.status, fields, stored.response_time, shared=shared, heuristic=heuristic
+        )
+    return current_age(stored, now) - lifetime < grace
+
+
+def freshened(stored: Stored, answer: Fields, request_time: int, now: int) -> Stored:
+    """The stored answer with a 304's fields laid over it (3.2, 4.3.4)."""
+    merged = stored.answer.copy()
+    newer = answer.copy()
+    if "date" not in newer:
+        newer.put("Date", http_date(now))
+    for name in ("content-length", "content-encoding", "content-type", "content-range"):
+        newer.drop(name)
+    merged.fields.drop("age")
+    merged.fields.update(newer)
+    return stored._replace(answer=merged, request_time=request_time, response_time=now)
+
+
+def validators(stored: Stored) -> list[tuple[str, str]]:
+    """The fields that ask whether a stored answer still holds (4.3.1)."""
+    fields = stored.answer.fields
+    pairs = [("If-None-Match", fields.get("etag")), ("If-Modified-Since", fields.get("last-modified"))]
+    return [(name, value) for name, value in pairs if value is not None]
+
+
+def invalidates(method: str, status: int) -> bool:
+    """Whether what is stored for the URL must go (4.4)."""
+    return method not in ("GET", "HEAD", "OPTIONS", "TRACE") and 200 <= status < 400

@@ -1,0 +1,68 @@
+"""Validators and conditional requests (RFC 9110 section 13)."""
+
+from __future__ import annotations
+
+from patient_usher.core.http.caching import parse_date
+from patient_usher.core.http.fields import Fields, list_items
+
+CONDITIONS = ("if-match", "if-none-match", "if-modified-since", "if-unmodified-since", "if-range")
+
+
+def opaque(tag: str) -> str:
+    """An entity tag without its weakness mark."""
+    return tag[2:] if tag.startswith("W/") else tag
+
+
+def strong_match(one: str, other: str) -> bool:
+    """8.8.3.2."""
+    return one == other and not one.startswith("W/")
+
+
+def weak_match(one: str, other: str) -> bool:
+    """8.8.3.2."""
+    return opaque(one) == opaque(other)
+
+
+def weakened(tag: str) -> str:
+    """The tag as a weak one."""
+    return tag if tag.startswith("W/") else f"W/{tag}"
+
+
+def evaluate(method: str, request: Fields, etag: str | None, modified: str | None, *, exists: bool = True) -> int:
+    """What the request's conditions make of the present representation: 0 go on, 304 or 412 (13.2.2).
+
+    ``etag`` and ``modified`` are its validators, ``exists`` whether there is one at all.
+    """
+    reads = method in ("GET", "HEAD")
+    if (wanted := request.get("if-match")) is not None:  # step 1
+        if not _any(wanted, etag, exists, strong_match):
+            return 412
+    elif (since := parse_date(request.get("if-unmodified-since"))) is not None:  # step 2
+        last = parse_date(modified)
+        if last is None or last > since:
+            return 412
+    if (wanted := request.get("if-none-match")) is not None:  # step 3
+        if _any(wanted, etag, exists, weak_match):
+            return 304 if reads else 412
+    elif reads and (since := parse_date(request.get("if-modified-since"))) is not None:  # step 4
+        last = parse_date(modified)
+        if last is not None and last <= since:
+            return 304
+    return 0
+
+
+def _any(wanted: str, etag: str | None, exists: bool, match: object) -> bool:
+    if wanted.strip() == "*":
+        return exists
+    assert callable(match)
+    return etag is not None and any(match(tag, etag) for tag in list_items(wanted))
+
+
+def as_not_modified(fields: Fields) -> Fields:
+    """A 200's fields as its 304 carries them (15.4.5): no metadata of content that isn't sent."""
+    kept = fields.copy()
+    for name in ("content-length", "content-type", "content-encoding", "content-language", "content-range"):
+        kept.drop(name)
+    if "etag" in kept:
+        kept.drop("last-modified")
+    return kept

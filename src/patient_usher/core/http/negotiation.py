@@ -1,0 +1,59 @@
+"""Content codings by Accept-Encoding (RFC 9110 12.4.2, 12.5.3)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import lru_cache
+
+from patient_usher.core.http.fields import list_items
+
+IDENTITY = "identity"
+ALIASES = {"x-gzip": "gzip", "x-compress": "compress"}
+"""RFC 9110 8.4.1: recipients should treat these as the same."""
+_UNSAID = 0.0001
+"""The weight of identity where nothing is said of it: acceptable, but behind all that is asked for."""
+
+
+@lru_cache(maxsize=1024)
+def parse_accept_encoding(value: str) -> dict[str, float]:
+    """Codings in lower case and their weights; what can't be read weighs nothing. Not to be changed."""
+    weights: dict[str, float] = {}
+    for item in list_items(value):
+        name, *params = item.split(";")
+        weight = 1.0
+        for param in params:
+            key, _, text = param.partition("=")
+            if key.strip().lower() == "q":
+                weight = _weight(text.strip())
+        coding = name.strip().lower()
+        weights.setdefault(ALIASES.get(coding, coding), weight)
+    return weights
+
+
+def _weight(text: str) -> float:
+    digits = text.replace(".", "", 1)
+    if not digits.isdecimal() or not digits.isascii() or len(text) > 5:
+        return 0.0
+    return min(float(text), 1.0)
+
+
+def choose_coding(accept_encoding: str | None, offered: Sequence[str]) -> str | None:
+    """The coding to use of those offered, best first; identity for none; None where nothing is acceptable.
+
+    Without the field any coding would do (12.5.3), but nothing says that it is understood: identity.
+    """
+    if accept_encoding is None:
+        return IDENTITY
+    weights = parse_accept_encoding(accept_encoding)
+    others = weights.get("*")
+    best, top = None, 0.0
+    for coding in offered:
+        weight = weights.get(coding, others or 0.0)
+        if weight > top:
+            best, top = coding, weight
+    own = weights.get(IDENTITY)
+    if own is None:
+        own = 0.0 if others == 0.0 else _UNSAID
+    if own > top:
+        return IDENTITY
+    return best

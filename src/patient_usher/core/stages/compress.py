@@ -1,0 +1,145 @@
+"""``compress``: content codings by Accept-Encoding (RFC 9110 8.4, 12.5.3)."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable
+from typing import Annotated, Literal
+
+from pydantic import Field
+
+from patient_usher.core.http.caching import directives
+from patient_usher.core.http.conditional import weakened
+from patient_usher.core.http.fields import add_vary
+from patient_usher.core.http.media import is_json, parse_media_type
+from patient_usher.core.http.negotiation import IDENTITY, choose_coding
+from patient_usher.core.model.errors import refusal
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.scalars import Names, Size
+from patient_usher.core.stages import base
+
+REMEMBERED = 32 << 20
+"""Octets of compressed content that a stage remembers at most."""
+
+
+class Options(StageOptions):
+    """Which codings, best first; from which size; which media types; how hard."""
+
+    codings: Annotated[list[Literal["br", "zstd", "gzip", "deflate"]], Field(min_length=1)] = Field(
+        default=["br", "zstd", "gzip", "deflate"]
+    )
+    from_size: Size = 1024
+    media_types: Names = Field(
+        default_factory=lambda: ["text/*", "application/json", "application/javascript", "+json", "+xml"]
+    )
+    level: Annotated[int, Field(ge=1, le=9)] = 6
+
+
+def _gzip(body: bytes, level: int) -> bytes:
+    import gzip
+
+    return gzip.compress(body, level, mtime=0)
+
+
+def _deflate(body: bytes, level: int) -> bytes:
+    import zlib
+
+    return zlib.compress(body, level)  # RFC 9110 8.4.1.2: the zlib format
+
+
+def _br(body: bytes, level: int) -> bytes:
+    import brotli
+
+    octets: bytes = brotli.compress(body, quality=level)
+    return octets
+
+
+def _zstd(body: bytes, level: int) -> bytes:
+    import zstandard
+
+    return zstandard.ZstdCompressor(level=level).compress(body)
+
+
+CODERS: dict[str, Callable[[bytes, int], bytes]] = {"gzip": _gzip, "deflate": _deflate, "br": _br, "zstd": _zstd}
+
+
+class Stage(base.Stage):
+    """Real octets: what it compresses decompresses to the same. The same content is compressed once."""
+
+    out_work = "registered"
+
+    def __init__(self, options: Options, setup: base.Setup) -> None:
+        self.codings, self.from_size, self.level = options.codings, options.from_size, options.level
+        self.media = options.media_types
+        self.remembered: OrderedDict[tuple[str, bytes], bytes] = OrderedDict()
+        self.size = 0
+
+    def _suits(self, content_type: str | None) -> bool:
+        essence = parse_media_type(content_type or "")[0]
+        for pattern in self.media:
+            if pattern.endswith("/*") and essence.startswith(pattern[:-1]):
+                return True
+            if essence == pattern or (pattern.startswith("+") and essence.endswith(pattern)):
+                return True
+            if pattern == "application/json" and is_json(essence):
+                return True
+        return False
+
+    def way_out(self, x: Exchange) -> base.Effect:
+        """Code the content, or leave it and say why it might have been."""
+        answer = x.answer
+        assert answer is not None
+        fields, body = answer.fields, answer.body
+        accepts = x.request.fields.get("accept-encoding")
+        if "content-encoding" in fields or "no-transform" in directives(fields):
+            return None
+        if answer.status == 304:
+            self._mark_not_modified(x, accepts)
+            return None
+        if answer.status in (204, 205, 206) or not body:
+            return None
+        possible = len(body) >= self.from_size and self._suits(fields.get("content-type"))
+        coding = choose_coding(accepts, self.codings if possible else ())
+        if possible:
+            add_vary(fields, "Accept-Encoding")
+        if coding is None:
+            return refusal("NotAcceptable", "not-acceptable") if possible else None
+        if coding == IDENTITY:
+            return None
+        coded, remembered = self._coded(coding, body)
+        fields.put("Content-Encoding", coding)
+        tag = fields.get("etag")
+        if tag is not None:  # RFC 9110 8.8.3.3: other octets can't share a strong tag
+            fields.put("ETag", weakened(tag))
+        answer.body = coded
+        x.note = {
+            "coding": coding,
+            "before": len(body),
+            "after": len(coded),
+            "done": "from memory" if remembered else "anew",
+        }
+        return None
+
+    def _mark_not_modified(self, x: Exchange, accepts: str | None) -> None:
+        """A 304 gets the Vary and the weak tag that its 200 would have had (15.4.5), but no coding."""
+        assert x.answer is not None
+        fields = x.answer.fields
+        add_vary(fields, "Accept-Encoding")
+        tag = fields.get("etag")
+        if tag is not None and choose_coding(accepts, self.codings) not in (None, IDENTITY):
+            fields.put("ETag", weakened(tag))
+
+    def _coded(self, coding: str, body: bytes) -> tuple[bytes, bool]:
+        key = (coding, body)
+        known = self.remembered.get(key)
+        if known is not None:
+            self.remembered.move_to_end(key)
+            return known, True
+        coded = CODERS[coding](body, self.level)
+        self.remembered[key] = coded
+        self.size += len(body) + len(coded)
+        while self.size > REMEMBERED and self.remembered:
+            (_, old), gone = self.remembered.popitem(last=False)
+            self.size -= len(old) + len(gone)
+        return coded, False
