@@ -586,3 +586,63 @@ def test_a_route_to_clear_must_be_there() -> None:
                 {"id": "b", "at": "POST /", "clears": "tide", "handler": text()},
             ],
         )
+
+
+# The browser's own cache.
+
+PAGE = {"page": {"kind": "browser", "origin": "https://api.example"}}
+BROWSING: list[tuple[dict[str, Any], dict[str, Any], str, str, bool]] = [
+    (says("max-age=60"), {}, "59s", "from-caller-cache", False),
+    (says("private, max-age=60"), {}, "59s", "from-caller-cache", False),
+    (says("max-age=60"), {}, "60s", "handled", True),
+    (says("no-store"), {}, "1s", "handled", True),
+    (says("max-age=60"), {"cache": "reload"}, "1s", "handled", True),
+    (says("max-age=60"), {"cache": "no-cache"}, "1s", "handled", True),
+    (says("max-age=60"), {"cache": "no-store"}, "1s", "handled", True),
+    (says("s-maxage=60, max-age=0"), {}, "1s", "handled", True),
+    (says("max-age=60", Vary="X-A"), {"headers": {"X-A": "2"}}, "1s", "handled", True),
+]
+
+
+@pytest.mark.parametrize(("answer", "second", "delay", "outcome", "ran"), BROWSING)
+def test_a_browser_keeps_its_own_copies(
+    answer: dict[str, Any], second: dict[str, Any], delay: str, outcome: str, ran: bool
+) -> None:
+    routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok", **answer}}}]
+    call = {"send": "GET /", "caller": "page"}
+    record = replay(make_service([], routes=routes), call, {**call, **second, "after": delay}, callers=PAGE)[1]
+    assert (record["outcome"], record["handler_reached"]) == (outcome, ran)
+    assert record["browser"]["verdict"] == "readable"
+    assert record["answered_by"] == ("handler" if ran else "caller")
+
+
+def test_a_browser_validates_what_is_stale_and_forgets_what_it_writes_to() -> None:
+    routes = [
+        {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": says("max-age=60") | {"text": "ok"}}},
+        {"id": "w", "at": "POST /", "access": "everyone", "handler": {"answer": {"status": 204}}},
+    ]
+    call = {"send": "GET /", "caller": "page"}
+    records = replay(
+        make_service([REVALIDATES], routes=routes),
+        call,
+        {**call, "after": "61s"},
+        {**call, "after": "59s"},
+        {**call, "send": "POST /"},
+        call,
+        callers=PAGE,
+    )
+    assert [r["outcome"] for r in records] == ["handled", "handled", "from-caller-cache", "handled", "handled"]
+    assert records[1]["response"]["status"] == 304
+    assert records[2]["response"]["body"] == "ok"
+
+
+def test_cors_holds_for_copies_too() -> None:
+    """A copy that was stored for one way of asking is checked again for another."""
+    cors = {"id": "browsers", "kind": "cors", "allow-origins": "*"}
+    routes = [
+        {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": says("max-age=60") | {"text": "ok"}}}
+    ]
+    callers = {"page": {"kind": "browser", "origin": "https://other.example"}}
+    call = {"send": "GET /", "caller": "page"}
+    records = replay(make_service([cors], routes=routes), call, {**call, "credentials": "include"}, callers=callers)
+    assert (records[1]["outcome"], records[1]["browser"]["why"]) == ("from-caller-cache", "wildcard-with-credentials")

@@ -44,6 +44,8 @@ def test_the_demo_shows_a_story_and_a_mistake(usher: Usher) -> None:
         ("front.yaml", "front-story.yaml", 1, 4, 3),
         ("boaters.yaml", "boaters-story.yaml", 0, 5, 0),
         ("limits.yaml", "limits-story.yaml", 0, 78, 0),
+        ("shelf.yaml", "shelf-story.yaml", 0, 19, 0),
+        ("shelf-leaking.yaml", "shelf-story.yaml", 1, 19, 1),
         ("limits-instances.yaml", "limits-story.yaml", 1, 78, 8),
         ("limits-misplaced.yaml", "limits-story.yaml", 1, 78, 2),
         ("boaters-blocked-1.yaml", "boaters-story.yaml", 1, 5, 3),

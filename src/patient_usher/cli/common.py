@@ -177,7 +177,7 @@ def text_report(
         for record in shown:
             painter.write(text.journey(record))
     if not quiet or failed_ids:
-        painter.write(text.summary(summary.record(), failed_ids))
+        painter.write(text.summary(summary.record(), failed_ids, summary.savings()))
         painter.write(line((f"  {note}", "raised")) for note in enforced_limits(service))
         if len(failed_ids) > journeys and not details and not quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])

@@ -107,6 +107,8 @@ class Summary:
         self.requests = self.exchanges = self.failed = 0
         self.by_status: Counter[str] = Counter()
         self.by_answerer: Counter[str] = Counter()
+        self.cache_states: Counter[str] = Counter()
+        self.before = self.after = 0
 
     def add(self, records: list[dict[str, Any]]) -> None:
         """Count one send's exchanges."""
@@ -116,8 +118,26 @@ class Summary:
         for record in records:
             if record["response"] is not None:
                 self.by_status[str(record["response"]["status"])] += 1
+            self.cache_states.update(cache["state"] for cache in record["caches"])
+            for step in record["journey"]:
+                if "coding" in step["note"]:
+                    self.before += step["note"]["before"]
+                    self.after += step["note"]["after"]
             if record["answered_by"] is not None:
                 self.by_answerer[record["answered_by"]] += 1
+
+    def savings(self) -> list[str]:
+        """What caches and compression saved, in a line each."""
+        lines = []
+        hits, states = self.cache_states["hit"], self.cache_states
+        asked = hits + states["miss"] + states["stale"] + states["revalidated"]
+        if asked:
+            ratio = 100 * hits // asked
+            lines.append(f"cache: {hits} of {asked} look-ups were hits ({ratio}%), as many handler runs saved")
+        if self.before:
+            saved = self.before - self.after
+            lines.append(f"compression: {self.before:,} octets became {self.after:,}, {saved:,} saved")
+        return lines
 
     def record(self) -> dict[str, Any]:
         """The counts as the result writes them."""

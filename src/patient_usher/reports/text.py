@@ -207,7 +207,17 @@ def who(record: Record) -> str:
         return f"{refused}: {why}"
     if outcome in ("errored", "timed-out") and record["errors"]:
         return f"caught {record['errors'][-1]['type']}"
+    if record["caches"]:
+        return f"{by} ({_cache_state(record['caches'][-1])})"
     return str(by)
+
+
+def _cache_state(cache: Record) -> str:
+    state: str = cache["state"].replace("-", " ")
+    if cache["state"] == "hit":
+        why = f", {cache['why']}" if cache["why"] else ""
+        return f"hit, {clock(cache['age'])} old{why}"
+    return state + (", stored" if cache["stored"] and cache["state"] in ("miss", "stale") else "")
 
 
 def clock(seconds: float) -> str:
@@ -441,7 +451,7 @@ def _by(record: Record) -> str:
     return f"answered by {by}"
 
 
-def summary(record: dict[str, Any], failed: list[str]) -> Iterator[Line]:
+def summary(record: dict[str, Any], failed: list[str], savings: list[str]) -> Iterator[Line]:
     """The last lines: counts, and whether all was as expected."""
     statuses = ", ".join(f"{count} × {status}" for status, count in record["by_status"].items())
     answerers = ", ".join(f"{name} {count}" for name, count in record["by_answerer"].items())
@@ -455,6 +465,7 @@ def summary(record: dict[str, Any], failed: list[str]) -> Iterator[Line]:
             yield line((part, "bad"))
     else:
         yield line((f"✓ {count}, all as expected", "good"))
-    for text in (f"statuses: {statuses}", f"answered by: {answerers}") if statuses else ():
+    texts = [f"statuses: {statuses}", f"answered by: {answerers}", *savings]
+    for text in texts if statuses else ():
         for part in textwrap.wrap(text, WIDTH - 2, subsequent_indent="  "):
             yield line((f"  {part}", "dim"))

@@ -162,7 +162,7 @@ class _Maker:
         name = entry.caller or "script"
         problems = []
         if (name in self.spec.callers and self.spec.callers[name].kind == "script") or name not in self.spec.callers:
-            for key in ("credentials", "mode", "redirect"):
+            for key in ("credentials", "mode", "redirect", "cache"):
                 if getattr(entry, key) is not None:
                     there = locate(doc, [*where, key], key=True) if doc is not None else spot
                     problems.append(Problem(there, f"{key} is a browser's", "name a caller of kind browser"))

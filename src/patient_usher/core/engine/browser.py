@@ -12,10 +12,21 @@ from patient_usher.core.engine.blame import blame
 from patient_usher.core.engine.callers import Conversation, Outgoing
 from patient_usher.core.engine.service import Service
 from patient_usher.core.http import cors
+from patient_usher.core.http.caching import (
+    Stored,
+    bars_storing,
+    freshened,
+    invalidates,
+    may_use,
+    validators,
+    varies_alike,
+    vary_of,
+)
+from patient_usher.core.http.conditional import CONDITIONS
 from patient_usher.core.http.cookies import Jar, site
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import Request
+from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.redirects import LIMIT, STATUSES, redirected, target
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.exchange import Exchange
@@ -32,6 +43,7 @@ class Fetch:
         self.mode = spec.mode or "cors"
         self.credentials = spec.credentials or "same-origin"
         self.redirect = spec.redirect or "follow"
+        self.cache = spec.cache or "default"
         self.method = cors.normalise_method(request.method)
         self.fields = Fields()
         self.body = request.body
@@ -66,7 +78,7 @@ class Fetch:
 
 
 class Browser:
-    """One browser of a trace: its cookies, preflight cache and known TLS-only hosts."""
+    """One browser of a trace: its cookies, preflight cache, private cache and known TLS-only hosts."""
 
     talks = True
 
@@ -76,6 +88,7 @@ class Browser:
         self.origin = spec.origin or ""
         self.jar = Jar()
         self.preflights = cors.PreflightCache()
+        self._kept: dict[str, list[Stored]] = {}
         self._tls_only: dict[str, tuple[int, bool]] = {}
 
     def conversation(self, request: Request, now: int, service: Service, spec: RequestSpec) -> Conversation:
@@ -88,7 +101,7 @@ class Browser:
         why = _cant_start(fetch)
         if fetch.mode == "no-cors":
             fetch.fields = cors.no_cors_fields(fetch.fields)
-        suffix = ""
+        suffix, asked = "", now
         while True:
             self._upgrade(fetch, now)
             why = why or _cant_go(fetch)
@@ -100,20 +113,28 @@ class Browser:
                 if isinstance(failed, str):
                     return
                 now = failed
-            x = yield Outgoing("redirect" if suffix else "call", suffix, self._request(fetch, now))
-            now = x.finished
+            kind, request = "redirect" if suffix else "call", self._request(fetch, now)
+            kept, validating = self._own_copy(fetch, request, now)
+            if kept is not None and not validating:
+                x = yield Outgoing(kind, suffix, request, sends=False, kept=kept.answer.copy())
+            else:
+                asked = now
+                x = yield Outgoing(kind, suffix, request)
+                now = x.finished
             answer = x.answer
             if answer is None:
                 self._judge(x, "blocked", "no-answer", service)
                 return
-            self._receive(fetch, answer.fields, now)
+            if x.outcome != "from-caller-cache":
+                self._receive(fetch, answer.fields, now)
+                answer = self._keep(fetch, request, answer, kept, asked, now)
             if fetch.mode == "cors" and fetch.crosses:
                 checked = cors.cors_check(answer.fields, fetch.sent_origin, credentials=fetch.includes)
                 if checked.why:
                     self._judge(x, "blocked", checked.why, service, checked.what)
                     return
             if answer.status not in STATUSES or "location" not in answer.fields:
-                self._finish(fetch, x)
+                self._finish(fetch, x, answer)
                 return
             if fetch.redirect == "manual":
                 x.browser = _record("opaque", "redirect-not-followed", "the page asked not to follow redirects", [])
@@ -224,9 +245,52 @@ class Browser:
         fetch.urls.append(url)
         return ""
 
-    def _finish(self, fetch: Fetch, x: Exchange) -> None:
-        assert x.answer is not None
-        fields = x.answer.fields
+    def _own_copy(self, fetch: Fetch, request: Request, now: int) -> tuple[Stored | None, bool]:
+        """4.6, HTTP-network-or-cache fetch: the browser's own copy, and whether it must be validated.
+
+        Puts the fields that ask for validation, or for a reload, onto the request.
+        """
+        if fetch.cache == "reload":
+            request.fields.put("Cache-Control", "no-cache")
+            request.fields.put("Pragma", "no-cache")
+        if fetch.cache in ("reload", "no-store") or request.method not in ("GET", "HEAD"):
+            return None, False
+        if any(name in fetch.fields for name in CONDITIONS):
+            return None, False  # the page asks for itself
+        variants = self._kept.get(fetch.url.text, [])
+        stored = next((one for one in reversed(variants) if varies_alike(one, request.fields)), None)
+        if stored is None:
+            return None, False
+        use = may_use(stored, request.fields, now, shared=False, heuristic=True)
+        if use.how == "fresh" and fetch.cache != "no-cache":
+            return stored, False
+        if fetch.cache == "no-cache":
+            request.fields.put("Cache-Control", "max-age=0")
+        for name, value in validators(stored):
+            request.fields.put(name, value)
+        return stored, True
+
+    def _keep(
+        self, fetch: Fetch, request: Request, answer: Answer, kept: Stored | None, asked: int, now: int
+    ) -> Answer:
+        """Store, merge or drop, as a private cache does (RFC 9111 3, 4.3.4, 4.4). Returns what the page gets."""
+        url = fetch.url.text
+        if invalidates(request.method, answer.status):
+            self._kept.pop(url, None)
+        if kept is not None and answer.status == 304:
+            fresh = freshened(kept, answer.fields, asked, now)
+            variants = self._kept[url]
+            variants[variants.index(kept)] = fresh
+            return fresh.answer.copy()
+        method, status = request.method, answer.status
+        if fetch.cache != "no-store" and not bars_storing(method, status, request.fields, answer.fields, shared=False):
+            stored = Stored(answer.copy(), asked, now, vary_of(request.fields, answer.fields))
+            others = [one for one in self._kept.get(url, []) if one.vary != stored.vary]
+            self._kept[url] = [*others, stored]
+        return answer
+
+    def _finish(self, fetch: Fetch, x: Exchange, answer: Answer) -> None:
+        fields = answer.fields
         if not fetch.crosses:
             names = sorted(name for name in fields.names() if name not in cors.FORBIDDEN_RESPONSE_FIELDS)
             x.browser = _record("readable", None, None, names)

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from patient_usher.core.engine.service import Service
 from patient_usher.core.http.cookies import Jar
-from patient_usher.core.http.messages import Request
+from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.redirects import LIMIT, redirected, target
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.trace import CallerSpec, RequestSpec
@@ -24,6 +24,8 @@ class Outgoing(NamedTuple):
     suffix: str
     request: Request
     sends: bool = True
+    kept: Answer | None = None
+    """The caller's own copy, where it needs no other."""
 
 
 Conversation = Generator[Outgoing, Exchange, None]

@@ -10,10 +10,9 @@ from __future__ import annotations
 import json
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlencode
 
-from patient_usher.core.engine.browser import Browser
 from patient_usher.core.engine.callers import Caller, Conversation, Outgoing
 from patient_usher.core.engine.run import ARRIVAL, Loop
 from patient_usher.core.engine.service import Service
@@ -34,6 +33,9 @@ from patient_usher.core.model.trace import (
     find_kept,
 )
 from patient_usher.core.model.values import Reader, fill, plain
+
+if TYPE_CHECKING:
+    from patient_usher.core.engine.browser import Browser
 
 SCRIPT = CallerSpec()
 
@@ -324,7 +326,11 @@ class Replay:
     def _caller(self, recipe: Recipe) -> Caller | Browser:
         caller = self._callers.get(recipe.caller_name)
         if caller is None:
-            make = Browser if recipe.caller.kind == "browser" else Caller
+            make: Any = Caller
+            if recipe.caller.kind == "browser":
+                from patient_usher.core.engine.browser import Browser  # most replays need none
+
+                make = Browser
             caller = self._callers[recipe.caller_name] = make(recipe.caller_name, recipe.caller)
         return caller
 
@@ -340,6 +346,8 @@ class Replay:
         send.final = x
         if not outgoing.sends:
             x.outcome = "not-sent"
+            if outgoing.kept is not None:
+                x.outcome, x.answer, x.answered_by = "from-caller-cache", outgoing.kept, "caller"
             self._finished(x)
             return
         send.open += 1

@@ -111,7 +111,9 @@ def current_age(stored: Stored, now: int) -> int:
     """4.2.3, in microseconds."""
     fields = stored.answer.fields
     date = parse_date(fields.get("date"))
-    apparent = max(0, stored.response_time - date) if date is not None else 0
+    # Date has whole seconds, so the time of the answer counts as whole seconds here too.
+    came = stored.response_time // MICROSECONDS * MICROSECONDS
+    apparent = max(0, came - date) if date is not None else 0
     age = seconds((fields.get("age") or "").partition(",")[0].strip()) or 0
     corrected = age + (stored.response_time - stored.request_time)
     return max(apparent, corrected) + (now - stored.response_time)

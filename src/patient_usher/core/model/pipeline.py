@@ -164,6 +164,8 @@ def _check_per(value: Any) -> str:
 def exactly_one(model: Model, names: Iterable[str], what: str, *, at_most: bool = False) -> None:
     """Raise unless one (or at most one) of these keys is given."""
     keys = list(names)
+    if len(model.model_fields_set.intersection(keys)) == 1:
+        return
     given = [name.rstrip("_").replace("_", "-") for name in keys if name in model.model_fields_set]
     listed = ", ".join(name.rstrip("_").replace("_", "-") for name in keys)
     if len(given) > 1:

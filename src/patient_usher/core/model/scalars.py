@@ -12,6 +12,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
+_LONGEST = 36_525 * UNITS["d"]
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)(us|ms|s|m|h|d)")
 _SIZE = re.compile(r"(\d+)(KiB|MiB|GiB)?")
 _SIZES = {None: 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
@@ -43,12 +44,17 @@ def parse_duration(value: Any) -> int:
         if value == 0 and value is not False:
             return 0
         raise wrong(f"{show(value)} is no duration", "write a number and us, ms, s, m, h or d, as in 250ms or 15m")
-    micros = Fraction(match.group(1)) * UNITS[match.group(2)]
-    if micros.denominator != 1:
-        raise wrong(f"{show(value)} is finer than a microsecond", "write 1us or more")
-    if micros > 36_525 * UNITS["d"]:
+    number, unit = match.groups()
+    if "." in number:
+        exact = Fraction(number) * UNITS[unit]
+        if exact.denominator != 1:
+            raise wrong(f"{show(value)} is finer than a microsecond", "write 1us or more")
+        micros = int(exact)
+    else:
+        micros = int(number) * UNITS[unit]
+    if micros > _LONGEST:
         raise wrong(f"{show(value)} is more than a hundred years", "write a shorter time")
-    return int(micros)
+    return micros
 
 
 def parse_positive_duration(value: Any) -> int:

@@ -111,7 +111,7 @@ class SendLine:
             _check_filled(target)
         elif not target.startswith("/"):
             parse_url(target)
-        elif any(char.isspace() for char in target):
+        elif len(target.split()) != 1:
             raise ValueError(f"the path {show(target)} holds white space; write %20")
 
 
@@ -276,6 +276,7 @@ class RequestSpec(Model):
     text: SentText | None = None
     file: str | None = None
     credentials: Literal["omit", "same-origin", "include"] | None = None
+    cache: Literal["default", "no-store", "reload", "no-cache"] | None = None
     mode: Literal["cors", "no-cors", "same-origin"] | None = None
     redirect: Literal["follow", "error", "manual"] | None = None
     sign: SignSpec | None = None
