@@ -490,3 +490,19 @@ def test_five_ways_to_be_blocked(usher: Usher, number: int, why: str, words: str
     assert f"blocked ({why})" in done.out
     assert words in " ".join(done.out.split())
     assert max(map(len, done.out.splitlines())) <= 100
+
+
+def test_the_docs_name_every_kind_option_and_code() -> None:
+    from patient_usher.core.engine.blame import BLOCKED
+    from patient_usher.core.model.errors import WHY
+    from patient_usher.core.model.trace import Expect
+    from patient_usher.core.stages import kind, kinds
+
+    docs = Path(__file__).parent.parent / "docs"
+    pipeline, trace = (docs / "pipeline.md").read_text(), (docs / "trace.md").read_text()
+    names = [*kinds(), *WHY]
+    for name in kinds():
+        names += [f.alias or key for key, f in kind(name).options.model_fields.items()]
+    assert [name for name in names if f"`{name}" not in pipeline and name not in ("answer",)] == []
+    keys = [*BLOCKED, *(field.alias or key for key, field in Expect.model_fields.items())]
+    assert [key for key in keys if f"`{key}" not in trace] == []
