@@ -68,6 +68,13 @@ def test_every_demo_pipeline_tells_its_story(
     assert again.out == done.out
 
 
+@pytest.mark.parametrize("chapter", ["quay", "flows", "front", "pages", "limits", "shelf", "recording"])
+def test_every_chapter_goes_as_it_should(usher: Usher, chapter: str) -> None:
+    done = usher("demo", chapter)
+    assert (done.status, done.err) == (0, "")
+    assert max(map(len, done.out.splitlines())) <= 100
+
+
 def test_the_demo_can_be_copied_and_replayed(usher: Usher, tmp_path: Path) -> None:
     assert usher("demo", "--copy", "mine").status == 0
     assert usher("replay", "mine/harbour.yaml", "mine/story.yaml").status == 0

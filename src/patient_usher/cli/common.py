@@ -178,7 +178,8 @@ def text_report(
             painter.write(text.journey(record))
     if not quiet or failed_ids:
         painter.write(text.summary(summary.record(), failed_ids, summary.savings()))
-        painter.write(line((f"  {note}", "raised")) for note in enforced_limits(service))
+        for note in enforced_limits(service):
+            painter.write(text.wrapped(note, "raised"))
         if len(failed_ids) > journeys and not details and not quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])
     return 1 if failed_ids else 0

@@ -1,69 +1,156 @@
-"""Run the whole story on made-up harbour data: no files, no options needed."""
+"""Run the story of a made-up harbour: no files, no options needed. Further chapters by name."""
 
 from __future__ import annotations
 
 import os
-from argparse import ArgumentParser, Namespace
+from argparse import ArgumentParser, Namespace, RawDescriptionHelpFormatter
 from pathlib import Path
+from typing import NamedTuple
 
 from patient_usher import demo
 from patient_usher.cli.common import text_report
-from patient_usher.reports.paint import Painter, line, stdout_painter
-from patient_usher.traces.har import HarOptions
+from patient_usher.reports.paint import Line, Painter, line, stdout_painter
 from patient_usher.traces.pipeline_file import load_service
-from patient_usher.traces.trace_file import load_trace
+from patient_usher.traces.trace_file import HarOptions, load_trace
 
 FOLDER = Path(demo.__file__).parent
 
 
+class Part(NamedTuple):
+    """One replay of a chapter, and what is said before it."""
+
+    says: str
+    pipeline: str
+    trace: str
+    as_it_should: bool = True
+    """Whether all expectations hold; a mistake is shown by some that don't."""
+
+
+# Chapter -> (what it is about, its parts).
+CHAPTERS: dict[str, tuple[str, list[Part]]] = {
+    "story": (
+        "stages, refusals, errors, the two classic slips, and a mistake in the order",
+        [
+            Part("A pipeline, and requests walked through it. Each row is one request, each column one stage.", "harbour.yaml", "story.yaml"),
+            Part(
+                "The same requests, and one mistake in the order: authentication stands outside the error handler. "
+                "The rows with a cross show what it breaks; the journey shows where.",
+                "mistaken.yaml", "story.yaml", False,
+            ),
+        ],
+    ),
+    "quay": (
+        "sign-up to sign-out by token and by cookie, bodies, field errors, maintenance",
+        [Part("A day on the quay, from sign-up to closing time.", "quay.yaml", "quay-story.yaml")],
+    ),
+    "flows": (
+        "the same harbour where stages run one after the other, and errors skip forward",
+        [
+            Part("In a sequential flow the error handler stands last: every error skips forward to it.", "sequential.yaml", "story.yaml"),
+            Part("With nested habits it stands first, where no error ever comes past.", "sequential-mistaken.yaml", "story.yaml", False),
+        ],
+    ),
+    "front": (
+        "HTTPS only behind a front that ends TLS: the loop, and the mend",
+        [
+            Part("The front passes plain HTTP on, so everyone is sent round in a loop.", "front.yaml", "front-story.yaml", False),
+            Part("The mend: the service believes what the front says of the caller.", "front-believed.yaml", "front-story.yaml"),
+        ],
+    ),
+    "pages": (
+        "a page's calls, and five ways in which a browser blocks them",
+        [
+            Part("A page reads the tides and books a berth; another page may not.", "boaters.yaml", "boaters-story.yaml"),
+            *(
+                Part(f"Blocked, number {number}. The sentences name the stage and the mend.", f"boaters-blocked-{number}.yaml", "boaters-story.yaml", False)
+                for number in range(1, 6)
+            ),
+        ],
+    ),
+    "limits": (
+        "rate limits of several kinds, timeouts, instances, and where identity matters",
+        [
+            Part("Bursts, fairness, guessing, too many at once, too slow.", "limits.yaml", "limits-story.yaml"),
+            Part("The same on three instances, each counting for itself.", "limits-instances.yaml", "limits-story.yaml", False),
+            Part("The fair share in front of authentication: all callers count as one.", "limits-misplaced.yaml", "limits-story.yaml", False),
+        ],
+    ),
+    "shelf": (
+        "caching, conditional requests, compression, and an answer that leaks",
+        [
+            Part("Asking twice: the proof of a cache is whether the handler ran again.", "shelf.yaml", "shelf-story.yaml"),
+            Part("In front of authentication the cache gives one caller's answer to another.", "shelf-leaking.yaml", "shelf-story.yaml", False),
+        ],
+    ),
+    "recording": (
+        "a model held against a real browser's recording",
+        [Part("Every request of the recording, with the status that was recorded as what is expected.", "recorded.yaml", "harbour.har")],
+    ),
+}  # fmt: skip
+
+NEXT = """\
+What you have seen: which stages each request went through, who answered it and why, the two
+classic slips, and a mistake in the order found by requests that have to hold.
+
+Next, in a folder of your own:
+  usher demo --copy harbour                                       the files behind this
+  usher replay harbour/harbour.yaml harbour/story.yaml --only engine-room
+  usher replay harbour/harbour.yaml harbour/story.yaml --only engine-room -e development
+  usher send harbour/harbour.yaml GET /v1/harbour/ledger --sign bearer:odile
+  usher init mine                                                 a pipeline of your own
+
+More chapters, each with usher demo CHAPTER:"""
+
+
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
+    parser.formatter_class = RawDescriptionHelpFormatter
+    parser.epilog = "chapters:\n" + "\n".join(f"  {name:<10} {about}" for name, (about, _) in CHAPTERS.items())
+    parser.add_argument(
+        "chapter",
+        metavar="CHAPTER",
+        nargs="?",
+        choices=list(CHAPTERS),
+        default="story",
+        help="one of those below (default: story)",
+    )
     parser.add_argument(
         "--copy", metavar="FOLDER", type=Path, help="write the demo's files into a folder, to play with"
     )
 
 
 def run(args: Namespace) -> int:
-    """Show the demo. Returns 0 where it went as it should."""
+    """Show a chapter. Returns 0 where it went as it should."""
     if args.copy is not None:
         return _copy(args.copy)
     painter = stdout_painter(dict(os.environ))
-    say = _say(painter)
-    say("1  A pipeline, and requests walked through it. Each row is one request, each column one stage.")
-    right = _report(painter, "harbour.yaml", only=set(), details=False)
-    say(
-        "2  The same requests, and one mistake in the order: authentication stands outside the error",
-        "   handler. The rows with a cross show what it breaks; the journey shows where.",
-    )
-    wrong = _report(painter, "mistaken.yaml", only=set(), details=False, journeys=1)
-    say(
-        "What you have seen: which stages each request went through, who answered it and why, the two",
-        "classic slips, and a mistake in the order found by requests that have to hold.",
-        "",
-        "Next, in a folder of your own:",
-        "  usher demo --copy harbour                                       the files behind this",
-        "  usher replay harbour/harbour.yaml harbour/story.yaml --only engine-room",
-        "  usher replay harbour/harbour.yaml harbour/story.yaml --only engine-room -e development",
-        "  usher send harbour/harbour.yaml GET /v1/harbour/ledger --sign bearer:odile",
-    )
-    return 0 if (right, wrong) == (0, 1) else 3
+    status = 0
+    parts = CHAPTERS[args.chapter][1]
+    for number, part in enumerate(parts, 1):
+        painter.write(
+            [*([[]] if number > 1 else []), *_said(f"{number}  {part.says}" if len(parts) > 1 else part.says), []]
+        )
+        if (_report(painter, part) == 0) is not part.as_it_should:
+            status = 3
+    if args.chapter == "story":
+        painter.write(
+            [[], *(line((text, "title" if number < 2 else "")) for number, text in enumerate(NEXT.splitlines()))]
+        )
+        painter.write(line(f"  {name:<10} {about}") for name, (about, _) in CHAPTERS.items() if name != "story")
+    return status
 
 
-def _say(painter: Painter):  # type: ignore[no-untyped-def]
-    first = True
+def _said(text: str) -> list[Line]:
+    import textwrap
 
-    def say(*texts: str) -> None:
-        nonlocal first
-        painter.write([*([] if first else [[]]), *(line((text, "title")) for text in texts), []])
-        first = False
-
-    return say
+    return [line((part, "title")) for part in textwrap.wrap(text, 98, subsequent_indent="   ")]
 
 
-def _report(painter: Painter, pipeline: str, *, only: set[str], details: bool, journeys: int = 3) -> int:
-    service = load_service(FOLDER / pipeline)
-    loaded = load_trace(FOLDER / "story.yaml", service, har=HarOptions())
-    return text_report(painter, service, loaded, only=only, details=details, quiet=False, journeys=journeys)
+def _report(painter: Painter, part: Part) -> int:
+    service = load_service(FOLDER / part.pipeline)
+    har = HarOptions(account="maren", as_recorded=True) if part.trace.endswith(".har") else HarOptions()
+    loaded = load_trace(FOLDER / part.trace, service, har=har)
+    return text_report(painter, service, loaded, only=set(), details=False, quiet=False, journeys=1)
 
 
 def _copy(folder: Path) -> int:

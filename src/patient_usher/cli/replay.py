@@ -10,8 +10,7 @@ from pathlib import Path
 
 from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, report, service_of
 from patient_usher.core.model.document import Problem, Spot, Unusable, near
-from patient_usher.traces.har import HarOptions
-from patient_usher.traces.trace_file import load_trace
+from patient_usher.traces.trace_file import HarOptions, load_trace
 
 
 def add_arguments(parser: ArgumentParser) -> None:

@@ -467,5 +467,10 @@ def summary(record: dict[str, Any], failed: list[str], savings: list[str]) -> It
         yield line((f"✓ {count}, all as expected", "good"))
     texts = [f"statuses: {statuses}", f"answered by: {answerers}", *savings]
     for text in texts if statuses else ():
-        for part in textwrap.wrap(text, WIDTH - 2, subsequent_indent="  "):
-            yield line((f"  {part}", "dim"))
+        yield from wrapped(text, "dim")
+
+
+def wrapped(text: str, style: str) -> Iterator[Line]:
+    """A remark below a table, on as many lines as it takes."""
+    for part in textwrap.wrap(text, WIDTH - 2, subsequent_indent="  ", break_on_hyphens=False):
+        yield line((f"  {part}", style))

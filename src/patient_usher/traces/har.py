@@ -8,7 +8,7 @@ from __future__ import annotations
 import base64
 from collections import Counter
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import parse_qsl
 
 from patient_usher.core.engine.service import Service
@@ -18,23 +18,13 @@ from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, locate, near
 
+if TYPE_CHECKING:
+    from patient_usher.traces.trace_file import HarOptions
+
 _NOT_SENT_BY_US = {"host", "content-length", "connection", "cookie", "authorization", "accept-encoding"} - {
     "accept-encoding"
 }
 _HIDDEN = "hidden-by-the-import"
-
-
-class HarOptions(NamedTuple):
-    """How to read a recording."""
-
-    host: str | None = None
-    account: str | None = None
-    as_recorded: bool = False
-
-
-def is_har(doc: Any) -> bool:
-    """Whether a document is a HAR recording."""
-    return isinstance(doc, dict) and isinstance(doc.get("log"), dict) and "entries" in doc["log"]
 
 
 class _Entry(NamedTuple):

@@ -16,10 +16,22 @@ from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from
 from patient_usher.core.model.invalid import problems_of
 from patient_usher.core.model.trace import CallerSpec, ChangeSpec, Expect, RequestSpec, TraceSpec
 from patient_usher.core.model.values import PLACEHOLDER
-from patient_usher.traces.har import HarOptions, is_har, trace_of_har
 from patient_usher.traces.lines import MAX_PROBLEMS, header_of, read_entries, read_header, read_line
 from patient_usher.traces.pipeline_file import beside
 from patient_usher.traces.text import parse, read_text
+
+
+class HarOptions(NamedTuple):
+    """How to read a recording: its host, whose fresh credentials, whether to expect what was recorded."""
+
+    host: str | None = None
+    account: str | None = None
+    as_recorded: bool = False
+
+
+def is_har(doc: Any) -> bool:
+    """Whether a document is a HAR recording."""
+    return isinstance(doc, dict) and isinstance(doc.get("log"), dict) and "entries" in doc["log"]
 
 
 class Loaded(NamedTuple):
@@ -52,6 +64,8 @@ def _load(path: Path, service: Service, har: HarOptions, allow_files: bool, *, p
     doc = parse(read_text(path), name, places=places)
     notes: list[str] = []
     if is_har(doc):
+        from patient_usher.traces.har import trace_of_har
+
         doc, notes = trace_of_har(doc, service, har)
     if not isinstance(doc, dict):
         raise Unusable([Problem(locate(doc, ()), "a trace must be a mapping", "start with patient-usher: trace/1")])
