@@ -140,6 +140,8 @@ def test_repetitions_are_one_line(usher: Usher) -> None:
     assert "buoys ×20" in out
     assert "20 × 200" in out
     assert "buoys[7]" in usher("replay", HARBOUR, STORY, "--only", "buoys[7]").out
+    opened = usher("replay", HARBOUR, STORY, "--only", "buoys", "--details").out
+    assert sum(row.startswith("✓ buoys[") for row in opened.splitlines()) == 20
 
 
 def test_several_traces(usher: Usher) -> None:
@@ -245,6 +247,7 @@ def test_send(usher: Usher, arguments: list[str], status: int, facts: dict[str, 
 @pytest.mark.parametrize(
     ("body", "content"),
     [
+        (["--file", "body.txt", "-H", "Content-Type: text/plain"], "from a file"),
         (["--json", '{"a": [1]}'], {"a": [1]}),
         (["--form", "a=1", "--form", "b=x y"], {"a": "1", "b": "x y"}),
         (["--text", "ahoy"], "ahoy"),
@@ -252,7 +255,7 @@ def test_send(usher: Usher, arguments: list[str], status: int, facts: dict[str, 
 )
 def test_send_bodies(usher: Usher, body: list[str], content: Any) -> None:
     pipeline = "patient-usher: pipeline/1\nstages: [read-body]\nroutes: [{id: r, at: POST /, handler: {echo: true}}]\n"
-    done = usher("send", "p.yaml", "POST", "/", *body, "--format", "json", p__yaml=pipeline)
+    done = usher("send", "p.yaml", "POST", "/", *body, "--format", "json", p__yaml=pipeline, body__txt="from a file")
     assert json.loads(done.json["exchanges"][0]["response"]["body"])["body"] == content
 
 

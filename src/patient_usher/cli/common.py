@@ -8,10 +8,11 @@ import sys
 from argparse import ArgumentParser, Namespace
 from collections.abc import Iterable, Iterator
 from pathlib import Path
+from time import monotonic
 from typing import Any
 
 from patient_usher.core.analysis.standing import enforced_limits
-from patient_usher.core.engine.replay import Replay
+from patient_usher.core.engine.replay import Replay, Send
 from patient_usher.core.engine.service import Service
 from patient_usher.core.verify.expectations import Verifier
 from patient_usher.reports import result, text
@@ -74,12 +75,33 @@ def service_of(args: Namespace) -> Service:
     return service
 
 
+def with_progress(sends: Iterator[Send], name: str) -> Iterator[Send]:
+    """The same sends; after two seconds a terminal is told how many have gone by."""
+    if not sys.stderr.isatty():
+        yield from sends
+        return
+    begin, status = monotonic(), None
+    try:
+        for number, send in enumerate(sends, 1):
+            if number % 500 == 0 and monotonic() - begin > 2:
+                if status is None:
+                    from rich.console import Console
+
+                    status = Console(stderr=True).status("")
+                    status.start()
+                status.update(f"{name}: {number:,} requests replayed")
+            yield send
+    finally:
+        if status is not None:
+            status.stop()
+
+
 def replayed(service: Service, loaded: Loaded, only: set[str]) -> Iterator[tuple[list[dict[str, Any]], bool, bool]]:
     """Each send's records, whether it is a repetition with more to come, and whether it failed."""
     gc.freeze()  # what has been loaded stays
     gc.enable()
     verifier = Verifier(service.environment)
-    for send in Replay(service, loaded.starts, loaded.tracks).run():
+    for send in with_progress(Replay(service, loaded.starts, loaded.tracks).run(), loaded.name):
         checks = verifier.check(send)
         if only and not (send.recipe.spec.id in only or send.id in only):
             continue
@@ -160,7 +182,7 @@ def text_report(
             failed_ids.append(final["id"])
         if details or (failed and len(shown) < journeys):
             shown += records
-        if more or burst:
+        if (more or burst) and not details:
             burst.append((final, failed))
             if more:
                 continue

@@ -64,7 +64,7 @@ class Table:
         self.track_width = len(columns) * 2 - 1 if self.gap else len(columns)
         self.id_width = min(max([len(id_) for id_ in ids] + [12]), 22)
         room = WIDTH - 2 - self.id_width - 2 - self.track_width - 2 - 3 - 1 - 24
-        wanted = max([len(text) for text in requests] + [44 - self.id_width])
+        wanted = max([len(text) for text in requests] + [40 - self.id_width])
         self.request_width = max(min(wanted, room), 12)
         self.seen: set[str] = set()
 
@@ -202,7 +202,7 @@ def who(record: Record) -> str:
     if outcome == "answered-twice":
         return f"{by}; answered twice"
     if outcome == "crashed":
-        return f"nobody caught {record['errors'][-1]['type']}"
+        return f"uncaught {record['errors'][-1]['type']}"
     if refused is not None:
         return f"{refused}: {why}"
     if outcome in ("errored", "timed-out") and record["errors"]:
