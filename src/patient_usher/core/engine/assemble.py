@@ -139,6 +139,11 @@ def _warnings(service: Service, places: Mapping[str, Path], doc: Any) -> list[Pr
                 mend = near(name, sorted(held[access.who]))
                 where = (*places[item.route.id], "access", access.who)
                 found.add(where, f"warning: no account has the {access.who} '{name}'", mend)
+    for name, key in spec.signing_keys.items():
+        octets = len((key.secret or "").encode())
+        if key.algorithm == "HS256" and octets < 32:
+            what = f"warning: the secret of '{name}' has {octets} octets; HS256 asks for 32 (RFC 7518 3.2)"
+            found.add(["signing-keys", name, "secret"], what, "write a longer one")
     for item in service.placed:
         cost = item.spec.cost
         for id_ in service.order(item) if cost is not None else ():

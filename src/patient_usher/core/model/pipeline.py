@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterable
+from ipaddress import ip_address, ip_network
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, model_validator
@@ -403,12 +404,28 @@ class RecordsSpec(Model):
         return self
 
 
+def _check_address(value: str) -> str:
+    try:
+        return str(ip_address(value))
+    except ValueError:
+        raise wrong(f"{show(value)} is no IP address", "write one such as 192.0.2.10") from None
+
+
+def _check_networks(values: list[str]) -> list[str]:
+    for value in values:
+        try:
+            ip_network(value, strict=False)
+        except ValueError:
+            raise wrong(f"{show(value)} is no address or network", "write 192.0.2.10 or 192.0.2.0/24, say") from None
+    return values
+
+
 class FrontSpec(Model):
     """What stands in front of the service."""
 
     ends_tls: bool = False
     sends: Literal["nothing", "forwarded", "x-forwarded"] = "nothing"
-    address: str = "192.0.2.10"
+    address: Annotated[str, AfterValidator(_check_address)] = "192.0.2.10"
 
 
 class DeploymentSpec(Model):
@@ -418,7 +435,7 @@ class DeploymentSpec(Model):
     spread: Literal["round-robin", "by-address", "random"] = "round-robin"
     shared_state: list[str] = Field(default_factory=list)
     in_front: FrontSpec = Field(default_factory=FrontSpec)
-    trusts_forwarded: Names = Field(default_factory=list)
+    trusts_forwarded: Annotated[Names, AfterValidator(_check_networks)] = Field(default_factory=list)
 
 
 class PipelineSpec(Model):
@@ -488,7 +505,7 @@ def spell_out(doc: Any) -> None:
     for stages, _ in stage_lists(doc):
         for at, entry in enumerate(stages):
             if isinstance(entry, str) and entry != "routes":
-                if isinstance(stages, Seq):
+                if isinstance(stages, Seq) and at < len(stages.spots):
                     full: dict[str, Any] = Map(stages.spots[at])
                     full.spots = {"kind": (stages.spots[at],) * 2, "id": (stages.spots[at],) * 2}  # type: ignore[attr-defined]
                 else:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from functools import lru_cache
+from functools import cache, lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from patient_usher.core.model.pipeline import SigningKeySpec
@@ -40,13 +40,26 @@ def load_key(id_: str, spec: SigningKeySpec) -> SigningKey:
     return SigningKey(id_, spec.algorithm, private, public)
 
 
+@cache
+def _jwt() -> Any:
+    """The library, imported when a token is first seen. Of short secrets the pipeline's own warnings tell."""
+    import warnings
+
+    import jwt
+
+    if short := getattr(jwt, "InsecureKeyLengthWarning", None):
+        warnings.filterwarnings("ignore", category=short)
+    return jwt
+
+
 def mint(key: SigningKey, claims: Mapping[str, Any]) -> str:
     """A signed token with these claims. The same key and claims give the same octets."""
-    import jwt
+    jwt = _jwt()
     from jwt.algorithms import ECAlgorithm
 
     if key.algorithm != "ES256":
-        return jwt.encode(dict(claims), key.sign, algorithm=key.algorithm)
+        token: str = jwt.encode(dict(claims), key.sign, algorithm=key.algorithm)
+        return token
 
     class Repeatable(ECAlgorithm):
         """ES256 with RFC 6979 nonces, so that a replay can be repeated to the octet."""
@@ -64,7 +77,8 @@ def mint(key: SigningKey, claims: Mapping[str, Any]) -> str:
     import json
 
     payload = json.dumps(dict(claims), separators=(",", ":")).encode()
-    return signer.encode(payload, key.sign, algorithm="ES256", headers={"typ": "JWT"})
+    signed: str = signer.encode(payload, key.sign, algorithm="ES256", headers={"typ": "JWT"})
+    return signed
 
 
 class TokenReader:
@@ -80,12 +94,11 @@ class TokenReader:
         The key says which algorithm is allowed, never the token (RFC 8725 3.1). No time is
         looked at here.
         """
-        import jwt
-
+        jwt = _jwt()
         reason = "no key to check it with"
         for key in self._keys:
             try:
-                claims = jwt.decode(
+                claims: dict[str, Any] = jwt.decode(
                     token,
                     key.verify,
                     algorithms=[key.algorithm],

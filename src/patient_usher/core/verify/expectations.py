@@ -155,7 +155,7 @@ def _any_of(what: str, names: list[str], read: Callable[[Exchange], Any]) -> Rul
     def rule(x: Exchange) -> list[Check]:
         actual = read(x)
         held = actual if isinstance(actual, list) else [actual]
-        return [Check(what, names if len(names) > 1 else names[0], actual, any(name in held for name in names))]
+        return [Check(what, names[0] if len(names) == 1 else names, actual, any(name in held for name in names))]
 
     return rule
 
