@@ -10,6 +10,9 @@ from importlib import import_module
 
 from patient_usher import __version__
 
+# Validation needs no plugins of other packages: they could run code here, and looking for them takes time.
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+
 # Command -> (module, the question it answers).
 COMMANDS = {
     "demo": "what does this do? Runs the whole story on made-up harbour data",

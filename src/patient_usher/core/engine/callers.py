@@ -7,14 +7,16 @@ ends when the caller is content. A caller that only sends needs none.
 from __future__ import annotations
 
 from collections.abc import Generator
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from patient_usher.core.engine.service import Service
-from patient_usher.core.http.cookies import Jar
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.redirects import LIMIT, redirected, target
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.trace import CallerSpec, RequestSpec
+
+if TYPE_CHECKING:
+    from patient_usher.core.http.cookies import Jar
 
 
 class Outgoing(NamedTuple):
@@ -37,7 +39,11 @@ class Caller:
     def __init__(self, name: str, spec: CallerSpec) -> None:
         self.name = name
         self.spec = spec
-        self.jar = Jar() if spec.cookies == "keep" else None
+        self.jar: Jar | None = None
+        if spec.cookies == "keep":
+            from patient_usher.core.http.cookies import Jar
+
+            self.jar = Jar()
         self.talks = self.jar is not None or spec.redirects == "follow"
 
     def conversation(self, request: Request, now: int, service: Service, spec: RequestSpec) -> Conversation:

@@ -37,7 +37,7 @@ from patient_usher.core.model.values import Reader, fill, plain
 if TYPE_CHECKING:
     from patient_usher.core.engine.browser import Browser
 
-SCRIPT = CallerSpec()
+SCRIPT = CallerSpec.model_construct()
 
 
 class Kept(dict[str, Any]):

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from difflib import get_close_matches
 from typing import Any, NamedTuple
 
 Path = tuple[str | int, ...]
@@ -120,6 +119,8 @@ def twin(node: Any) -> Any:
 
 def near(word: str, known: Iterable[str]) -> str:
     """A "did you mean" for a word that isn't known, or what is known, if that is short."""
+    from difflib import get_close_matches  # only mistakes need it
+
     names = [str(name) for name in known]
     if close := get_close_matches(str(word), names, n=1, cutoff=0.6):
         return f"did you mean '{close[0]}'?"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import html
 from collections.abc import Callable
 from functools import lru_cache
 from typing import Annotated, Any, Literal
@@ -111,6 +110,8 @@ def write_json(shown: dict[str, Any]) -> tuple[str, bytes]:
 
 def write_html(shown: dict[str, Any]) -> tuple[str, bytes]:
     """A small page; everything in it is escaped."""
+    import html
+
     lines = [f"<!doctype html><title>{shown['status']} {html.escape(shown['title'])}</title>"]
     lines.append(f"<h1>{html.escape(shown['title'])}</h1>\n<p>{html.escape(shown['message'])}</p>")
     if shown["fields"]:
