@@ -120,6 +120,8 @@ BODIES: list[tuple[str, dict[str, Any], int, str | None, Any]] = [
     ("latin text", {"text": "ahoy", "headers": {"Content-Type": "text/plain; charset=latin-1"}}, 200, None, "ahoy"),
     ("nothing", {}, 200, None, None),
     ("malformed", {"text": "{", "headers": {"Content-Type": "application/json"}}, 400, "malformed-body", None),
+    ("half a character", {"text": '"\\ud800"', "headers": {"Content-Type": "application/json"}}, 400, "malformed-body", None),
+    ("both halves", {"text": '"\\ud83d\\ude80"', "headers": {"Content-Type": "application/json"}}, 200, None, "\U0001f680"),
     ("NaN is no JSON", {"text": "NaN", "headers": {"Content-Type": "application/json"}}, 400, "malformed-body", None),
     ("nested without end", {"text": "[" * 100_000, "headers": {"Content-Type": "application/json"}}, 400, "malformed-body", None),
     ("another type", {"text": "<a/>", "headers": {"Content-Type": "application/xml"}}, 415, "media-type", None),

@@ -63,6 +63,8 @@ def read_line(path: Path, number: int, raw: bytes, make: Any) -> Recipe | Change
         raise Unusable([Problem(spot, "this line is over 16 MiB", "cut the body short")])
     try:
         doc = json.loads(raw)
+        if b"\\ud" in raw.lower():
+            parse_yaml(raw.decode(), str(path))  # for its complaint about half a character
     except UnicodeDecodeError:
         raise Unusable([Problem(spot, "this is no UTF-8 text", "save the file as UTF-8")]) from None
     except RecursionError:

@@ -22,6 +22,8 @@ MAX_OCTETS = 256 << 20
 _INT = re.compile(r"[-+]?[0-9]+")
 _OTHER_INT = re.compile(r"0o[0-7]+|0x[0-9a-fA-F]+")
 _FLOAT = re.compile(r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?")
+SURROGATE = re.compile(r"\\u[dD][89a-fA-F]")
+"""An escape of half a character (RFC 8259 section 7): it counts together with its other half only."""
 _WORDS = {
     **dict.fromkeys(("null", "Null", "NULL", "~", ""), None),
     **dict.fromkeys(("true", "True", "TRUE"), True),
@@ -59,7 +61,7 @@ def parse(text: str, name: str, *, places: bool = False) -> Any:
 
     Raises Unusable where the text is neither JSON nor YAML.
     """
-    if not places and text.lstrip()[:1] in ("{", "["):
+    if not places and text.lstrip()[:1] in ("{", "[") and not SURROGATE.search(text):
         try:
             return json.loads(text, object_pairs_hook=_no_twins)
         except (ValueError, RecursionError, _Twins):
@@ -242,6 +244,11 @@ class _Builder:
     def _scalar(self, event: Any) -> Any:
         self._refuse_tag(event)
         text = event.value
+        if any("\ud800" <= char <= "\udfff" for char in text):
+            try:
+                text = text.encode("utf-16", "surrogatepass").decode("utf-16")
+            except UnicodeDecodeError:
+                raise self._fail(event.start_mark, "half a character is escaped here", "escape both halves") from None
         plain = event.style in (None, "")
         value = resolve(text) if plain else text
         if event.anchor:

@@ -9,6 +9,7 @@ from urllib.parse import parse_qsl
 from pydantic import Field
 
 from patient_usher.core.http.media import is_json, parse_media_type
+from patient_usher.core.http.messages import json_bytes
 from patient_usher.core.model.errors import Fault, refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
@@ -58,7 +59,10 @@ def _no_constant(name: str) -> NoReturn:
 def _json(body: bytes, params: dict[str, str]) -> Any:
     text = _decoded(body, params, only_utf8=True)
     try:
-        return json.loads(text, parse_constant=_no_constant)
+        value = json.loads(text, parse_constant=_no_constant)
+        if "\\ud" in text.lower():
+            json_bytes(value)  # half a character can't be written again (RFC 8259 8.2): a ValueError
+        return value
     except RecursionError:
         _malformed("it is nested too deep")
     except ValueError as error:
