@@ -23,6 +23,7 @@ bench: $(VENV)/.installed
 $(VENV)/.installed: pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
 	@$(BIN)/pip install --quiet --disable-pip-version-check --editable .
+	@$(BIN)/python -m compileall -q src
 	@touch $@
 
 $(VENV)/.installed-dev: $(VENV)/.installed
