@@ -391,6 +391,7 @@ class Loop:
         if x.shadow_of is not None:
             self._end_shadow(x)
         elif x.gave_up:
+            x.state = SENT  # nobody waits, and nothing runs: no timer finds it any more
             self._close(x)
         else:
             self._set_patience(x)
@@ -403,7 +404,7 @@ class Loop:
         x.outcome = "stalled" if x.state == STALLED else "abandoned"
         self.on_finished(x)
         if x.state == STALLED:
-            x.now = self.now
+            x.now, x.state = self.now, SENT
             self._close(x)
 
     # Deadlines.
