@@ -120,8 +120,9 @@ def test_the_way_out_mirrors_the_way_in_for_every_entered_frame(made: tuple[list
             if s["way"] == "in" and s["did"] == "continued" and s["stage"] != "router"
         ]
         left = [s["stage"] for s in record["journey"] if s["way"] in ("out", "error")]
-        if record["outcome"] == "timed-out":  # nothing leaves from behind a timeout
+        if record["outcome"] == "timed-out":  # nothing leaves from behind a timeout; what runs on does so later
             entered = entered[: entered.index(left[0]) + 1]
+            left = left[: len(entered)]
             assert left[0].startswith("late")
         assert left == entered[::-1]
 
