@@ -367,6 +367,12 @@ def test_json_lines_traces_are_told_by_their_content(usher: Usher) -> None:
         ),
         ([{**HEAD, "bse": 1}], "t.jsonl:1:", "unknown key 'bse'"),
         ([HEAD, {"id": "a", "send": "GET /", "caller": "x"}], "t.jsonl:2:1", "there is no caller 'x'"),
+        (
+            [HEAD, {"id": "a", "send": "POST /", "json": json.loads("[" * 200 + "]" * 200)}],
+            "t.jsonl:2:1",
+            "nested too deep",
+        ),
+        ([HEAD, {"id": "a", "send": "POST /", "text": "\ud800"}], "t.jsonl:2:", "half a character"),
     ],
 )
 def test_json_lines_mistakes(usher: Usher, rows: list[dict[str, Any]], where: str, what: str) -> None:
@@ -516,3 +522,20 @@ def test_the_docs_name_every_kind_option_and_code() -> None:
     assert [name for name in names if f"`{name}" not in pipeline and name not in ("answer",)] == []
     keys = [*BLOCKED, *(field.alias or key for key, field in Expect.model_fields.items())]
     assert [key for key in keys if f"`{key}" not in trace] == []
+
+
+def test_the_readme_shows_what_the_tool_prints(usher: Usher) -> None:
+    blocks = (Path(__file__).parent.parent / "README.md").read_text().split("```")[1::2]
+    pipeline = next(block[5:] for block in blocks if block.startswith("yaml\npatient-usher: pipeline/1"))
+    trace = next(block[5:] for block in blocks if block.startswith("yaml\npatient-usher: trace/1"))
+    shown = next(block for block in blocks if "Boat notes  " in block)
+    done = usher("replay", "pipeline.yaml", "trace.yaml", pipeline__yaml=pipeline, trace__yaml=trace)
+    assert done.status == 0
+    assert done.out.strip() == shown.strip()
+
+
+@pytest.mark.parametrize("pipeline", sorted(path.name for path in DEMO.glob("*.yaml") if "story" not in path.name))
+def test_every_demo_pipeline_can_be_shown(usher: Usher, pipeline: str) -> None:
+    done = usher("show", str(DEMO / pipeline))
+    assert (done.status, done.err) == (0, "")
+    assert max(map(len, done.out.splitlines())) <= 100

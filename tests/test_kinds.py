@@ -124,6 +124,8 @@ BODIES: list[tuple[str, dict[str, Any], int, str | None, Any]] = [
     ("both halves", {"text": '"\\ud83d\\ude80"', "headers": {"Content-Type": "application/json"}}, 200, None, "\U0001f680"),
     ("NaN is no JSON", {"text": "NaN", "headers": {"Content-Type": "application/json"}}, 400, "malformed-body", None),
     ("nested without end", {"text": "[" * 100_000, "headers": {"Content-Type": "application/json"}}, 400, "malformed-body", None),
+    ("nested deep, and closed again", {"text": "[" * 5000 + "]" * 5000, "headers": {"Content-Type": "application/json"}}, 400, "malformed-body", None),
+    ("brackets in a text", {"json": "[" * 50}, 200, None, "[" * 50),
     ("another type", {"text": "<a/>", "headers": {"Content-Type": "application/xml"}}, 415, "media-type", None),
     ("type that is none", {"text": "x", "headers": {"Content-Type": "json"}}, 415, "media-type", None),
     ("charset unknown", {"text": "x", "headers": {"Content-Type": "text/plain; charset=klingon"}}, 415, "charset", None),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +12,7 @@ from pydantic import ValidationError
 
 from patient_usher.core.engine.replay import Change, Recipe
 from patient_usher.core.engine.service import Service
+from patient_usher.core.http.messages import nests_too_deep
 from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
 from patient_usher.core.model.invalid import problems_of
 from patient_usher.core.model.trace import ChangeSpec, RequestSpec, TraceSpec
@@ -56,19 +57,28 @@ def read_entries(path: Path, spec: TraceSpec, service: Service, make: Any) -> It
                 yield read_line(path, number, raw, make)
 
 
+def _at_line(number: int, read: Callable[[], Any]) -> Any:
+    """What ``read`` makes of one line, with its complaints moved to where the line stands."""
+    try:
+        return read()
+    except Unusable as error:
+        moved = [problem._replace(spot=problem.spot._replace(line=number)) for problem in error.problems]
+        raise Unusable(moved) from None
+
+
 def read_line(path: Path, number: int, raw: bytes, make: Any) -> Recipe | Change:
     """One line as an entry. Raises Unusable."""
     spot = Spot(str(path), number, 1)
     if len(raw) >= MAX_LINE:
         raise Unusable([Problem(spot, "this line is over 16 MiB", "cut the body short")])
+    if nests_too_deep(raw.decode("utf-8", "replace")):
+        raise Unusable([Problem(spot, "this is nested too deep", "flatten it")])
     try:
         doc = json.loads(raw)
         if b"\\ud" in raw.lower():
-            parse_yaml(raw.decode(), str(path))  # for its complaint about half a character
+            _at_line(number, lambda: parse_yaml(raw.decode(), str(path)))  # for half a character
     except UnicodeDecodeError:
         raise Unusable([Problem(spot, "this is no UTF-8 text", "save the file as UTF-8")]) from None
-    except RecursionError:
-        raise Unusable([Problem(spot, "this is nested too deep", "flatten it")]) from None
     except ValueError as error:
         column = getattr(error, "colno", 1)
         raise Unusable(

@@ -12,9 +12,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from patient_usher.core.http.messages import MAX_NESTING, nests_too_deep
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable
 
-MAX_DEPTH = 60
 MAX_NODES = 2_000_000
 MAX_OCTETS = 256 << 20
 
@@ -61,10 +61,10 @@ def parse(text: str, name: str, *, places: bool = False) -> Any:
 
     Raises Unusable where the text is neither JSON nor YAML.
     """
-    if not places and text.lstrip()[:1] in ("{", "[") and not SURROGATE.search(text):
+    if not places and text.lstrip()[:1] in ("{", "[") and not (SURROGATE.search(text) or nests_too_deep(text)):
         try:
             return json.loads(text, object_pairs_hook=_no_twins)
-        except (ValueError, RecursionError, _Twins):
+        except (ValueError, _Twins):
             pass  # the slow way says where, and reads YAML that begins like JSON
     return parse_yaml(text, name)
 
@@ -185,8 +185,8 @@ class _Builder:
             self._add(self._scalar(event), event, 1)
         elif kind in ("MappingStartEvent", "SequenceStartEvent"):
             self._refuse_tag(event)
-            if len(self.stack) >= MAX_DEPTH:
-                raise self._fail(event.start_mark, f"this is nested more than {MAX_DEPTH} deep", "flatten it")
+            if len(self.stack) >= MAX_NESTING:
+                raise self._fail(event.start_mark, f"this is nested more than {MAX_NESTING} deep", "flatten it")
             spot = self._spot(event.start_mark)
             node: Any = Map(spot) if kind == "MappingStartEvent" else Seq(spot)
             self.stack.append([node, None, event, self.nodes])

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import Answer, json_answer, json_bytes
+from patient_usher.core.http.messages import Answer, json_answer, json_bytes, nests_too_deep
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.pipeline import RecordsSpec
@@ -33,9 +33,11 @@ def read_rows(spec: RecordsSpec, read_file: Callable[[str], bytes]) -> list[Row]
 
 
 def _json_rows(name: str, text: str) -> list[Row]:
+    if nests_too_deep(text):
+        raise ValueError(f"{name} is nested too deep; flatten it")
     try:
         rows = json.loads(text)
-    except (ValueError, RecursionError) as error:
+    except ValueError as error:
         raise ValueError(f"{name} is no JSON: {error}; mend it") from None
     if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
         raise ValueError(f"{name} must be a list of objects; write [{{...}}, {{...}}]")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 
 from patient_usher.core.http.fields import Fields
@@ -33,6 +34,7 @@ PHRASES = {
 }  # fmt: skip
 
 
+_BRACKETS = re.compile(r"[\[\]{}]")
 _encode = json.JSONEncoder(ensure_ascii=False).encode
 
 
@@ -71,6 +73,22 @@ class Answer:
 def json_bytes(value: Any) -> bytes:
     """A JSON value as UTF-8 octets (RFC 8259)."""
     return _encode(value).encode()
+
+
+MAX_NESTING = 60
+"""How deep JSON may nest here; parsers differ in what they survive (RFC 8259 section 9 allows a limit)."""
+
+
+def nests_too_deep(text: str) -> bool:
+    """Whether brackets nest deeper than ``MAX_NESTING``; those within strings count too, to be safe."""
+    if text.count("[") + text.count("{") <= MAX_NESTING:
+        return False
+    depth = 0
+    for match in _BRACKETS.finditer(text):
+        depth += 1 if match[0] in "[{" else -1
+        if depth > MAX_NESTING:
+            return True
+    return False
 
 
 def text_answer(status: int, text: str) -> Answer:

@@ -9,7 +9,7 @@ from urllib.parse import parse_qsl
 from pydantic import Field
 
 from patient_usher.core.http.media import is_json, parse_media_type
-from patient_usher.core.http.messages import json_bytes
+from patient_usher.core.http.messages import json_bytes, nests_too_deep
 from patient_usher.core.model.errors import Fault, refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
@@ -58,13 +58,13 @@ def _no_constant(name: str) -> NoReturn:
 
 def _json(body: bytes, params: dict[str, str]) -> Any:
     text = _decoded(body, params, only_utf8=True)
+    if nests_too_deep(text):
+        _malformed("it is nested too deep")
     try:
         value = json.loads(text, parse_constant=_no_constant)
         if "\\ud" in text.lower():
             json_bytes(value)  # half a character can't be written again (RFC 8259 8.2): a ValueError
         return value
-    except RecursionError:
-        _malformed("it is nested too deep")
     except ValueError as error:
         _malformed(str(error))
 
