@@ -431,3 +431,42 @@ def test_the_pages_own_origin_reads_everything() -> None:
     assert (record["kind"], record["browser"]["verdict"]) == ("call", "readable")
     assert "x-id" in record["browser"]["readable_headers"]
     assert sent_field(record, "origin") == "https://api.example"  # not GET or HEAD
+
+
+PREFLIGHTS: list[tuple[str, dict[str, str], dict[str, Any], str | None]] = [
+    ("GET", {"Content-Type": " text/plain "}, {}, None),
+    ("GET", {"Content-Type": "text/plain, application/json"}, {}, "content-type"),
+    ("POST", {}, {"json": {}}, "content-type"),
+    ("POST", {}, {"text": "x"}, None),
+    ("POST", {}, {"form": {"a": "1"}}, None),
+    ("GET", {"Range": "bytes= 0-10"}, {}, "range"),
+    ("GET", {"Cookie": "a=b", "Host": "x", "Sec-Own": "1", "Origin": "x"}, {}, None),
+    ("GET", {"X-B": "1", "X-A": "1", "x-c": "1"}, {}, "x-a,x-b,x-c"),
+    ("PUT", {}, {}, ""),
+    ("HEAD", {}, {}, None),
+]
+
+
+@pytest.mark.parametrize(("method", "headers", "more", "asked"), PREFLIGHTS)
+def test_when_a_preflight_is_needed_and_what_it_asks(
+    method: str, headers: dict[str, str], more: dict[str, Any], asked: str | None
+) -> None:
+    first = call([CORS], {"send": f"{method} /v1/tides", "headers": headers, **more})[0]
+    assert (first["kind"] == "preflight") is (asked is not None)
+    if asked is not None:
+        assert (sent_field(first, "access-control-request-headers") or "") == asked
+        assert sent_field(first, "access-control-request-method") == method
+        assert sent_field(first, "cookie") is None
+
+
+MAX_AGES = [(None, 5), ("0", 0), ("60", 60), ("-1", 5), ("soon", 5), ("99999", 7200), ("60, 60", 5)]
+
+
+@pytest.mark.parametrize(("value", "seconds"), MAX_AGES)
+def test_how_long_a_grant_lasts(value: str | None, seconds: int) -> None:
+    fields = Fields(
+        [("Access-Control-Allow-Origin", "*")] + ([("Access-Control-Max-Age", value)] if value is not None else [])
+    )
+    granted = cors.preflight_check(204, fields, PAGE, "GET", [], credentials=False)
+    assert isinstance(granted, cors.Grant)
+    assert granted.max_age == seconds

@@ -97,7 +97,7 @@ class Browser:
         for name, value in request.fields:
             lower = name.lower()
             if lower not in ("host", "content-length") and not cors.is_forbidden_request_field(lower, value):
-                fetch.fields.add(name, value)
+                fetch.fields.add(name, value.strip(" \t\r\n"))  # 2.2.2, normalize a byte sequence
         why = _cant_start(fetch)
         if fetch.mode == "no-cors":
             fetch.fields = cors.no_cors_fields(fetch.fields)
