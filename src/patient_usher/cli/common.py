@@ -16,6 +16,7 @@ from patient_usher.core.engine.replay import Replay, Send
 from patient_usher.core.engine.service import Service
 from patient_usher.core.verify.expectations import Verifier
 from patient_usher.reports import result, text
+from patient_usher.reports.journey import journey
 from patient_usher.reports.paint import Line, Painter, line, stdout_painter
 from patient_usher.traces.pipeline_file import load_service
 from patient_usher.traces.trace_file import Loaded
@@ -197,7 +198,7 @@ def text_report(
     if not quiet:
         painter.write([[], *table.legend(), *(line((f"{loaded.name}: {note}", "dim")) for note in loaded.notes), []])
         for record in shown:
-            painter.write(text.journey(record))
+            painter.write(journey(record))
     if not quiet or failed_ids:
         painter.write(text.summary(summary.record(), failed_ids, summary.savings()))
         for note in enforced_limits(service):
