@@ -539,3 +539,32 @@ def test_every_demo_pipeline_can_be_shown(usher: Usher, pipeline: str) -> None:
     done = usher("show", str(DEMO / pipeline))
     assert (done.status, done.err) == (0, "")
     assert max(map(len, done.out.splitlines())) <= 100
+
+
+def test_of_repetitions_the_first_that_failed_is_told(usher: Usher) -> None:
+    trace = (
+        "patient-usher: trace/1\nrequests:\n"
+        "  - {id: r, send: GET /, times: 5, expect: {status: 200, tally: {200: 4, 500: 1}}}\n"
+        "  - {id: s, send: GET /, expect: {status: 200}}\n"
+    )
+    pipeline = (
+        "patient-usher: pipeline/1\nroutes: [{id: r, at: GET /, handler: {fails-every: 3, answer: {text: ok}}}]\n"
+    )
+    done = usher("replay", "p.yaml", "t.yaml", p__yaml=pipeline, t__yaml=trace)
+    assert done.status == 1
+    assert "✗ r ×5" in done.out
+    assert "4 × 200, 1 × 500 from 0s" in done.out
+    assert "    status: expected 200, got 500" in done.out
+    assert "2 not as expected: r[3], s\n" in done.out
+
+
+def test_a_failed_send_is_named_without_its_redirects(usher: Usher) -> None:
+    done = usher("replay", str(DEMO / "front.yaml"), str(DEMO / "front-story.yaml"))
+    assert "3 not as expected: plain-read, secure-read, secure-write\n" in done.out
+
+
+def test_a_line_without_end_is_not_read_to_its_end(usher: Usher) -> None:
+    trace = json.dumps(HEAD) + "\n" + '{"id": "a", "send": "' + "x" * (40 << 20)
+    done = usher("replay", HARBOUR, "t.jsonl", t__jsonl=trace)
+    assert (done.status, done.out) == (2, "")
+    assert "t.jsonl:2:1: this line is over 16 MiB" in done.err

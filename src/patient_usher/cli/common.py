@@ -21,6 +21,8 @@ from patient_usher.reports.paint import Line, Painter, line, stdout_painter
 from patient_usher.traces.pipeline_file import load_service
 from patient_usher.traces.trace_file import Loaded
 
+MAX_NAMES = 6
+"""How many failed requests are named in the last line."""
 MAX_JOURNEYS = 3
 """How many failed requests are shown whole without --details."""
 
@@ -175,26 +177,31 @@ def text_report(
     summary = result.Summary()
     shown: list[dict[str, Any]] = []
     failed_ids: list[str] = []
-    burst: list[tuple[dict[str, Any], bool]] = []
+    burst: text.Burst | None = None
     for records, more, failed in replayed(service, loaded, only):
         final = records[-1]
         summary.add(records)
-        if failed:
-            failed_ids.append(final["id"])
+        if failed and len(failed_ids) < MAX_NAMES:
+            failed_ids.append(text.send_id(final))
         if details or (failed and len(shown) < journeys):
             shown += records
-        if (more or burst) and not details:
-            burst.append((final, failed))
+        lines: Iterable[Line] = ()
+        failing = [final]
+        if (more or burst is not None) and not details:
+            burst = burst or text.Burst(final)
+            burst.add(final, failed)
             if more:
                 continue
-            lines: Iterable[Line] = table.burst(final["request_id"], burst)
-            failed = any(bad for _, bad in burst)
-            burst = []
+            lines, failed = table.burst(burst), burst.failed is not None
+            if burst.failed is not None and burst.failed is not final:
+                failing.insert(0, burst.failed)
+            burst = None
         else:
             lines = table.rows(records, failed)
         if not quiet or failed:
             painter.write(lines)
-            painter.write(text.failures(final))
+            for record in failing:
+                painter.write(text.failures(record))
     if not quiet:
         painter.write([[], *table.legend(), *(line((f"{loaded.name}: {note}", "dim")) for note in loaded.notes), []])
         for record in shown:
@@ -203,6 +210,6 @@ def text_report(
         painter.write(text.summary(summary.record(), failed_ids, summary.savings()))
         for note in enforced_limits(service):
             painter.write(text.wrapped(note, "raised"))
-        if len(failed_ids) > journeys and not details and not quiet:
+        if summary.failed > journeys and not details and not quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])
     return 1 if failed_ids else 0

@@ -10,9 +10,10 @@ from typing import Any
 
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.service import Service
+from patient_usher.core.http.dates import in_seconds
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.verify.expectations import Check, seconds
+from patient_usher.core.verify.expectations import Check
 
 VERSION = "result/1"
 
@@ -55,8 +56,8 @@ def exchange_record(x: Exchange, starts: int, checks: Iterable[Check] = ()) -> d
         "parent": x.parent,
         "caller": x.caller,
         "instance": x.instance,
-        "at": seconds(x.at - starts),
-        "finished": seconds(x.finished - starts),
+        "at": in_seconds(x.at - starts),
+        "finished": in_seconds(x.finished - starts),
         "request": {
             "method": request.method,
             "url": request.url.text,
@@ -76,7 +77,7 @@ def exchange_record(x: Exchange, starts: int, checks: Iterable[Check] = ()) -> d
         "roles": list(identity.roles) if identity is not None else [],
         "context": x.context,
         "journey": [
-            {"stage": stage, "way": way, "did": did, "at": seconds(at - starts), "note": note or {}}
+            {"stage": stage, "way": way, "did": did, "at": in_seconds(at - starts), "note": note or {}}
             for stage, way, did, at, note in x.journey
         ],
         "errors": [
@@ -90,7 +91,7 @@ def exchange_record(x: Exchange, starts: int, checks: Iterable[Check] = ()) -> d
         ],
         "second_answer": answer_record(x.second_answer),
         "log": [
-            {"at": seconds(at - starts), "stage": stage, "level": level, "message": message, "detail": detail}
+            {"at": in_seconds(at - starts), "stage": stage, "level": level, "message": message, "detail": detail}
             for at, stage, level, message, detail in x.log
         ],
         "caches": list(x.caches),

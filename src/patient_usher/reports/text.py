@@ -46,6 +46,25 @@ def staircase(names: list[str], title: list[Line], at: int, gap: str) -> Iterato
         yield [*left, Piece(" " * max(at - used, 1)), Piece(bars, "dim"), Piece("┌ ", "dim"), Piece(name, style)]
 
 
+class Burst:
+    """Repetitions of one request: counted as they go by, so that a million take no more room than two."""
+
+    def __init__(self, first: Record) -> None:
+        self.first = self.last = first
+        self.tally: Counter[str] = Counter()
+        self.begins: dict[str, float] = {}
+        self.failed: Record | None = None
+
+    def add(self, record: Record, failed: bool) -> None:
+        """Count one, and remember the first that failed."""
+        status = _status(record)
+        self.last = record
+        self.tally[status] += 1
+        self.begins.setdefault(status, record["at"])
+        if failed and self.failed is None:
+            self.failed = record
+
+
 class Table:
     """One row a request, one column a stage."""
 
@@ -121,9 +140,7 @@ class Table:
                 yield line(f"    ... and {len(records) - len(shown)} more")
             if at == 0:
                 mark = Piece("✗ ", "bad") if failed else Piece("✓ ", "good")
-                label = Piece(fit(record["request_id"], self.id_width) + " ", "bad" if failed else "")
-                if record["id"] != record["request_id"] and "[" in record["id"] and record["parent"] is None:
-                    label = Piece(fit(record["id"], self.id_width) + " ", "bad" if failed else "")
+                label = Piece(fit(send_id(record), self.id_width) + " ", "bad" if failed else "")
             else:
                 mark = Piece("  ")
                 hop = record["id"].partition("/")[2].replace("[", " ").rstrip("]")
@@ -147,24 +164,21 @@ class Table:
             Piece(" " + fit(who(record), room).rstrip(), "dim" if record["outcome"] == "handled" else ""),
         ]
 
-    def burst(self, request_id: str, rows: list[tuple[Record, bool]]) -> list[Line]:
+    def burst(self, burst: Burst) -> list[Line]:
         """Repetitions of one request in one line, and when the first of each status came."""
-        records = [record for record, _ in rows]
-        failed = any(bad for _, bad in rows)
-        tally: Counter[str] = Counter(map(_status, records))
-        begins = {status: record["at"] for record in reversed(records) for status in (_status(record),)}
-        first = records[0]
+        first, last = burst.first, burst.last
         parts = [
-            f"{count} × {status}" + (f" from {clock(begins[status])}" if status != _status(first) else "")
-            for status, count in tally.most_common()
+            f"{count} × {status}" + (f" from {clock(burst.begins[status])}" if status != _status(first) else "")
+            for status, count in burst.tally.most_common()
         ]
-        mark = Piece("✗ ", "bad") if failed else Piece("✓ ", "good")
-        label = Piece(fit(f"{request_id} ×{len(records)}", self.id_width) + " ", "bad" if failed else "")
+        bad = burst.failed is not None
+        mark = Piece("✗ ", "bad") if bad else Piece("✓ ", "good")
+        label = Piece(fit(f"{first['request_id']} ×{burst.tally.total()}", self.id_width) + " ", "bad" if bad else "")
         request = Piece(fit(request_line(first), self.request_width) + "  ")
         told = ", ".join(parts)
         if len(told) <= WIDTH - self.track_at - self.track_width - 2:
-            return [[mark, label, request, *self.track(records[-1]), Piece("  " + told)]]
-        return [[mark, label, request, *self.track(records[-1])], line(f"    {told}")]
+            return [[mark, label, request, *self.track(last), Piece("  " + told)]]
+        return [[mark, label, request, *self.track(last)], line(f"    {told}")]
 
     def legend(self) -> Iterator[Line]:
         """What the marks mean; the rare ones only where they were seen."""
@@ -183,6 +197,12 @@ def status_style(record: Record) -> str:
         return "bad"
     status = record["response"]["status"]
     return "good" if status < 400 else "raised" if status < 500 else "bad"
+
+
+def send_id(record: Record) -> str:
+    """The id of the send that an exchange belongs to: without preflight or redirect."""
+    id_: str = record["id"]
+    return id_.partition("/")[0]
 
 
 def request_line(record: Record) -> str:
@@ -256,16 +276,16 @@ def value_text(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False)
 
 
-def summary(record: dict[str, Any], failed: list[str], savings: list[str]) -> Iterator[Line]:
+def summary(record: dict[str, Any], first_failed: list[str], savings: list[str]) -> Iterator[Line]:
     """The last lines: counts, and whether all was as expected."""
     statuses = ", ".join(f"{count} × {status}" for status, count in record["by_status"].items())
     answerers = ", ".join(f"{name} {count}" for name, count in record["by_answerer"].items())
     sent = record["requests"]
     count = f"{sent} request{'' if sent == 1 else 's'}"
-    if failed:
-        names = ", ".join(failed[:6]) + (", ..." if len(failed) > 6 else "")
+    if failed := record["failed"]:
+        names = ", ".join(first_failed) + (", ..." if failed > len(first_failed) else "")
         for part in textwrap.wrap(
-            f"✗ {count}, {len(failed)} not as expected: {names}", WIDTH, subsequent_indent="  ", break_on_hyphens=False
+            f"✗ {count}, {failed} not as expected: {names}", WIDTH, subsequent_indent="  ", break_on_hyphens=False
         ):
             yield line((part, "bad"))
     else:

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
 from patient_usher.core.engine.replay import Change, Recipe
-from patient_usher.core.engine.service import Service
 from patient_usher.core.http.messages import nests_too_deep
 from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
 from patient_usher.core.model.invalid import problems_of
@@ -48,22 +47,18 @@ def read_header(path: Path, header: dict[str, Any]) -> TraceSpec:
     return spec
 
 
-def read_entries(path: Path, spec: TraceSpec, service: Service, make: Any) -> Iterator[Recipe | Change]:
-    """Every line as an entry; ``make`` checks one and makes it ready. Raises Unusable at the first bad line."""
+def raw_lines(path: Path) -> Iterator[tuple[int, bytes]]:
+    """Every line behind the header that isn't blank, with its number; none is read further than ``MAX_LINE``."""
     with path.open("rb") as stream:
         stream.readline(MAX_LINE)
         for number, raw in enumerate(iter(lambda: stream.readline(MAX_LINE), b""), 2):
             if raw.strip():
-                yield read_line(path, number, raw, make)
+                yield number, raw
 
 
-def _at_line(number: int, read: Callable[[], Any]) -> Any:
-    """What ``read`` makes of one line, with its complaints moved to where the line stands."""
-    try:
-        return read()
-    except Unusable as error:
-        moved = [problem._replace(spot=problem.spot._replace(line=number)) for problem in error.problems]
-        raise Unusable(moved) from None
+def _moved(problems: Iterable[Problem], number: int) -> Unusable:
+    """Complaints about one line, moved to where it stands in the file."""
+    return Unusable(problem._replace(spot=problem.spot._replace(line=number)) for problem in problems)
 
 
 def read_line(path: Path, number: int, raw: bytes, make: Any) -> Recipe | Change:
@@ -76,7 +71,9 @@ def read_line(path: Path, number: int, raw: bytes, make: Any) -> Recipe | Change
     try:
         doc = json.loads(raw)
         if b"\\ud" in raw.lower():
-            _at_line(number, lambda: parse_yaml(raw.decode(), str(path)))  # for half a character
+            parse_yaml(raw.decode(), str(path))  # for its complaint about half a character
+    except Unusable as error:
+        raise _moved(error.problems, number) from None
     except UnicodeDecodeError:
         raise Unusable([Problem(spot, "this is no UTF-8 text", "save the file as UTF-8")]) from None
     except ValueError as error:
@@ -92,5 +89,5 @@ def read_line(path: Path, number: int, raw: bytes, make: Any) -> Recipe | Change
     except ValidationError as error:
         places = parse_yaml(raw.decode(), str(path))
         found = problems_of(error, places, ChangeSpec if change else RequestSpec)
-        raise Unusable(problem._replace(spot=problem.spot._replace(line=number)) for problem in found) from None
+        raise _moved(found, number) from None
     return make(entry, spot)  # type: ignore[no-any-return]

@@ -16,7 +16,7 @@ from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from
 from patient_usher.core.model.invalid import problems_of
 from patient_usher.core.model.trace import CallerSpec, ChangeSpec, Expect, RequestSpec, TraceSpec
 from patient_usher.core.model.values import PLACEHOLDER
-from patient_usher.traces.lines import MAX_PROBLEMS, header_of, read_entries, read_header, read_line
+from patient_usher.traces.lines import MAX_PROBLEMS, header_of, raw_lines, read_header, read_line
 from patient_usher.traces.pipeline_file import beside
 from patient_usher.traces.text import parse, read_text
 
@@ -139,21 +139,20 @@ def _stream(path: Path, header: dict[str, Any], service: Service, read_file: Rea
             lines.append(_shown(entry, spec.callers))
         return made
 
-    with path.open("rb") as stream:
-        stream.readline()
-        for number, raw in enumerate(stream, 2):
-            if not raw.strip():
-                continue
-            try:
-                read_line(path, number, raw, check)
-            except Unusable as error:
-                problems += error.problems
-                if len(problems) >= MAX_PROBLEMS:
-                    break
+    for number, raw in raw_lines(path):
+        try:
+            read_line(path, number, raw, check)
+        except Unusable as error:
+            problems += error.problems
+            if len(problems) >= MAX_PROBLEMS:
+                break
     if problems:
         raise Unusable(problems)
     maker = _Maker(spec, service, read_file)
-    entries = read_entries(path, spec, service, lambda entry, spot: maker.make(entry, spot, None, []))
+    entries = (
+        read_line(path, number, raw, lambda entry, spot: maker.make(entry, spot, None, []))
+        for number, raw in raw_lines(path)
+    )
     return Loaded(spec.name or path.name, spec.starts, [Track(0, entries)], [], ids, ids, lines, streams=True)
 
 

@@ -7,7 +7,7 @@ from typing import Any
 
 from patient_usher.core.http.authentication import challenge, credentials
 from patient_usher.core.http.cookies import set_cookie, sign_value
-from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.http.dates import MICROSECONDS, in_seconds
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, json_answer
 from patient_usher.core.model.errors import Raised
@@ -131,11 +131,9 @@ class Desk:
             assert self.key is not None
             claims = {
                 "sub": name,
-                "iat": x.now / MICROSECONDS if x.now % MICROSECONDS else x.now // MICROSECONDS,
-                "exp": (x.now + spec.lasts) / MICROSECONDS
-                if x.now % MICROSECONDS
-                else (x.now + spec.lasts) // MICROSECONDS,
-                "auth_time": since / MICROSECONDS if since % MICROSECONDS else since // MICROSECONDS,
+                "iat": in_seconds(x.now),
+                "exp": in_seconds(x.now + spec.lasts),
+                "auth_time": in_seconds(since),
                 "jti": self._new_id(),
             }
             return json_answer(200, {"token": mint(self.key, claims), "expires_in": seconds})

@@ -17,7 +17,7 @@ from patient_usher.core.engine.callers import Caller, Conversation, Outgoing
 from patient_usher.core.engine.run import ARRIVAL, Loop
 from patient_usher.core.engine.service import Service
 from patient_usher.core.http.authentication import basic_credentials
-from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.http.dates import in_seconds
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import JSON, TEXT, Request, json_bytes
 from patient_usher.core.http.urls import Url, parse_url
@@ -211,11 +211,11 @@ class Recipe:
             bearer = wallet.bearer
             claims: dict[str, Any] = {
                 "sub": sign.bearer,
-                "iat": _seconds(now),
-                "exp": _seconds(now + sign.expires_in),
+                "iat": in_seconds(now),
+                "exp": in_seconds(now + sign.expires_in),
             }
             if sign.valid_in is not None:
-                claims["nbf"] = _seconds(now + sign.valid_in)
+                claims["nbf"] = in_seconds(now + sign.valid_in)
             for claim, own, expected in (
                 ("iss", sign.issuer, bearer.issuer),
                 ("aud", sign.audience, bearer.audience),
@@ -228,10 +228,6 @@ class Recipe:
             key_id = sign.keys or bearer.keys[0]
             fields.put("Authorization", "Bearer " + mint(setup.keys[key_id], claims))
         return fields, url
-
-
-def _seconds(at: int) -> int | float:
-    return at // MICROSECONDS if at % MICROSECONDS == 0 else at / MICROSECONDS
 
 
 def _form_bytes(form: dict[str, Any]) -> bytes:

@@ -188,13 +188,8 @@ class Loop:
                     effect = _FRESH
                     continue
                 x.index = index
-                kind, answered, effect = effect.__class__, effect, _FRESH
-                if kind is Raised and answered.why is not None and not step.raises:
-                    x.refused_by, x.why = step.id, answered.why
-                    kind, answered = Answer, answered.plainly()
-                elif kind is Refused:
-                    x.refused_by, x.why = answered.by or step.id, answered.why
-                    kind, answered = Answer, answered.answer
+                answered, effect = self._refused(x, step, effect), _FRESH
+                kind = answered.__class__
                 if kind is Answer:
                     journey.append((step.id, "in", "answered", now, note))
                     x.answer = _onto_draft(x.answer, answered) if sequential else answered
@@ -263,13 +258,8 @@ class Loop:
             if effect is None:
                 journey.append((step.id, "out", "continued", now, note))
                 continue
+            effect = self._refused(x, step, effect)
             kind = effect.__class__
-            if kind is Refused:
-                x.refused_by, x.why = step.id, effect.why
-                kind, effect = Answer, effect.answer
-            elif kind is Raised and effect.why is not None and not step.raises:
-                x.refused_by, x.why = step.id, effect.why
-                kind, effect = Answer, effect.plainly()
             if kind is Answer:
                 journey.append((step.id, "out", "answered", now, note))
                 x.answer, x.answered_by = effect, step.id
@@ -334,6 +324,14 @@ class Loop:
                 return OUT
         self._crash(x)
         return OUT
+
+    def _refused(self, x: Exchange, step: PlanStep, effect: Any) -> Any:
+        """The effect, where it is a refusal that is answered at once: the answer, and who refused noted."""
+        kind = effect.__class__
+        if kind is Refused or (kind is Raised and effect.why is not None and not step.raises):
+            x.refused_by, x.why = effect.by or step.id, effect.why
+            return effect.answer if kind is Refused else effect.plainly()
+        return effect
 
     def _crash(self, x: Exchange) -> None:
         x.frames.clear()
@@ -446,8 +444,7 @@ class Loop:
                 self._leave(x)
             return
         x.journey.append((step.id, "out", "answered", self.now, None))
-        x.refused_by, x.why = step.id, error.why
-        answer = error.plainly()
+        answer = self._refused(x, step, error)
         x.answer = _onto_draft(x.answer, answer) if x.plan.sequential else answer
         x.answered_by = step.id
         self._leave(x)

@@ -35,6 +35,11 @@ def http_date(at: int) -> str:
     return _http_date(at // MICROSECONDS)
 
 
+def in_seconds(micros: int) -> int | float:
+    """Microseconds as seconds, whole where they are."""
+    return micros // MICROSECONDS if micros % MICROSECONDS == 0 else micros / MICROSECONDS
+
+
 def timestamp(at: int) -> str:
     """An instant as RFC 3339, with as many decimals as it has."""
     text = moment(at).strftime("%Y-%m-%dT%H:%M:%S")

@@ -20,7 +20,7 @@ from patient_usher.core.http.caching import (
     vary_of,
 )
 from patient_usher.core.http.conditional import CONDITIONS, as_not_modified, evaluate
-from patient_usher.core.http.dates import MICROSECONDS, http_date
+from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import Exchange
@@ -138,7 +138,7 @@ class Stage(base.Stage):
         if stored is not None:
             honours = self.any or self.honours
             use = may_use(stored, fields, now, shared=True, heuristic=self.heuristic, honours_request=honours)
-            work.record["age"] = use.age / MICROSECONDS if use.age % MICROSECONDS else use.age // MICROSECONDS
+            work.record["age"] = in_seconds(use.age)
             if use.how == "fresh" or use.why == "max-stale":
                 return self._hit(x, work, stored, use.lifetime - use.age)
             if use.how == "stale":
@@ -209,7 +209,7 @@ class Stage(base.Stage):
             self._revalidated(x, work, answer)
             return None
         if answer.status >= 500 and work.stored is not None and self._covers(work.stored, x.now):
-            self._cover(x, work)
+            x.answer = self._cover(x, work)
             return None
         if invalidates(x.request.method, answer.status):
             self._invalidate(x)
@@ -236,18 +236,15 @@ class Stage(base.Stage):
         work = self.work[x.number]
         if work.stored is None or not self._covers(work.stored, x.now):
             return None
-        self._cover(x, work)
-        answer = x.answer
-        x.answer = None
-        return answer
+        return self._cover(x, work)
 
     def _covers(self, stored: Stored, now: int) -> bool:
         return may_cover_error(stored, now, shared=True, heuristic=self.heuristic)
 
-    def _cover(self, x: Exchange, work: _Work) -> None:
+    def _cover(self, x: Exchange, work: _Work) -> Answer:
         assert work.stored is not None
         work.record.update(state="hit", why="stale-if-error")
-        x.answer = self._from_store(x, work.stored, work.record["age"])
+        return self._from_store(x, work.stored, work.record["age"])
 
     def _revalidated(self, x: Exchange, work: _Work, answer: Answer) -> None:
         assert work.stored is not None

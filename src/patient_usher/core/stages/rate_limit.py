@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
-from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.http.dates import MICROSECONDS, in_seconds
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.limits import ALGORITHMS, NEVER, AtOnce, Limiter, limit_item, policy_item, whole_seconds
 from patient_usher.core.model.errors import Raised, refusal
@@ -119,7 +119,7 @@ class Stage(base.Stage):
             "partition": _label(key),
             "quota": limiter.quota,
             "remaining": remaining,
-            "reset": reset / MICROSECONDS if reset % MICROSECONDS else reset // MICROSECONDS,
+            "reset": in_seconds(reset),
         }
         owner = x.shadow_of or x
         owner.rates += (rate,)

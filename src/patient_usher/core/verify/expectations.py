@@ -8,7 +8,6 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.matcher import status_test, text_test
 from patient_usher.core.model.scalars import UNITS
@@ -307,8 +306,3 @@ def _tally_check(expected: dict[Any, int], counts: Counter[int | None]) -> Check
         sum(n for status, n in counts.items() if status_test(spec)(status)) == count for spec, count in expected.items()
     )
     return Check("tally", {str(spec): count for spec, count in expected.items()}, actual, ok)
-
-
-def seconds(micros: int) -> int | float:
-    """Microseconds as seconds, whole where they are."""
-    return micros // MICROSECONDS if micros % MICROSECONDS == 0 else micros / MICROSECONDS
