@@ -168,6 +168,20 @@ def test_the_demo_fits_the_schemas(usher: Usher) -> None:
         assert errors == [], name
 
 
+@pytest.mark.parametrize(
+    ("cache", "fits"),
+    [("never", True), ("5m", True), ({"shared": "5m", "same-for": "everyone"}, True), ({"never": True}, False)],
+)
+def test_an_editor_and_the_loader_agree_on_a_cache_rule(
+    usher: Usher, tmp_path: Path, cache: object, fits: bool
+) -> None:
+    route = {"id": "tides", "at": "GET /tides", "cache": cache, "handler": {"echo": True}}
+    doc = {"patient-usher": "pipeline/1", "stages": ["cache"], "routes": [route]}
+    (tmp_path / "p.yaml").write_text(json.dumps(doc))
+    assert Draft202012Validator(usher("schema", "pipeline").json).is_valid(doc) is fits
+    assert usher("show", "p.yaml").status == (0 if fits else 2)
+
+
 # init, show, send.
 
 

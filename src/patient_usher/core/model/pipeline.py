@@ -6,6 +6,7 @@ from ipaddress import ip_address, ip_network
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, model_validator
+from pydantic.json_schema import SkipJsonSchema
 
 from patient_usher.core.model.document import Map, Path, Seq
 from patient_usher.core.model.matcher import When
@@ -263,7 +264,7 @@ class CacheRule(Model):
     private: Duration | None = None
     per: list[Annotated[str, BeforeValidator(_check_per)]] | None = None
     same_for: Literal["everyone"] | None = None
-    never: bool = Field(default=False, exclude=True)
+    never: SkipJsonSchema[bool] = False  # what cache: never stands for; no key of its own
 
     @model_validator(mode="after")
     def _lives(self) -> "CacheRule":
