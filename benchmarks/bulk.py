@@ -15,8 +15,8 @@ import time
 from pathlib import Path
 
 from patient_usher.core.engine.replay import Replay
-from patient_usher.traces.pipeline_file import load_service
-from patient_usher.traces.trace_file import HarOptions, load_trace
+from patient_usher.files.pipeline import load_service
+from patient_usher.files.trace import HarOptions, load_trace
 
 PAGES, CAPACITY = 2_000, 8 << 20
 PIPELINE = {

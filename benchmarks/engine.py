@@ -16,14 +16,14 @@ from collections.abc import Callable
 from pathlib import Path
 
 import patient_usher.demo
-from patient_usher.core.engine.run import Loop
-from patient_usher.core.engine.service import Service
+from patient_usher.core.engine.walk import Loop
+from patient_usher.core.engine.blueprint import Service
 from patient_usher.core.http.dates import http_date
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.traces.pipeline_file import load_service
+from patient_usher.files.pipeline import load_service
 
 DEMO = Path(patient_usher.demo.__file__).parent
 HOST = "https://api.ternharbour.example"

@@ -14,12 +14,7 @@ import pytest
 from hypothesis import settings
 
 import patient_usher.demo
-from patient_usher.core.engine.assemble import assemble
-from patient_usher.core.engine.replay import Replay
-from patient_usher.core.engine.service import Service
-from patient_usher.core.verify.expectations import Verifier
-from patient_usher.reports.result import send_records
-from patient_usher.traces.trace_file import ready
+from patient_usher import Pipeline, Trace, lab, load
 
 DEMO = Path(patient_usher.demo.__file__).parent
 VECTORS = Path(__file__).parent / "vectors"
@@ -63,35 +58,24 @@ def usher(tmp_path: Path) -> Callable[..., Outcome]:
     return run
 
 
-def no_files(name: str) -> bytes:
-    """These pipelines read no files."""
-    raise OSError(f"the file {name} can't be read: this test has none; leave it out")
-
-
-def make_service(stages: list[Any], **more: Any) -> Service:
-    """A service with these server-wide stages; the rest of the file as keywords, kebab-case with underscores."""
+def make_pipeline(stages: list[Any], **more: Any) -> Pipeline:
+    """A pipeline with these server-wide stages; the rest of the file as keywords, kebab-case with underscores."""
     doc: dict[str, Any] = {"patient-usher": "pipeline/1", "stages": stages}
     doc.update({key.replace("_", "-"): value for key, value in more.items()})
     doc.setdefault("routes", [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok"}}}])
-    return assemble(doc, environments=doc.pop("environments-on", None), read_file=no_files)
+    return load(doc, environments=doc.pop("environments-on", None))
 
 
-def replay(service: Service, *requests: dict[str, Any], **more: Any) -> list[Record]:
+def replay(pipeline: Pipeline, *requests: dict[str, Any], **more: Any) -> list[Record]:
     """The records of every exchange of these requests, in order; ids are made up where left out."""
-    entries = [entry if "change" in entry else {"id": f"q{number}", **entry} for number, entry in enumerate(requests)]
-    doc = {"patient-usher": "trace/1", "base": "https://api.example", "requests": entries, **more}
-    loaded = ready(doc, "test", service, no_files, [])
-    verifier = Verifier(service.environment)
-    records: list[Record] = []
-    for send in Replay(service, loaded.starts, loaded.tracks).run():
-        records += send_records(send, loaded.starts, verifier.check(send))
-    return records
+    trace = Trace.of(*requests, **{"base": "https://api.example", **more})
+    return [record for sent in lab.replay(pipeline, trace) for record in sent.exchanges]
 
 
 def walk(stages: list[Any], request: dict[str, Any] | str = "GET /", **more: Any) -> Record:
     """The record of one request through these stages."""
     entry = {"send": request} if isinstance(request, str) else request
-    return replay(make_service(stages, **more), entry)[-1]
+    return replay(make_pipeline(stages, **more), entry)[-1]
 
 
 def steps(record: Record, way: str | None = None) -> list[str]:

@@ -10,7 +10,7 @@ from argon2 import PasswordHasher
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 
-from conftest import header, make_service, replay, walk
+from conftest import header, make_pipeline, replay, walk
 
 SECRET = "made-up-secret-of-at-least-thirty-two-octets"
 START = 1_924_992_000  # 2031-01-01T00:00:00Z
@@ -94,7 +94,7 @@ def test_bearer(
 
 
 def test_the_same_token_is_right_and_then_expired() -> None:
-    service = make_service([bearer()], **COMMON)
+    service = make_pipeline([bearer()], **COMMON)
     value = f"Bearer {token(exp=START + 10)}"
     records = replay(service, sent(value, at="9999999us"), sent(value, at="10s"))
     assert [record["response"]["status"] for record in records] == [200, 401]
@@ -102,7 +102,7 @@ def test_the_same_token_is_right_and_then_expired() -> None:
 
 def test_a_minted_token_fits_what_the_pipeline_asks_for() -> None:
     records = replay(
-        make_service([bearer(issuer="us", audience="harbour")], **COMMON),
+        make_pipeline([bearer(issuer="us", audience="harbour")], **COMMON),
         {"send": "GET /in", "sign": {"bearer": "maren"}},
         {"send": "GET /in", "sign": {"bearer": "maren", "issuer": "them"}},
         {"send": "GET /in", "sign": {"bearer": "maren", "keys": "other"}},

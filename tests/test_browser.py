@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import VECTORS, header, make_service, replay, text
-from patient_usher.core.engine.blame import BLOCKED
+from conftest import VECTORS, header, make_pipeline, replay, text
+from patient_usher.core.engine.callers.blame import BLOCKED
 from patient_usher.core.http import cors
 from patient_usher.core.http.fields import Fields
 
@@ -35,7 +35,7 @@ def modelled(fact: dict[str, Any]) -> list[dict[str, Any]]:
         "credentials": request["credentials"], "mode": request["mode"], **({"text": request["body"]} if request["body"] else {}),
     }  # fmt: skip
     callers = {"page": {"kind": "browser", "origin": fact["page_origin"]}}
-    service = make_service([plain, {"id": "origin-server", "kind": "gate", "cases": cases}])
+    service = make_pipeline([plain, {"id": "origin-server", "kind": "gate", "cases": cases}])
     return replay(service, entry, base="http://127.0.0.1:18481", callers=callers)
 
 
@@ -168,7 +168,7 @@ BOOK = {"send": "PUT /v1/book", "json": {}, "sign": {"bearer": "maren"}}
 
 
 def call(stages: list[Any], *requests: dict[str, Any], caller: str = "page", **more: Any) -> list[dict[str, Any]]:
-    service = make_service(stages, **{**MORE, **more})
+    service = make_pipeline(stages, **{**MORE, **more})
     return replay(service, *({"caller": caller, **request} for request in requests), callers=CALLERS)
 
 
@@ -289,7 +289,7 @@ def test_the_cors_stage(
     name: str, options: dict[str, Any], headers: dict[str, str], method: str, status: int, fields: dict[str, str | None]
 ) -> None:
     record = replay(
-        make_service([{**CORS, **options}], **{**MORE, "refuse": "answer"}),
+        make_pipeline([{**CORS, **options}], **{**MORE, "refuse": "answer"}),
         {"send": f"{method} /v1/tides", "headers": headers},
     )[0]
     assert record["response"]["status"] == status
@@ -299,12 +299,12 @@ def test_the_cors_stage(
 @pytest.mark.parametrize("origin", ["boaters.example", "https://boaters.example/", "https://a.*.example"])
 def test_origins_that_are_none(origin: str) -> None:
     with pytest.raises(Exception, match="is no origin"):
-        make_service([{**CORS, "allow-origins": origin}])
+        make_pipeline([{**CORS, "allow-origins": origin}])
 
 
 def test_everyone_with_credentials_is_a_load_error() -> None:
     with pytest.raises(Exception, match="can't be combined with credentials"):
-        make_service([{**CORS, "allow-origins": "*", "allow-credentials": True}])
+        make_pipeline([{**CORS, "allow-origins": "*", "allow-credentials": True}])
 
 
 # Cookies, redirects, HSTS.
@@ -315,7 +315,7 @@ def cookie_service(attributes: str) -> Any:
         {"id": "in", "at": "POST /in", "handler": {"answer": {"headers": {"Set-Cookie": f"s=1; {attributes}"}}}},
         {"id": "seen", "at": "GET /seen", "handler": {"echo": True}},
     ]
-    return make_service([{**CORS, "allow-credentials": True}], routes=routes)
+    return make_pipeline([{**CORS, "allow-credentials": True}], routes=routes)
 
 
 COOKIES = [
@@ -364,7 +364,7 @@ def redirecting(location: str) -> Any:
         {"id": "from", "at": "GET /from", "handler": {"answer": {"status": 302, "headers": {"Location": location}}}},
         {"id": "to", "at": "GET /to", "handler": {"echo": True}},
     ]
-    return make_service([{**CORS, "allow-origins": ["https://boaters.example", "null"]}], routes=routes)
+    return make_pipeline([{**CORS, "allow-origins": ["https://boaters.example", "null"]}], routes=routes)
 
 
 FROM = {"send": "GET /from", "caller": "page", "headers": {"Authorization": "x"}}
@@ -404,7 +404,7 @@ def test_redirects_without_end() -> None:
 def test_hsts_turns_plain_calls_into_secure_ones() -> None:
     tls = {"id": "tls", "kind": "https-only", "hsts": {"max-age": "60s"}}
     callers = {"page": {"kind": "browser", "origin": "http://api.example"}}
-    service = make_service([CORS | {"allow-origins": ["http://api.example"]}, tls])
+    service = make_pipeline([CORS | {"allow-origins": ["http://api.example"]}, tls])
     plain = {"send": "GET http://api.example/", "caller": "page"}
     records = replay(service, plain, plain, {**plain, "after": "60s"}, callers=callers)
     assert [record["request"]["url"].partition(":")[0] for record in records] == [
@@ -427,7 +427,7 @@ def test_no_cors_is_opaque_and_drops_what_it_may_not_send() -> None:
 
 def test_the_pages_own_origin_reads_everything() -> None:
     callers = {"page": {"kind": "browser", "origin": "https://api.example"}}
-    record = replay(make_service([], **MORE), {**BOOK, "caller": "page"}, callers=callers)[-1]
+    record = replay(make_pipeline([], **MORE), {**BOOK, "caller": "page"}, callers=callers)[-1]
     assert (record["kind"], record["browser"]["verdict"]) == ("call", "readable")
     assert "x-id" in record["browser"]["readable_headers"]
     assert sent_field(record, "origin") == "https://api.example"  # not GET or HEAD

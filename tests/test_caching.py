@@ -14,7 +14,7 @@ import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import VECTORS, header, make_service, replay, text
+from conftest import VECTORS, header, make_pipeline, replay, text
 from patient_usher.core.http.negotiation import choose_coding, parse_accept_encoding
 from patient_usher.core.stages.compress import CODERS
 
@@ -26,7 +26,7 @@ SHELF = {"id": "shelf", "kind": "cache"}
 @pytest.mark.parametrize("fact", FACTS, ids=[fact["name"] for fact in FACTS])
 def test_what_independent_caches_do(fact: dict[str, Any]) -> None:
     answer = {"status": fact["response"]["status"], "headers": fact["response"]["headers"], "text": "ok"}
-    service = make_service(
+    service = make_pipeline(
         [ANY], routes=[{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": answer}}]
     )
     starts = datetime.fromtimestamp(fact["start"], UTC).isoformat().replace("+00:00", "Z")
@@ -61,7 +61,7 @@ def two(
     routes = [
         {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok", **answer}}, **route}
     ]
-    return replay(make_service([stage], routes=routes), first, {**second, "after": delay})
+    return replay(make_pipeline([stage], routes=routes), first, {**second, "after": delay})
 
 
 def says(control: str, **fields: str) -> dict[str, Any]:
@@ -120,7 +120,7 @@ def test_revalidation_merges_the_304() -> None:
         {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": says("max-age=60") | {"text": "ok"}}}
     ]
     first, second, third = replay(
-        make_service([ANY, REVALIDATES], routes=routes), get(), {**get(), "after": "61s"}, {**get(), "after": "30s"}
+        make_pipeline([ANY, REVALIDATES], routes=routes), get(), {**get(), "after": "61s"}, {**get(), "after": "30s"}
     )
     assert [r["caches"][0]["state"] for r in (first, second, third)] == ["miss", "revalidated", "hit"]
     assert (second["response"]["status"], second["response"]["body"], second["handler_reached"]) == (200, "ok", True)
@@ -137,7 +137,7 @@ def test_a_conditional_request_on_a_hit_is_304() -> None:
         }
     ]
     records = replay(
-        make_service([ANY], routes=routes),
+        make_pipeline([ANY], routes=routes),
         get(If_None_Match='"7"'),
         get(If_None_Match='W/"7"'),
         get(If_None_Match='"8"'),
@@ -163,7 +163,7 @@ def test_stale_while_revalidate_answers_at_once_and_refreshes_behind() -> None:
         }
     ]
     first, stale, fresh = replay(
-        make_service([ANY], routes=routes), get(), {**get(), "at": "70s"}, {**get(), "at": "75s"}
+        make_pipeline([ANY], routes=routes), get(), {**get(), "at": "70s"}, {**get(), "at": "75s"}
     )
     assert (stale["finished"] - stale["at"], stale["response"]["body"]) == (0, first["response"]["body"])
     assert (stale["caches"][0]["state"], stale["caches"][0]["why"], stale["outcome"]) == (
@@ -183,7 +183,7 @@ def test_stale_while_revalidate_answers_at_once_and_refreshes_behind() -> None:
 def test_stale_if_error(delay: str, status: int, net: list[Any]) -> None:
     handler = {"fails-every": 2, "answer": says(GRACE) | {"text": "ok"}}
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": handler}]
-    record = replay(make_service([ANY, *net], routes=routes), get(), {**get(), "at": delay})[1]
+    record = replay(make_pipeline([ANY, *net], routes=routes), get(), {**get(), "at": delay})[1]
     assert record["response"]["status"] == status
 
 
@@ -196,7 +196,7 @@ def opted(rule: Any, stages: list[Any] | None = None, **more: Any) -> Any:
         {"id": "plain", "at": "GET /plain", "access": "everyone", "handler": text()},
         {"id": "book", "at": "POST /book", "access": "everyone", "clears": ["r"], "handler": {"cases": [{"when": {"query": {"taken": "present"}}, "answer": {"status": 409}}], "answer": {"status": 201}}},
     ]  # fmt: skip
-    return make_service(stages if stages is not None else [SHELF], routes=routes, **more)
+    return make_pipeline(stages if stages is not None else [SHELF], routes=routes, **more)
 
 
 CONTROLS: list[tuple[Any, str, list[str]]] = [
@@ -282,7 +282,7 @@ def mine(who_first: bool, **route: Any) -> list[dict[str, Any]]:
     ]
     stages = [WHO, SHELF] if who_first else [SHELF, WHO]
     calls = [{"send": "GET /", "sign": {"api-key": name}} for name in "abab"]
-    return replay(make_service(stages, routes=routes, accounts=PEOPLE), *calls)
+    return replay(make_pipeline(stages, routes=routes, accounts=PEOPLE), *calls)
 
 
 @pytest.mark.parametrize("route", [{}, {"per": []}, {"per": ["query.a"]}, {"per": ["identity"]}, {"private": "60s"}])
@@ -308,7 +308,7 @@ def test_the_least_recently_used_goes_first() -> None:
 @pytest.mark.parametrize(("collapse", "ran"), [(True, 1), (False, 4)])
 def test_racing_misses_collapse(collapse: bool, ran: int) -> None:
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "cache": "60s", "handler": {**text(), "busy-for": "1s"}}]
-    service = make_service([{**SHELF, "collapse": collapse}], routes=routes)
+    service = make_pipeline([{**SHELF, "collapse": collapse}], routes=routes)
     records = replay(service, {"send": "GET /", "times": 4, "every": "100ms"})
     assert sum(r["handler_reached"] for r in records) == ran
     assert records[-1]["finished"] == (1 if collapse else 1.3)
@@ -325,7 +325,7 @@ def test_collapsing_never_holds_what_can_not_be_stored() -> None:
         }
     ]
     records = replay(
-        make_service([{**SHELF, "collapse": True}], routes=routes), {"send": "GET /", "times": 4, "every": "100ms"}
+        make_pipeline([{**SHELF, "collapse": True}], routes=routes), {"send": "GET /", "times": 4, "every": "100ms"}
     )
     assert [r["finished"] for r in records] == [1, 2, 2, 2]
 
@@ -392,7 +392,7 @@ def test_conditions(answer: dict[str, Any], asked: dict[str, str], etag: str, st
             "handler": {"answer": {"text": "ok", "headers": {**fields, "X-Own": "1", "Cache-Control": "max-age=1"}}},
         }
     ]
-    service = make_service([stage], routes=routes)
+    service = make_pipeline([stage], routes=routes)
     tag = header(replay(service, get())[0], "etag") or '"none"'
     sent = {
         name: value.replace("W/TAG", f"W/{tag.removeprefix('W/')}").replace("TAG", tag) for name, value in asked.items()
@@ -415,7 +415,7 @@ def test_records_hold_writes_against_conditions() -> None:
         {"id": do, "at": f"{method} /n/{{id}}", "access": "everyone", "handler": {"records": "n", "do": do}}
         for method, do in (("GET", "read"), ("PUT", "replace"), ("DELETE", "remove"))
     ]
-    service = make_service(
+    service = make_pipeline(
         ["read-body", {"id": "c", "kind": "conditional", "etag": "strong"}],
         routes=routes,
         records={"n": {"rows": [{"id": "1", "t": "a"}]}},
@@ -455,7 +455,7 @@ def test_codings(
     accepts: str | None, answer: dict[str, Any], options: dict[str, Any], status: int, coding: str | None, vary: bool
 ) -> None:
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": BIG, **answer}}}]
-    service = make_service([{**SQUEEZE, **options}], routes=routes)
+    service = make_pipeline([{**SQUEEZE, **options}], routes=routes)
     record = replay(service, get() if accepts is None else get(Accept_Encoding=accepts))[0]
     assert (record["response"]["status"], record["response"]["encoding"]) == (status, coding)
     if status == 200:
@@ -477,7 +477,7 @@ def test_tags_head_and_not_modified() -> None:
             "handler": {"answer": {"text": BIG, "headers": {"ETag": '"1"'}}},
         }
     ]
-    service = make_service([SQUEEZE, {"id": "c", "kind": "conditional"}], routes=routes)
+    service = make_pipeline([SQUEEZE, {"id": "c", "kind": "conditional"}], routes=routes)
     got, head, same, plain = replay(
         service,
         get(Accept_Encoding="gzip"),
@@ -493,7 +493,7 @@ def test_tags_head_and_not_modified() -> None:
 
 def test_the_same_content_is_compressed_once() -> None:
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": BIG}}}]
-    records = replay(make_service([SQUEEZE], routes=routes), get(Accept_Encoding="gzip"), get(Accept_Encoding="gzip"))
+    records = replay(make_pipeline([SQUEEZE], routes=routes), get(Accept_Encoding="gzip"), get(Accept_Encoding="gzip"))
     notes = [next(s["note"] for s in r["journey"] if s["way"] == "out") for r in records]
     assert [note["done"] for note in notes] == ["anew", "from memory"]
     assert notes[0]["before"] == len(BIG)
@@ -510,7 +510,7 @@ def test_an_error_on_the_way_out_leaves_no_coding_or_tag() -> None:
         }
     ]
     record = replay(
-        make_service([{"id": "net", "kind": "error-handler"}, late, SQUEEZE], routes=routes),
+        make_pipeline([{"id": "net", "kind": "error-handler"}, late, SQUEEZE], routes=routes),
         get(Accept_Encoding="gzip"),
     )[0]
     assert (record["response"]["status"], record["response"]["encoding"], header(record, "etag")) == (500, None, None)
@@ -522,7 +522,7 @@ def test_an_error_on_the_way_out_leaves_no_coding_or_tag() -> None:
 def test_both_orders_of_cache_and_compress(stages: list[Any], work: list[str]) -> None:
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "cache": "60s", "handler": {"answer": {"text": BIG}}}]
     records = replay(
-        make_service(stages, routes=routes),
+        make_pipeline(stages, routes=routes),
         get(Accept_Encoding="gzip"),
         get(Accept_Encoding="gzip"),
         get(Accept_Encoding="br"),
@@ -579,7 +579,7 @@ def test_rules_that_say_nothing(rule: Any, what: str) -> None:
 
 def test_a_route_to_clear_must_be_there() -> None:
     with pytest.raises(Exception, match="there is no route 'tide' to clear; did you mean 'tides'"):
-        make_service(
+        make_pipeline(
             [],
             routes=[
                 {"id": "tides", "at": "GET /", "handler": text()},
@@ -610,7 +610,7 @@ def test_a_browser_keeps_its_own_copies(
 ) -> None:
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok", **answer}}}]
     call = {"send": "GET /", "caller": "page"}
-    record = replay(make_service([], routes=routes), call, {**call, **second, "after": delay}, callers=PAGE)[1]
+    record = replay(make_pipeline([], routes=routes), call, {**call, **second, "after": delay}, callers=PAGE)[1]
     assert (record["outcome"], record["handler_reached"]) == (outcome, ran)
     assert record["browser"]["verdict"] == "readable"
     assert record["answered_by"] == ("handler" if ran else "caller")
@@ -623,7 +623,7 @@ def test_a_browser_validates_what_is_stale_and_forgets_what_it_writes_to() -> No
     ]
     call = {"send": "GET /", "caller": "page"}
     records = replay(
-        make_service([REVALIDATES], routes=routes),
+        make_pipeline([REVALIDATES], routes=routes),
         call,
         {**call, "after": "61s"},
         {**call, "after": "59s"},
@@ -644,5 +644,5 @@ def test_cors_holds_for_copies_too() -> None:
     ]
     callers = {"page": {"kind": "browser", "origin": "https://other.example"}}
     call = {"send": "GET /", "caller": "page"}
-    records = replay(make_service([cors], routes=routes), call, {**call, "credentials": "include"}, callers=callers)
+    records = replay(make_pipeline([cors], routes=routes), call, {**call, "credentials": "include"}, callers=callers)
     assert (records[1]["outcome"], records[1]["browser"]["why"]) == ("from-caller-cache", "wildcard-with-credentials")

@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from conftest import make_service, replay
+from conftest import make_pipeline, replay
 
 STAGES: list[Any] = [
     "access-log",
@@ -79,7 +79,7 @@ CASES += [(request, key, value, False) for request, key, _, fails in EXPECTED fo
 
 @pytest.mark.parametrize(("request_", "key", "value", "holds"), CASES)
 def test_every_expectation_can_hold_and_can_fail(request_: dict[str, Any], key: str, value: Any, holds: bool) -> None:
-    service = make_service(STAGES, routes=ROUTES, accounts=ACCOUNTS)
+    service = make_pipeline(STAGES, routes=ROUTES, accounts=ACCOUNTS)
     checks = replay(service, {**request_, "expect": {key: value}})[0]["checks"]
     assert checks
     assert all(check["ok"] for check in checks) is holds
@@ -91,7 +91,7 @@ def test_every_expectation_can_hold_and_can_fail(request_: dict[str, Any], key: 
     [({200: 3}, True), ({"2xx": 3}, True), ({200: 2}, False), ({200: 3, 429: 0}, True), ({"4xx": 1}, False)],
 )
 def test_tallies_count_over_all_repetitions(tally: dict[Any, int], holds: bool) -> None:
-    service = make_service(STAGES, routes=ROUTES, accounts=ACCOUNTS)
+    service = make_pipeline(STAGES, routes=ROUTES, accounts=ACCOUNTS)
     records = replay(service, {**TIDES, "times": 3, "expect": {"status": 200, "tally": tally}})
     assert [[check["what"] for check in record["checks"]] for record in records] == [
         ["status"],
@@ -104,7 +104,7 @@ def test_tallies_count_over_all_repetitions(tally: dict[Any, int], holds: bool) 
 @pytest.mark.parametrize(("environment", "ok"), [([], [True]), (["development"], [False]), (["staging"], [True])])
 def test_what_an_environment_expects_takes_the_place_of_what_all_do(environment: list[str], ok: list[bool]) -> None:
     more = {"environments": {"development": {}, "staging": {}}, "environment": environment}
-    service = make_service(STAGES, routes=ROUTES, accounts=ACCOUNTS, **more)
+    service = make_pipeline(STAGES, routes=ROUTES, accounts=ACCOUNTS, **more)
     record = replay(service, {**TIDES, "expect": {"status": 200}, "expect-in": {"development": {"status": 500}}})[0]
     assert [check["ok"] for check in record["checks"]] == ok
 
@@ -117,7 +117,7 @@ KEPT: list[tuple[Any, str | None]] = [
 
 @pytest.mark.parametrize(("rule", "value"), KEPT)
 def test_what_is_kept_is_sent_and_what_is_missing_fails(rule: Any, value: str | None) -> None:
-    service = make_service(STAGES, routes=ROUTES, accounts=ACCOUNTS)
+    service = make_pipeline(STAGES, routes=ROUTES, accounts=ACCOUNTS)
     keeping, using = replay(
         service, {**TIDES, "keep": {"it": rule}}, {"send": "POST /said", "json": {"a": "${kept.it}"}}
     )
@@ -130,7 +130,7 @@ def test_what_is_kept_is_sent_and_what_is_missing_fails(rule: Any, value: str | 
 
 
 def test_a_cookie_is_kept_and_a_later_value_takes_its_place() -> None:
-    service = make_service(STAGES, routes=ROUTES, accounts=ACCOUNTS)
+    service = make_pipeline(STAGES, routes=ROUTES, accounts=ACCOUNTS)
     keep = {"keep": {"it": {"cookie": "s"}}}
     records = replay(
         service,
@@ -153,20 +153,20 @@ def test_a_cookie_is_kept_and_a_later_value_takes_its_place() -> None:
     ],
 )
 def test_targets_made_of_kept_values(target: str, kept: str, outcome: str) -> None:
-    service = make_service(STAGES, routes=ROUTES, accounts=ACCOUNTS)
+    service = make_pipeline(STAGES, routes=ROUTES, accounts=ACCOUNTS)
     first = {"send": "POST /said", "json": {"a": kept}, "keep": {"none": "/x"}}
     routes = [
         *ROUTES,
         {"id": "give", "at": "POST /give", "access": "everyone", "handler": {"answer": {"json": {"it": "${body.a}"}}}},
     ]
-    service = make_service(STAGES, routes=routes, accounts=ACCOUNTS)
+    service = make_pipeline(STAGES, routes=routes, accounts=ACCOUNTS)
     giving = {**first, "send": "POST /give", "keep": {"it": "/it"}}
     record = replay(service, giving, {"send": f"GET {target}"})[1]
     assert record["outcome"] == outcome
 
 
 def test_a_failed_send_does_not_stop_the_rest() -> None:
-    service = make_service(STAGES, routes=ROUTES, accounts=ACCOUNTS)
+    service = make_pipeline(STAGES, routes=ROUTES, accounts=ACCOUNTS)
     records = replay(service, {"send": "GET /${kept.none}", "times": 2}, TIDES)
     assert [record["outcome"] for record in records] == ["not-sent", "not-sent", "handled"]
 
@@ -187,7 +187,7 @@ HEADERS: list[tuple[dict[str, Any], dict[str, str]]] = [
 
 @pytest.mark.parametrize(("request_", "headers"), HEADERS)
 def test_what_goes_out(request_: dict[str, Any], headers: dict[str, str]) -> None:
-    service = make_service(STAGES, routes=ROUTES, accounts=ACCOUNTS)
+    service = make_pipeline(STAGES, routes=ROUTES, accounts=ACCOUNTS)
     callers = {"buoy": {"address": "198.51.100.4", "headers": {"User-Agent": "buoy/1", "X-Buoy": "1"}}}
     record = replay(service, {"send": "POST /said", **request_}, callers=callers)[0]
     sent = dict(reversed(record["request"]["headers"]))
@@ -215,6 +215,6 @@ ORDERS: list[tuple[list[dict[str, Any]], list[tuple[str, float]]]] = [
 
 @pytest.mark.parametrize(("requests", "times"), ORDERS)
 def test_when_requests_are_sent(requests: list[dict[str, Any]], times: list[tuple[str, float]]) -> None:
-    records = replay(make_service(STAGES, routes=ROUTES), *requests)
+    records = replay(make_pipeline(STAGES, routes=ROUTES), *requests)
     assert [(record["id"], record["at"]) for record in records] == times
     assert all(round(record["finished"] - record["at"], 6) == 0.08 for record in records)

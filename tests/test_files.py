@@ -11,11 +11,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment, lay, locate, near, twin
-from patient_usher.core.model.scalars import parse_duration, parse_size, path_pattern
+from patient_usher.core.model.patterns import path_pattern
+from patient_usher.core.model.scalars import parse_duration, parse_size
 from patient_usher.core.model.values import dig, fill, pointer
 from patient_usher.core.verify.expectations import span
-from patient_usher.traces.text import parse, parse_yaml, read_text, resolve
-from patient_usher.traces.writing import write_whole
+from patient_usher.files.text import parse, parse_yaml, read_text, resolve
+from patient_usher.files.writing import write_whole
 
 SCALARS: list[tuple[str, Any]] = [
     ("~", None),

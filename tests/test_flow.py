@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-from conftest import header, make_service, replay, steps, text, walk
+from conftest import header, make_pipeline, replay, steps, text, walk
 
 NET = {"id": "net", "kind": "error-handler"}
 
@@ -107,7 +107,7 @@ def test_a_value_that_was_never_set_names_who_should_have_set_it() -> None:
 
 
 def test_neither_stalls_until_patience_is_over() -> None:
-    service = make_service([mark("m"), gate("g", "nothing")])
+    service = make_pipeline([mark("m"), gate("g", "nothing")])
     callers = {"hasty": {"patience": "2s"}}
     slow, hasty = replay(service, {"send": "GET /"}, {"send": "GET /", "caller": "hasty"}, callers=callers)
     for record, patience in ((slow, 30), (hasty, 2)):
@@ -145,7 +145,7 @@ def test_the_shadows_error_has_no_catcher_outside() -> None:
 
 def test_a_shadow_that_waits_ends_later_than_its_answer() -> None:
     slip = gate("g", {"answer-and-continue": {"status": 401}})
-    service = make_service(
+    service = make_pipeline(
         ["access-log", slip], routes=[{"id": "r", "at": "GET /", "handler": {**text(), "busy-for": "3s"}}]
     )
     first, second = replay(service, {"send": "GET /"}, {"send": "GET /"})
@@ -155,7 +155,9 @@ def test_a_shadow_that_waits_ends_later_than_its_answer() -> None:
 
 
 def test_patience_over_while_work_goes_on() -> None:
-    service = make_service(["access-log"], routes=[{"id": "r", "at": "GET /", "handler": {**text(), "busy-for": "9s"}}])
+    service = make_pipeline(
+        ["access-log"], routes=[{"id": "r", "at": "GET /", "handler": {**text(), "busy-for": "9s"}}]
+    )
     record = replay(service, {"send": "GET /", "caller": "hasty"}, callers={"hasty": {"patience": "4s"}})[0]
     assert (record["outcome"], record["response"], record["finished"]) == ("abandoned", None, 4)
     assert record["handler_finished"]
@@ -163,7 +165,7 @@ def test_patience_over_while_work_goes_on() -> None:
 
 
 def test_overlapping_requests_run_on_one_clock() -> None:
-    service = make_service([], routes=[{"id": "r", "at": "GET /", "handler": {**text(), "busy-for": "10s"}}])
+    service = make_pipeline([], routes=[{"id": "r", "at": "GET /", "handler": {**text(), "busy-for": "10s"}}])
     records = replay(
         service, {"send": "GET /", "times": 3, "every": "1s"}, {"send": "GET /"}, {"send": "GET /", "at": "5s"}
     )
@@ -366,7 +368,7 @@ def test_the_mirror_of_a_list_gives_the_same() -> None:
 
 def test_fails_every_counts_at_the_handler() -> None:
     routes = [{"id": "r", "at": "GET /", "handler": {"fails-every": 3, **text()}}]
-    records = replay(make_service([NET], routes=routes), {"send": "GET /", "times": 6})
+    records = replay(make_pipeline([NET], routes=routes), {"send": "GET /", "times": 6})
     assert [record["response"]["status"] for record in records] == [200, 200, 500, 200, 200, 500]
 
 
@@ -375,7 +377,7 @@ def test_cases_fall_back_to_the_answer() -> None:
         {"when": {"query": {"day": ["1", "2"]}}, "answer": {"text": "soon"}, "busy-for": "1s"},
         {"when": {"query": {"day": {"pattern": "^[a-z]+$"}}}, "raise": "Conflict"},
     ]
-    service = make_service(
+    service = make_pipeline(
         [NET], routes=[{"id": "r", "at": "GET /", "handler": {"cases": cases, "answer": {"text": "later"}}}]
     )
     records = replay(service, {"send": "GET /?day=2"}, {"send": "GET /?day=x"}, {"send": "GET /"})

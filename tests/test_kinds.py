@@ -7,7 +7,7 @@ from typing import Any
 
 import pytest
 
-from conftest import header, make_service, replay, steps, text, walk
+from conftest import header, make_pipeline, replay, steps, text, walk
 
 ECHO = {
     "routes": [
@@ -89,7 +89,7 @@ def test_refusals_keep_the_fields_that_the_standards_demand() -> None:
     who = {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "bearer", "keys": "k"}], "only": ["/in"]}
     common: dict[str, Any] = {"refuse": "raise", "signing-keys": {"k": {"algorithm": "HS256", "secret": "x" * 32}}}
     closed = {"id": "closed", "kind": "maintenance", "retry-after": "90s", "only": ["/closed"]}
-    service = make_service([net(), who, closed], **common)
+    service = make_pipeline([net(), who, closed], **common)
     records = replay(service, {"send": "GET /in"}, {"send": "POST /"}, {"send": "GET /closed"})
     assert [(r["response"]["status"], r["outcome"]) for r in records] == [
         (401, "short-circuited"), (405, "unrouted"), (503, "short-circuited"),
@@ -186,7 +186,7 @@ def test_a_route_has_a_limit_of_its_own() -> None:
         {"id": "r", "at": "POST /", "body-limit": 3, "handler": text()},
         {"id": "s", "at": "POST /s", "handler": text()},
     ]
-    service = make_service(["read-body"], routes=routes)
+    service = make_pipeline(["read-body"], routes=routes)
     records = replay(service, {"send": "POST /", "text": "four"}, {"send": "POST /s", "text": "four"})
     assert [record["response"]["status"] for record in records] == [413, 200]
 
@@ -211,7 +211,7 @@ def test_signed_cookies_from_sign_in_to_sign_out() -> None:
         "signing-keys": {"k": {"algorithm": "HS256", "secret": "x" * 32}},
         "routes": [],
     }  # fmt: skip
-    service = make_service(["read-body", reads, who], **more)
+    service = make_pipeline(["read-body", reads, who], **more)
     records = replay(
         service,
         {
@@ -341,7 +341,7 @@ def test_forwarding_is_believed_only_from_trusted_peers(
 
 
 def test_a_redirect_loop_is_an_outcome() -> None:
-    service = make_service([{"id": "tls", "kind": "https-only"}], deployment={"in-front": {"ends-tls": True}})
+    service = make_pipeline([{"id": "tls", "kind": "https-only"}], deployment={"in-front": {"ends-tls": True}})
     records = replay(service, {"send": "GET http://h.example/", "caller": "c"}, callers={"c": {"redirects": "follow"}})
     assert [(r["id"], r["kind"], r["parent"], r["outcome"]) for r in records] == [
         ("q0", "call", None, "short-circuited"),
@@ -373,7 +373,7 @@ def test_redirects_are_followed(status: int, method: str, then: str) -> None:
         "headers": {"Authorization": "x"},
         "expect": {"status": 200},
     }
-    records = replay(make_service(["read-body"], routes=routes), request, callers={"c": {"redirects": "follow"}})
+    records = replay(make_pipeline(["read-body"], routes=routes), request, callers={"c": {"redirects": "follow"}})
     echoed = body_of(records[-1])
     assert (echoed["method"], echoed["body"]) == (then, {"a": 1} if then == method else None)
     assert "Authorization" not in echoed["headers"]  # it doesn't cross origins
@@ -389,7 +389,7 @@ IDS = [
 @pytest.mark.parametrize(("trusts", "headers", "kept"), IDS)
 def test_request_ids(trusts: bool, headers: dict[str, str], kept: bool) -> None:
     stage = {"id": "tag", "kind": "request-id", "trusts-incoming": trusts}
-    service = make_service([stage])
+    service = make_pipeline([stage])
     one, two = replay(service, {"send": "GET /", "headers": headers}, {"send": "GET /", "headers": headers})
     assert (header(one, "x-request-id") == "mine") is kept
     assert (header(one, "x-request-id") == header(two, "x-request-id")) is kept
@@ -476,7 +476,7 @@ STORY: list[tuple[str, Any, int, Any]] = [
 
 
 def test_records() -> None:
-    service = make_service(["read-body"], routes=NOTES, records=RECORDS, errors={"Taken": {"is-a": "Conflict"}})
+    service = make_pipeline(["read-body"], routes=NOTES, records=RECORDS, errors={"Taken": {"is-a": "Conflict"}})
     requests = [{"send": line, **({"json": body} if body is not None else {})} for line, body, _, _ in STORY]
     # Errors that handlers raise have no catcher here, so the status is read off the error's type.
     statuses = {"NotFound": 404, "Conflict": 409, "Taken": 409, "InvalidInput": 422}
@@ -504,7 +504,7 @@ def test_a_change_holds_for_later_arrivals_and_state_stays() -> None:
         {"id": "new", "at": "POST /n", "handler": {"records": "notes", "do": "create"}},
         {"id": "slow", "at": "GET /", "handler": {**text(), "busy-for": "5s"}},
     ]
-    service = make_service([closed], routes=routes, records={"notes": {}})
+    service = make_pipeline([closed], routes=routes, records={"notes": {}})
     records = replay(
         service,
         {"send": "POST /n"},
@@ -527,7 +527,7 @@ def test_the_desk_refreshes_expired_tokens_for_a_while() -> None:
     }
     refresh = {"send": "POST /desk/refresh", "json": {"token": "${kept.t}"}, "keep": {"t": "/token"}}
     records = replay(
-        make_service(["read-body"], **more),
+        make_pipeline(["read-body"], **more),
         {"send": "POST /desk", "json": {"name": "maren", "password": "p"}, "keep": {"t": "/token"}},
         {**refresh, "after": "5m"},
         {**refresh, "after": "4m"},

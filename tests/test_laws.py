@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 from typing import Any
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import make_service, replay
+from conftest import make_pipeline, replay
 from patient_usher.core.engine.router import Route, Router
 from patient_usher.core.http.cookies import parse_cookies, sign_value, unsign_value
 from patient_usher.core.http.fields import Fields, list_items
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.pipeline import parse_template
-from patient_usher.core.stages.base import Stage
+from patient_usher.core.model.stage import Stage
+from patient_usher.core.model.templates import parse_template
 
 THENS: list[Any] = [
     "continue", "continue", "continue", "nothing", {"answer": {"status": 200}}, {"answer": {"status": 403}},
@@ -81,16 +82,17 @@ class Witness(Stage):
 
 def witnessed(stages: list[Any], more: dict[str, Any]) -> tuple[list[dict[str, Any]], list[Witness]]:
     """Replay with a counting stage woven in front of every other, in every plan."""
-    service = make_service(stages, **more)
+    made = make_pipeline(stages, **more)
     witnesses: list[Witness] = []
-    for plans in service._plans:
-        for key, plan in plans.items():
-            woven = []
-            for step in plan.steps:
-                witness = Witness()
-                witnesses.append(witness)
-                woven += [type(step)("witness", witness, raises=False, sequential=plan.sequential), step]
-            plans[key] = plan._replace(steps=tuple(woven))
+    plans = {}
+    for key, plan in made.plans.items():
+        woven = []
+        for step in plan.steps:
+            witness = Witness()
+            witnesses.append(witness)
+            woven += [type(step)("witness", witness, raises=False, sequential=made.sequential), step]
+        plans[key] = plan._replace(steps=tuple(woven))
+    service = dataclasses.replace(made, plans=plans)
     return replay(
         service,
         {"send": "GET /"},
@@ -111,7 +113,7 @@ def test_every_entered_stage_is_told_done_exactly_once(made: tuple[list[Any], di
 @settings(max_examples=200, deadline=None)
 def test_the_way_out_mirrors_the_way_in_for_every_entered_frame(made: tuple[list[Any], dict[str, Any]]) -> None:
     stages, more = made
-    for record in replay(make_service(stages, **more), {"send": "GET /"}):
+    for record in replay(make_pipeline(stages, **more), {"send": "GET /"}):
         if record["outcome"] in ("answered-twice", "stalled"):
             continue
         entered = [
@@ -139,7 +141,7 @@ def test_a_skipped_stage_leaves_no_mark(made: tuple[list[Any], dict[str, Any]]) 
         "on-answer": {"put": {"X-Mark": "1"}},
     }
     without, with_it = (
-        replay(make_service(list_, **more), {"send": "GET /"}) for list_ in (stages, [skipped, *stages])
+        replay(make_pipeline(list_, **more), {"send": "GET /"}) for list_ in (stages, [skipped, *stages])
     )
     for one, other in zip(without, with_it, strict=True):
         assert other["journey"].pop(0) == {
@@ -157,7 +159,7 @@ def test_a_skipped_stage_leaves_no_mark(made: tuple[list[Any], dict[str, Any]]) 
 def test_same_input_same_bytes(made: tuple[list[Any], dict[str, Any]]) -> None:
     stages, more = made
     requests = ({"send": "GET /", "times": 3, "every": "300ms"}, {"send": "GET /lost"})
-    runs = [json.dumps(replay(make_service(stages, **more), *requests)) for _ in range(2)]
+    runs = [json.dumps(replay(make_pipeline(stages, **more), *requests)) for _ in range(2)]
     assert runs[0] == runs[1]
 
 
@@ -167,8 +169,8 @@ def test_the_mirrored_list_gives_the_same(made: tuple[list[Any], dict[str, Any]]
     stages, more = made
     group = {**more["groups"][0], "stages": more["groups"][0]["stages"][::-1]}
     mirrored = {**more, "listed": "innermost-first", "groups": [group]}
-    assert replay(make_service(stages, **more), {"send": "GET /"}) == replay(
-        make_service(stages[::-1], **mirrored), {"send": "GET /"}
+    assert replay(make_pipeline(stages, **more), {"send": "GET /"}) == replay(
+        make_pipeline(stages[::-1], **mirrored), {"send": "GET /"}
     )
 
 

@@ -9,7 +9,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import header, make_service, replay, steps, text
+from conftest import header, make_pipeline, replay, steps, text
+from patient_usher import Trace, lab
 from patient_usher.core.http.limits import ALGORITHMS, NEVER, AtOnce, Limiter
 
 S = 1_000_000
@@ -176,13 +177,13 @@ def limit(**options: Any) -> dict[str, Any]:
 
 
 def statuses(stages: list[Any], *requests: dict[str, Any], **more: Any) -> list[int]:
-    return [r["response"]["status"] for r in replay(make_service(stages, routes=ROUTES, **more), *requests)]
+    return [r["response"]["status"] for r in replay(make_pipeline(stages, routes=ROUTES, **more), *requests)]
 
 
 def test_retry_after_rounds_up() -> None:
     bucket = limit(algorithm="token-bucket", quota=30)
     records = replay(
-        make_service([bucket], routes=ROUTES),
+        make_pipeline([bucket], routes=ROUTES),
         {"send": "GET /", "times": 31},
         {"send": "GET /", "after": "1600ms"},
         {"send": "GET /", "after": "400ms"},
@@ -200,7 +201,7 @@ def test_an_arrival_at_the_windows_end_is_in_the_next() -> None:
 def test_the_fields() -> None:
     both = limit(algorithm="sliding-log", fields=["ratelimit", "x-ratelimit"])
     first, _, third = replay(
-        make_service([both], routes=ROUTES),
+        make_pipeline([both], routes=ROUTES),
         {"send": "GET /"},
         {"send": "GET /", "after": "10s"},
         {"send": "GET /", "after": "10s"},
@@ -209,15 +210,15 @@ def test_the_fields() -> None:
     assert [header(r, "ratelimit") for r in (first, third)] == ['"limit";r=1;t=60', '"limit";r=0;t=50']
     assert [header(third, f"x-ratelimit-{name}") for name in ("limit", "remaining", "reset")] == ["2", "0", "50"]
     assert header(third, "retry-after") == "40"
-    assert third["rates"] == [{"stage": "limit", "partition": "192.0.2.1", "quota": 2, "remaining": 0, "reset": 50}]
-    bare = replay(make_service([limit(fields=[])], routes=ROUTES), {"send": "GET /", "times": 3})[-1]
+    assert third["rates"] == [{"stage": "limit", "for": "192.0.2.1", "quota": 2, "remaining": 0, "reset": 50}]
+    bare = replay(make_pipeline([limit(fields=[])], routes=ROUTES), {"send": "GET /", "times": 3})[-1]
     assert not any("ratelimit" in name.lower() for name, _ in bare["response"]["headers"])
     assert header(bare, "retry-after") is not None
 
 
 def test_several_limits_tell_of_themselves() -> None:
     outer = limit(quota=5) | {"id": "outer"}
-    record = replay(make_service([outer, limit()], routes=ROUTES), {"send": "GET /"})[0]
+    record = replay(make_pipeline([outer, limit()], routes=ROUTES), {"send": "GET /"})[0]
     assert header(record, "ratelimit-policy") == '"limit";q=2;w=60, "outer";q=5;w=60'
 
 
@@ -250,13 +251,13 @@ def test_partitions_tiers_and_costs(stages: list[Any], requests: list[dict[str, 
         else True
     )
     records = replay(
-        make_service(stages, routes=ROUTES, accounts=ACCOUNTS), *requests, callers={"c": {"address": "203.0.113.5"}}
+        make_pipeline(stages, routes=ROUTES, accounts=ACCOUNTS), *requests, callers={"c": {"address": "203.0.113.5"}}
     )
     assert [r["response"]["status"] for r in records] == expected
 
 
 def test_a_cost_over_the_quota_gets_no_retry_after() -> None:
-    record = replay(make_service([limit(quota=4)], routes=ROUTES), {"send": "GET /dear"})[0]
+    record = replay(make_pipeline([limit(quota=4)], routes=ROUTES), {"send": "GET /dear"})[0]
     assert (record["response"]["status"], header(record, "retry-after")) == (429, None)
 
 
@@ -269,7 +270,7 @@ def test_failures_only() -> None:
 
 def test_too_many_at_once() -> None:
     at_once = {"id": "limit", "kind": "rate-limit", "algorithm": "at-once", "quota": 1, "partition": "route"}
-    records = replay(make_service([at_once], routes=ROUTES), {"send": "GET /slow", "times": 5, "every": "1s"})
+    records = replay(make_pipeline([at_once], routes=ROUTES), {"send": "GET /slow", "times": 5, "every": "1s"})
     assert [r["response"]["status"] for r in records] == [200, 429, 200, 429, 200]
     assert (records[1]["why"], header(records[1], "retry-after")) == ("too-many-at-once", None)
 
@@ -277,7 +278,7 @@ def test_too_many_at_once() -> None:
 def test_a_place_is_free_again_when_its_holder_crashes() -> None:
     at_once = {"id": "limit", "kind": "rate-limit", "algorithm": "at-once", "quota": 1}
     routes = [{"id": "r", "at": "GET /", "handler": {"busy-for": "1s", "raise": "Oops"}}]
-    records = replay(make_service([at_once], routes=routes), {"send": "GET /"}, {"send": "GET /", "at": "1s"})
+    records = replay(make_pipeline([at_once], routes=routes), {"send": "GET /"}, {"send": "GET /", "at": "1s"})
     assert [r["outcome"] for r in records] == ["crashed", "crashed"]
 
 
@@ -289,7 +290,7 @@ def test_a_place_is_free_again_after_a_slip_in_front() -> None:
     }
     at_once = {"id": "limit", "kind": "rate-limit", "algorithm": "at-once", "quota": 1}
     records = replay(
-        make_service([slip, at_once], routes=ROUTES),
+        make_pipeline([slip, at_once], routes=ROUTES),
         {"send": "GET /slow"},
         {"send": "GET /"},
         {"send": "GET /", "at": "2s"},
@@ -305,7 +306,7 @@ DEPLOYMENTS: list[tuple[dict[str, Any], int]] = [
 
 @pytest.mark.parametrize(("deployment", "through"), DEPLOYMENTS)
 def test_instances_count_for_themselves_unless_state_is_shared(deployment: dict[str, Any], through: int) -> None:
-    service = make_service([limit(quota=10)], routes=ROUTES, deployment=deployment)
+    service = make_pipeline([limit(quota=10)], routes=ROUTES, deployment=deployment)
     records = replay(service, {"send": "GET /", "times": 60})
     assert sum(r["response"]["status"] == 200 for r in records) == through
     assert len({r["instance"] for r in records}) == (
@@ -314,14 +315,11 @@ def test_instances_count_for_themselves_unless_state_is_shared(deployment: dict[
 
 
 def test_a_random_spread_is_seeded() -> None:
-    def instances(seed: int) -> list[int]:
-        from conftest import no_files
-        from patient_usher.core.engine.assemble import assemble
+    service = make_pipeline([], routes=ROUTES, deployment={"instances": 4, "spread": "random"})
+    trace = Trace.of({"send": "GET /", "times": 40})
 
-        doc = {"patient-usher": "pipeline/1", "routes": ROUTES, "deployment": {"instances": 4, "spread": "random"}}
-        return [
-            r["instance"] for r in replay(assemble(doc, read_file=no_files, seed=seed), {"send": "GET /", "times": 40})
-        ]
+    def instances(seed: int) -> list[int]:
+        return [sent.final["instance"] for sent in lab.replay(service, trace, seed=seed)]
 
     assert instances(1) == instances(1) != instances(2)
 
@@ -335,13 +333,13 @@ def test_shared_state_over_many_instances_is_one_instance(name: str, gaps: list[
         requests.append({"send": "GET /", "at": f"{at}s"})
     stage = limit(algorithm=name, quota=3)
     deployment = {"instances": instances, "shared-state": ["limit"]}
-    one, many = (replay(make_service([stage], routes=ROUTES, deployment=d), *requests) for d in ({}, deployment))
+    one, many = (replay(make_pipeline([stage], routes=ROUTES, deployment=d), *requests) for d in ({}, deployment))
     assert [r["response"] for r in one] == [r["response"] for r in many]
 
 
 def test_counts_go_on_when_the_quota_is_changed() -> None:
     records = replay(
-        make_service([limit(quota=2)], routes=ROUTES),
+        make_pipeline([limit(quota=2)], routes=ROUTES),
         {"send": "GET /", "times": 3}, {"change": {"stages": {"limit": {"quota": 4}}}}, {"send": "GET /", "times": 3},
     )  # fmt: skip
     assert [r["response"]["status"] for r in records] == [200, 200, 429, 200, 200, 429]
@@ -364,7 +362,7 @@ TIMEOUTS: list[tuple[str, list[Any], dict[str, Any], int, str | None, list[str]]
 
 @pytest.mark.parametrize(("name", "stages", "more", "status", "by", "left"), TIMEOUTS, ids=[row[0] for row in TIMEOUTS])
 def test_timeouts(name: str, stages: list[Any], more: dict[str, Any], status: int, by: str, left: list[str]) -> None:
-    record = replay(make_service(stages, routes=ROUTES, **more), {"send": "GET /slow"})[0]
+    record = replay(make_pipeline(stages, routes=ROUTES, **more), {"send": "GET /slow"})[0]
     assert (record["outcome"], record["response"]["status"], record["answered_by"]) == ("timed-out", status, by)
     assert (record["refused_by"], record["why"], record["finished"]) == ("late", "too-slow", 1)
     assert [step for step in steps(record) if not step.startswith("in ")] == left
@@ -372,13 +370,13 @@ def test_timeouts(name: str, stages: list[Any], more: dict[str, Any], status: in
 
 
 def test_finishing_exactly_in_time_wins() -> None:
-    record = replay(make_service([{**LATE, "after": "2s"}], routes=ROUTES), {"send": "GET /slow"})[0]
+    record = replay(make_pipeline([{**LATE, "after": "2s"}], routes=ROUTES), {"send": "GET /slow"})[0]
     assert (record["outcome"], record["finished"]) == ("handled", 2)
 
 
 def test_a_timeout_ends_a_stall() -> None:
     stuck = {"id": "stuck", "kind": "gate", "cases": [{"then": "nothing"}]}
-    record = replay(make_service([LATE, stuck], routes=ROUTES), {"send": "GET /"})[0]
+    record = replay(make_pipeline([LATE, stuck], routes=ROUTES), {"send": "GET /"})[0]
     assert (record["outcome"], record["response"]["status"], record["finished"]) == ("timed-out", 504, 1)
 
 
@@ -386,7 +384,7 @@ def test_a_timeout_ends_a_stall() -> None:
 def test_work_behind_is_cancelled_or_runs_on(behind: str, finished: bool, logged: int) -> None:
     """The place that the work holds is free when the work ends, not when the answer leaves."""
     at_once = {"id": "places", "kind": "rate-limit", "algorithm": "at-once", "quota": 1}
-    service = make_service([{**LATE, "behind": behind}, at_once, "access-log"], routes=ROUTES)
+    service = make_pipeline([{**LATE, "behind": behind}, at_once, "access-log"], routes=ROUTES)
     slow, second = replay(service, {"send": "GET /slow"}, {"send": "GET /"})
     assert slow["handler_finished"] is finished
     assert second["response"]["status"] == (429 if finished else 200)
@@ -395,7 +393,7 @@ def test_work_behind_is_cancelled_or_runs_on(behind: str, finished: bool, logged
 
 def test_the_inner_of_two_timeouts_comes_first() -> None:
     inner = {**LATE, "id": "inner", "after": "500ms"}
-    record = replay(make_service([LATE, inner], routes=ROUTES), {"send": "GET /slow"})[0]
+    record = replay(make_pipeline([LATE, inner], routes=ROUTES), {"send": "GET /slow"})[0]
     assert (record["refused_by"], record["finished"]) == ("inner", 0.5)
 
 
@@ -418,12 +416,12 @@ def test_mistakes(options: dict[str, Any], more: dict[str, Any], what: str) -> N
     from patient_usher.core.model.document import Unusable
 
     with pytest.raises(Unusable) as caught:
-        make_service([limit(**options), MARK], routes=ROUTES, **more)
+        make_pipeline([limit(**options), MARK], routes=ROUTES, **more)
     assert what in str(caught.value)
 
 
 def test_a_cost_over_the_quota_is_a_warning() -> None:
-    service = make_service([limit(quota=4)], routes=ROUTES)
+    service = make_pipeline([limit(quota=4)], routes=ROUTES)
     assert [warning.what for warning in service.warnings] == [
         "warning: the cost 5 is over the quota 4 of 'limit': the route can never pass"
     ]

@@ -1,3 +1,27 @@
-"""Patient Usher: a laboratory for HTTP middleware."""
+"""A laboratory for HTTP middleware: model a pipeline, replay requests through it on a virtual clock.
 
-__version__ = "0.1.0"
+from patient_usher import Trace, load, replay
+
+harbour = load("harbour.yaml", environments=["development"])
+for sent in replay(harbour, Trace.read("story.yaml")):
+    print(sent.id, sent.status, sent.failed)
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.2.0"
+__all__ = ["Pipeline", "Trace", "Unusable", "compare", "load", "replay"]
+
+if TYPE_CHECKING:
+    from patient_usher.lab import Pipeline, Trace, Unusable, compare, load, replay
+
+
+def __getattr__(name: str) -> Any:
+    """The names above, imported when they are first used."""
+    if name not in __all__:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from patient_usher import lab
+
+    return getattr(lab, name)

@@ -90,7 +90,11 @@ def _early(arguments: list[str]) -> None:
 
 def _report(error: Exception, debug: bool) -> int:
     from patient_usher.core.model.document import Unusable
+    from patient_usher.core.model.effects import IllegalEffect
 
+    if isinstance(error, IllegalEffect):
+        print(f"usher: {error}", file=sys.stderr)
+        return 2
     if isinstance(error, Unusable):
         for problem in error.problems:
             print(problem, file=sys.stderr)

@@ -9,17 +9,20 @@ from argparse import ArgumentParser, Namespace
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from time import monotonic
-from typing import Any
+from typing import NamedTuple
 
 from patient_usher.core.analysis.standing import enforced_limits
-from patient_usher.core.engine.replay import Replay, Send
-from patient_usher.core.engine.service import Service
-from patient_usher.core.verify.expectations import Verifier
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.prepare import Prepared
+from patient_usher.core.engine.replay import Send
+from patient_usher.core.engine.world import World
+from patient_usher.core.model.document import Unusable
+from patient_usher.core.verify.expectations import Check
+from patient_usher.core.verify.record import Record, send_records
+from patient_usher.lab import Trace, load, sends
 from patient_usher.reports import result, text
 from patient_usher.reports.journey import journey
 from patient_usher.reports.paint import Line, Painter, line, stdout_painter
-from patient_usher.traces.pipeline_file import load_service
-from patient_usher.traces.trace_file import Loaded
 
 MAX_NAMES = 6
 """How many failed requests are named in the last line."""
@@ -63,29 +66,59 @@ def add_output_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--quiet", "-q", action="store_true", help="print nothing but what is not as expected")
 
 
-def service_of(args: Namespace) -> Service:
-    """The service that the arguments name."""
-    service = load_service(
+def pipeline_of(args: Namespace) -> Blueprint:
+    """The pipeline that the arguments name; what is doubtful in it is told."""
+    pipeline = load(
         args.pipeline,
         environments=args.environment,
         settings=args.set,
         allow_files=args.allow_files,
         allow_python=args.allow_python,
-        seed=args.seed,
     )
-    for warning in service.warnings:
+    for warning in pipeline.warnings:
         print(warning, file=sys.stderr)
-    return service
+    return pipeline
 
 
-def with_progress(sends: Iterator[Send], name: str) -> Iterator[Send]:
+class Batch(NamedTuple):
+    """Traces to be replayed through one pipeline: each in a fresh world, or all in one after the other."""
+
+    pipeline: Blueprint
+    traces: list[Prepared]
+    seed: int = 0
+    keeps_state: bool = False
+    only: frozenset[str] = frozenset()
+
+    def worlds(self) -> Iterator[tuple[World, Prepared]]:
+        """Each trace with the world that it comes to."""
+        world = World(self.pipeline, self.seed)
+        for number, prepared in enumerate(self.traces):
+            if number and not self.keeps_state:
+                world = World(self.pipeline, self.seed)
+            yield world, prepared
+
+
+def prepared_all(pipeline: Blueprint, traces: Iterable[Trace]) -> list[Prepared]:
+    """Traces made ready. Raises Unusable with the problems of all of them."""
+    problems, found = [], []
+    for trace in traces:
+        try:
+            found.append(trace.prepared(pipeline))
+        except Unusable as error:
+            problems += error.problems
+    if problems:
+        raise Unusable(problems)
+    return found
+
+
+def with_progress(run: Iterator[tuple[Send, list[Check], int]], name: str) -> Iterator[tuple[Send, list[Check], int]]:
     """The same sends; after two seconds a terminal is told how many have gone by."""
     if not sys.stderr.isatty():
-        yield from sends
+        yield from run
         return
     begin, status = monotonic(), None
     try:
-        for number, send in enumerate(sends, 1):
+        for number, sent in enumerate(run, 1):
             if number % 500 == 0 and monotonic() - begin > 2:
                 if status is None:
                     from rich.console import Console
@@ -93,123 +126,140 @@ def with_progress(sends: Iterator[Send], name: str) -> Iterator[Send]:
                     status = Console(stderr=True).status("")
                     status.start()
                 status.update(f"{name}: {number:,} requests replayed")
-            yield send
+            yield sent
     finally:
         if status is not None:
             status.stop()
 
 
-def replayed(service: Service, loaded: Loaded, only: set[str]) -> Iterator[tuple[list[dict[str, Any]], bool, bool]]:
-    """Each send's records, whether it is a repetition with more to come, and whether it failed."""
+def running(
+    world: World, prepared: Prepared, only: frozenset[str], *, journeys: bool
+) -> Iterator[tuple[Send, list[Check], int, bool]]:
+    """Each send that is asked for, with its checks, the trace's start, and whether any check failed."""
     gc.freeze()  # what has been loaded stays
     gc.enable()
-    verifier = Verifier(service.environment)
-    for send in with_progress(Replay(service, loaded.starts, loaded.tracks).run(), loaded.name):
-        checks = verifier.check(send)
-        if only and not (send.recipe.spec.id in only or send.id in only):
+    gc.set_threshold(20_000, 20, 50)
+    for send, checks, starts in with_progress(sends(world, prepared, journeys=journeys), prepared.name):
+        if only and not (send.entry.id in only or send.id in only):
             continue
-        yield (
-            result.send_records(send, loaded.starts, checks),
-            not send.last,
-            any(not check.ok for check in checks),
-        )
+        yield send, checks, starts, any(not check.ok for check in checks)
 
 
-def report(args: Namespace, service: Service, traces: list[Loaded], only: set[str]) -> int:
+def report(args: Namespace, batch: Batch) -> int:
     """Replay the traces and write what came of them. Returns the exit status."""
     if args.format == "text":
-        return _text(args, service, traces, only)
+        return _text(args, batch)
     summary = result.Summary()
-    rows: list[dict[str, Any]] = []
-    for loaded in traces:
-        for records, _, _ in replayed(service, loaded, only):
-            summary.add(records)
+    rows: list[Record] = []
+    for world, prepared in batch.worlds():
+        for send, checks, starts, failed in running(world, prepared, batch.only, journeys=True):
+            summary.add(send, failed=failed)
+            records = send_records(send, starts, checks)
             if args.format == "json":
                 rows += records
             else:
                 sys.stdout.writelines(result.dump(record) + "\n" for record in records)
     if args.format == "json":
-        sys.stdout.writelines(
-            result.write_json(result.document(service, [loaded.name for loaded in traces], args.seed, summary, rows))
-        )
+        names = [prepared.name for prepared in batch.traces]
+        sys.stdout.writelines(result.write_json(result.document(batch.pipeline, names, batch.seed, summary, rows)))
     return 1 if summary.failed else 0
 
 
-def _text(args: Namespace, service: Service, traces: list[Loaded], only: set[str]) -> int:
+def _text(args: Namespace, batch: Batch) -> int:
     painter = stdout_painter(dict(os.environ))
     status = 0
-    for number, loaded in enumerate(traces):
+    details = args.details or bool(batch.only)
+    for number, (world, prepared) in enumerate(batch.worlds()):
         if number:
             painter.write([[]])
-        status |= text_report(painter, service, loaded, only=only, details=args.details or bool(only), quiet=args.quiet)
+        status |= TextReport(painter, world, prepared, batch.only, details=details, quiet=args.quiet).run()
     return status
 
 
-def text_report(
-    painter: Painter,
-    service: Service,
-    loaded: Loaded,
-    *,
-    only: set[str],
-    details: bool,
-    quiet: bool,
-    journeys: int = MAX_JOURNEYS,
-) -> int:
-    """One trace for people; the first few failed requests, or all with ``details``, are shown whole.
+class TextReport:
+    """One trace for people; the first few failed requests, or all with ``details``, are shown whole."""
 
-    Returns 1 where something was not as expected.
-    """
-    orders = {item.route.id: set(service.order(item)) for item in service.placed}
-    unrouted = set(service.order(None))
-    ids = sorted(only) if only else loaded.labels
-    table = text.Table(
-        service.columns(switched_off=loaded.changes),
-        lambda route: orders.get(route, unrouted) if route else unrouted,
-        ids,
-        loaded.lines,
-    )
-    if not quiet:
-        title = [
-            line((service.name, "title")),
-            line((f"{loaded.name}, {' and '.join(service.environment)}", "dim")),
-        ]
-        painter.write(table.head(title))
-    summary = result.Summary()
-    shown: list[dict[str, Any]] = []
-    failed_ids: list[str] = []
-    burst: text.Burst | None = None
-    for records, more, failed in replayed(service, loaded, only):
+    def __init__(
+        self,
+        painter: Painter,
+        world: World,
+        prepared: Prepared,
+        only: frozenset[str] = frozenset(),
+        *,
+        details: bool = False,
+        quiet: bool = False,
+        journeys: int = MAX_JOURNEYS,
+    ) -> None:
+        self.painter, self.world, self.prepared, self.only = painter, world, prepared, only
+        self.details, self.quiet, self.journeys = details, quiet, journeys
+        self.pipeline = world.blueprint
+        labels = [label for label, _ in prepared.shown]
+        on_way = self.pipeline.on_way
+        self.table = text.Table(
+            self.pipeline.columns(switched_off=prepared.changes),
+            lambda route: on_way.get(route, on_way[None]),
+            sorted(only) if only else labels,
+            [request for _, request in prepared.shown],
+        )
+        self.summary = result.Summary()
+        self.shown: list[Record] = []
+        self.failed_ids: list[str] = []
+        self.burst: text.Burst | None = None
+
+    def run(self) -> int:
+        """Replay and write. Returns 1 where something was not as expected."""
+        if not self.quiet:
+            title = [
+                line((self.pipeline.name, "title")),
+                line((f"{self.prepared.name}, {' and '.join(self.pipeline.environment)}", "dim")),
+            ]
+            self.painter.write(self.table.head(title))
+        told = not self.quiet or self.details
+        for send, checks, starts, failed in running(self.world, self.prepared, self.only, journeys=told):
+            self.summary.add(send, failed=failed)
+            if failed and len(self.failed_ids) < MAX_NAMES:
+                self.failed_ids.append(send.id)
+            if told or failed:
+                self._row(send, send_records(send, starts, checks), failed)
+        self._end()
+        return 1 if self.failed_ids else 0
+
+    def _row(self, send: Send, records: list[Record], failed: bool) -> None:
+        """One send's line, or its share in that of a burst."""
         final = records[-1]
-        summary.add(records)
-        if failed and len(failed_ids) < MAX_NAMES:
-            failed_ids.append(text.send_id(final))
-        if details or (failed and len(shown) < journeys):
-            shown += records
+        if self.quiet and self.details:
+            self.painter.write(line for record in records for line in journey(record))
+        elif self.details or (failed and len(self.shown) < self.journeys):
+            self.shown += records
         lines: Iterable[Line] = ()
         failing = [final]
-        if (more or burst is not None) and not details:
-            burst = burst or text.Burst(final)
-            burst.add(final, failed)
-            if more:
-                continue
-            lines, failed = table.burst(burst), burst.failed is not None
-            if burst.failed is not None and burst.failed is not final:
-                failing.insert(0, burst.failed)
-            burst = None
+        if (not send.last or self.burst is not None) and not self.details:
+            self.burst = self.burst or text.Burst(final)
+            self.burst.add(final, failed)
+            if not send.last:
+                return
+            lines, failed = self.table.burst(self.burst), self.burst.failed is not None
+            if self.burst.failed is not None and self.burst.failed is not final:
+                failing.insert(0, self.burst.failed)
+            self.burst = None
         else:
-            lines = table.rows(records, failed)
-        if not quiet or failed:
-            painter.write(lines)
+            lines = self.table.rows(records, failed)
+        if not self.quiet or failed:
+            self.painter.write(lines)
             for record in failing:
-                painter.write(text.failures(record))
-    if not quiet:
-        painter.write([[], *table.legend(), *(line((f"{loaded.name}: {note}", "dim")) for note in loaded.notes), []])
-        for record in shown:
-            painter.write(journey(record))
-    if not quiet or failed_ids:
-        painter.write(text.summary(summary.record(), failed_ids, summary.savings()))
-        for note in enforced_limits(service):
+                self.painter.write(text.failures(record))
+
+    def _end(self) -> None:
+        painter, prepared = self.painter, self.prepared
+        if not self.quiet:
+            notes = (line((f"{prepared.name}: {note}", "dim")) for note in prepared.notes)
+            painter.write([[], *self.table.legend(), *notes, []])
+            for record in self.shown:
+                painter.write(journey(record))
+        if self.quiet and not self.failed_ids:
+            return
+        painter.write(text.summary(self.summary.record(), self.failed_ids, self.world.savings()))
+        for note in enforced_limits(self.pipeline):
             painter.write(text.wrapped(note, "raised"))
-        if summary.failed > journeys and not details and not quiet:
+        if self.summary.failed > self.journeys and not self.details and not self.quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])
-    return 1 if failed_ids else 0

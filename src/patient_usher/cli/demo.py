@@ -8,10 +8,11 @@ from pathlib import Path
 from typing import NamedTuple
 
 from patient_usher import demo
-from patient_usher.cli.common import text_report
+from patient_usher.cli.common import TextReport
+from patient_usher.core.engine.world import World
+from patient_usher.files.trace import HarOptions, Trace
+from patient_usher.lab import load
 from patient_usher.reports.paint import Line, Painter, line, stdout_painter
-from patient_usher.traces.pipeline_file import load_service
-from patient_usher.traces.trace_file import HarOptions, load_trace
 
 FOLDER = Path(demo.__file__).parent
 
@@ -147,10 +148,10 @@ def _said(text: str) -> list[Line]:
 
 
 def _report(painter: Painter, part: Part) -> int:
-    service = load_service(FOLDER / part.pipeline)
+    pipeline = load(FOLDER / part.pipeline)
     har = HarOptions(account="maren", as_recorded=True) if part.trace.endswith(".har") else HarOptions()
-    loaded = load_trace(FOLDER / part.trace, service, har=har)
-    return text_report(painter, service, loaded, only=set(), details=False, quiet=False, journeys=1)
+    prepared = Trace.read(FOLDER / part.trace, har=har).prepared(pipeline)
+    return TextReport(painter, World(pipeline), prepared, journeys=1).run()
 
 
 def _copy(folder: Path) -> int:

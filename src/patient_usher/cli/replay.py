@@ -9,21 +9,35 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
-from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, report, service_of
+from patient_usher.cli.common import (
+    Batch,
+    add_output_arguments,
+    add_pipeline_arguments,
+    pipeline_of,
+    prepared_all,
+    report,
+)
 from patient_usher.core.model.document import Problem, Spot, Unusable, near
-from patient_usher.traces.trace_file import HarOptions, load_trace
+from patient_usher.files.trace import HarOptions, Trace
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     add_pipeline_arguments(parser)
-    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording")
+    parser.add_argument(
+        "traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording; - is standard input"
+    )
     parser.add_argument(
         "--only",
         metavar="ID",
         action="append",
         default=[],
         help="replay everything, show this request whole; may be repeated",
+    )
+    parser.add_argument(
+        "--keep-state",
+        action="store_true",
+        help="each further trace goes on with the state and the clock of the one before; else it starts fresh",
     )
     add_output_arguments(parser)
     group = parser.add_argument_group("recordings")
@@ -44,19 +58,20 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Replay. Returns the exit status."""
-    service = service_of(args)
+    pipeline = pipeline_of(args)
     har = HarOptions(args.host, args.account, args.as_recorded)
     problems: list[Problem] = []
-    loaded = []
+    traces = []
     for path in args.traces:
         try:
-            loaded.append(load_trace(path, service, har=har, allow_files=args.allow_files))
+            traces.append(Trace.read(path, har=har, allow_files=args.allow_files))
         except Unusable as error:
             problems += error.problems
     if problems:
         raise Unusable(problems)
-    known = [id_ for trace in loaded for id_ in trace.ids]
+    prepared = prepared_all(pipeline, traces)
+    known = [id_ for trace in prepared for id_ in trace.ids]
     for id_ in args.only:
-        if id_.partition("[")[0] not in known and not any(trace.streams for trace in loaded):
+        if id_.partition("[")[0] not in known and not any(trace.streams for trace in prepared):
             raise Unusable([Problem(Spot("--only", 1, 1), f"there is no request '{id_}'", near(id_, known))])
-    return report(args, service, loaded, set(args.only))
+    return report(args, Batch(pipeline, prepared, args.seed, args.keep_state, frozenset(args.only)))

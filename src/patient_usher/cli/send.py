@@ -10,12 +10,14 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 from typing import Any
 
-from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, report, service_of
+from patient_usher.cli.common import Batch, add_output_arguments, add_pipeline_arguments, pipeline_of, report
+from patient_usher.core.engine.world import World
 from patient_usher.core.model.document import Problem, Spot, Unusable
-from patient_usher.traces.pipeline_file import beside
-from patient_usher.traces.text import parse, read_text
-from patient_usher.traces.trace_file import ready
-from patient_usher.traces.writing import append_request
+from patient_usher.files.pipeline import Beside
+from patient_usher.files.text import parse, read_text
+from patient_usher.files.trace import HarOptions, Trace
+from patient_usher.files.writing import append_request
+from patient_usher.lab import sends
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -53,7 +55,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Send. Returns the exit status."""
-    service = service_of(args)
+    pipeline = pipeline_of(args)
     spec = request_of(args)
     doc: dict[str, Any] = {"patient-usher": "trace/1", "requests": [spec]}
     if args.into is not None and args.into.exists():
@@ -73,15 +75,14 @@ def run(args: Namespace) -> int:
             ]
         )
     try:
-        loaded = ready(doc, "usher send", service, beside(Path.cwd(), True), [])
+        prepared = Trace("usher send", Beside(Path.cwd(), True), doc=doc, har=HarOptions()).prepared(pipeline)
     except Unusable as error:
         raise Unusable(problem._replace(spot=Spot("command line", 1, 1)) for problem in error.problems) from None
     if args.into is not None:
-        append_request(args.into, spec, service, loaded)
-        loaded = ready(
-            doc, "usher send", service, beside(Path.cwd(), True), [f"appended to {args.into} as {spec['id']}"]
-        )
-    return report(args, service, [loaded], set())
+        final = next(iter(sends(World(pipeline, args.seed), prepared)))[0].final
+        append_request(args.into, spec, final)
+        prepared = prepared._replace(notes=[f"appended to {args.into} as {spec['id']}"])
+    return report(args, Batch(pipeline, [prepared], args.seed))
 
 
 def request_of(args: Namespace) -> dict[str, Any]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 import os
 from argparse import ArgumentParser, Namespace
 
-from patient_usher.cli.common import add_pipeline_arguments, service_of
+from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.core.analysis.standing import standing, way
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.document import Problem, Spot, Unusable
@@ -24,10 +24,10 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Show. Returns the exit status."""
-    service = service_of(args)
+    pipeline = pipeline_of(args)
     painter = stdout_painter(dict(os.environ))
     if args.method is None:
-        painter.write(matrix(service, standing(service)))
+        painter.write(matrix(pipeline, standing(pipeline)))
         return 0
     if args.url is None:
         raise Unusable([Problem(Spot("command line", 1, 1), "a method is given, but no URL", "write GET /path, say")])
@@ -42,5 +42,5 @@ def run(args: Namespace) -> int:
         raise Unusable(
             [Problem(Spot("command line", 1, 1), f"'{args.url}' is no URL: {error}", "write a path, or a whole URL")]
         ) from None
-    painter.write(way_view(args.method.upper(), url.target, way(service, args.method.upper(), url)))
+    painter.write(way_view(args.method.upper(), url.target, way(pipeline, args.method.upper(), url)))
     return 0

@@ -8,18 +8,9 @@ from collections.abc import Iterator
 from typing import Any
 
 from patient_usher.core.http.messages import phrase
+from patient_usher.core.model.words import DID
 from patient_usher.reports.paint import Line, Piece, fit, line
 from patient_usher.reports.text import MARKS, WIDTH, Record, clock, failures, status_style, value_text
-
-DID = {
-    "continued": "passed on",
-    "answered": "answered",
-    "raised": "raised an error",
-    "caught": "caught the error and answered",
-    "nothing": "did nothing: neither passed on nor answered",
-    "answered-and-continued": "answered, and yet passed on",
-    "skipped": "passed over",
-}
 
 
 def journey(record: Record) -> Iterator[Line]:

@@ -7,6 +7,7 @@ from typing import Any
 
 from patient_usher.core.model.pipeline import PipelineSpec
 from patient_usher.core.model.trace import TraceSpec
+from patient_usher.core.model.words import CACHE_STATES, DID, KINDS, OUTCOMES, VERDICTS, WAYS
 from patient_usher.core.stages import kind, kinds
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
@@ -74,11 +75,6 @@ MAYBE_TEXT = {"type": ["string", "null"]}
 HEADERS = _list({"type": "array", "prefixItems": [TEXT, TEXT], "minItems": 2, "maxItems": 2})
 COUNTS = {"type": "object", "additionalProperties": COUNT}
 
-OUTCOMES = [
-    "handled", "short-circuited", "unrouted", "errored", "crashed", "timed-out", "stalled", "abandoned",
-    "answered-twice", "not-sent", "redirect-loop", "from-caller-cache",
-]  # fmt: skip
-
 
 def _message(**more: Any) -> Schema:
     schema = _object(**more, headers=HEADERS, body=MAYBE_TEXT, body_size=COUNT)
@@ -92,7 +88,7 @@ def result_schema() -> Schema:
     exchange = _object(
         id=TEXT,
         request_id=TEXT,
-        kind={"enum": ["call", "preflight", "redirect"]},
+        kind={"enum": list(KINDS)},
         parent=MAYBE_TEXT,
         caller=TEXT,
         instance=COUNT,
@@ -101,7 +97,7 @@ def result_schema() -> Schema:
         request=_message(method=TEXT, url=TEXT),
         route=MAYBE_TEXT,
         response=_nullable(answer),
-        outcome={"enum": OUTCOMES},
+        outcome={"enum": list(OUTCOMES)},
         answered_by=MAYBE_TEXT,
         refused_by=MAYBE_TEXT,
         why=MAYBE_TEXT,
@@ -113,18 +109,8 @@ def result_schema() -> Schema:
         journey=_list(
             _object(
                 stage=TEXT,
-                way={"enum": ["in", "out", "error"]},
-                did={
-                    "enum": [
-                        "continued",
-                        "answered",
-                        "raised",
-                        "caught",
-                        "nothing",
-                        "answered-and-continued",
-                        "skipped",
-                    ]
-                },
+                way={"enum": list(WAYS)},
+                did={"enum": list(DID)},
                 at=NUMBER,
                 note={"type": "object"},
             )
@@ -135,16 +121,16 @@ def result_schema() -> Schema:
         caches=_list(
             _object(
                 stage=TEXT,
-                state={"enum": ["hit", "miss", "stale", "revalidated", "bypass", "not-opted-in", "private-only"]},
+                state={"enum": list(CACHE_STATES)},
                 stored=BOOL,
                 why=MAYBE_TEXT,
                 age={"type": ["number", "null"]},
             )
         ),
-        rates=_list(_object(stage=TEXT, partition=TEXT, quota=NUMBER, remaining=NUMBER, reset=NUMBER)),
+        rates=_list(_object(**{"stage": TEXT, "for": TEXT, "quota": NUMBER, "remaining": NUMBER, "reset": NUMBER})),
         browser=_nullable(
             _object(
-                verdict={"enum": ["readable", "blocked", "opaque"]},
+                verdict={"enum": list(VERDICTS)},
                 why=MAYBE_TEXT,
                 reason=MAYBE_TEXT,
                 readable_headers=_list(TEXT),

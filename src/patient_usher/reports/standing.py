@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.standing import RouteRow, StageOnWay, Way
-from patient_usher.core.engine.service import Service
+from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.reports.paint import Line, Piece, fit, line
 from patient_usher.reports.text import WIDTH, staircase
 
@@ -19,21 +19,21 @@ CELLS = {
 LEGEND = "● runs  ◐ depends on the path (only, except)  ○ passed over  × switched off  ◆ handler"
 
 
-def matrix(service: Service, rows: list[RouteRow]) -> Iterator[Line]:
+def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
     """Every route against every stage, in running order."""
-    columns = service.columns(switched_off=True)
+    columns = blueprint.columns(switched_off=True)
     gap = "" if len(columns) > 22 else " "
     id_width = min(max([len(row.item.route.id) for row in rows] + [5]), 20)
     track = len(columns) * (1 + len(gap))
     places = [f"{row.item.route.method} {row.item.route.template.text}" for row in rows]
     place_width = min(max(map(len, places), default=10), WIDTH - id_width - track - 22)
     left = id_width + 1 + place_width + 2
-    flow = f"{service.spec.flow} flow, {' and '.join(service.environment)}"
-    title = [line((service.name, "title")), line((flow, "dim"))]
+    flow = f"{blueprint.spec.flow} flow, {' and '.join(blueprint.environment)}"
+    title = [line((blueprint.name, "title")), line((flow, "dim"))]
     yield from staircase(columns, title, left, gap)
     for row, place in zip(rows, places, strict=True):
         pieces = [Piece(fit(row.item.route.id, id_width) + " "), Piece(fit(place, place_width) + "  ")]
-        order = service.order(row.item)
+        order = blueprint.order(row.item)
         last = max(columns.index(id_) for id_ in order)
         for at, id_ in enumerate(columns):
             if id_ in ("router", "handler"):

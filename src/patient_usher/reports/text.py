@@ -71,7 +71,7 @@ class Table:
     def __init__(
         self,
         columns: list[str],
-        order_of: Callable[[str | None], set[str]],
+        order_of: Callable[[str | None], frozenset[str]],
         ids: list[str],
         requests: list[str],
     ) -> None:
@@ -218,7 +218,7 @@ def who(record: Record) -> str:
     if browser is not None and browser["verdict"] != "readable":
         return f"{browser['verdict']} to the page"
     if outcome in ("stalled", "abandoned", "not-sent", "redirect-loop", "from-caller-cache"):
-        return outcome
+        return str(outcome)
     if outcome == "answered-twice":
         return f"{by}; answered twice"
     if outcome == "crashed":

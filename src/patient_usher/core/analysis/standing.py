@@ -5,11 +5,14 @@ from __future__ import annotations
 from typing import NamedTuple
 from urllib.parse import unquote
 
-from patient_usher.core.engine.service import PlacedRoute, Service
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.placing import PlacedRoute
+from patient_usher.core.engine.world import World
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.urls import Url
-from patient_usher.core.model.pipeline import StageOptions, Template
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.templates import Template
 
 
 class RouteRow(NamedTuple):
@@ -65,13 +68,13 @@ def _state(options: StageOptions, item: PlacedRoute) -> str:
     return "runs"
 
 
-def standing(service: Service) -> list[RouteRow]:
+def standing(blueprint: Blueprint) -> list[RouteRow]:
     """Every route against every stage, in the order of the file."""
     rows = []
-    for item in service.placed:
-        on_way = set(service.order(item))
+    for item in blueprint.placed:
+        on_way = set(blueprint.order(item))
         stages = {
-            id_: _state(options, item) if id_ in on_way else "elsewhere" for id_, options in service.options.items()
+            id_: _state(options, item) if id_ in on_way else "elsewhere" for id_, options in blueprint.options.items()
         }
         rows.append(RouteRow(item, stages))
     return rows
@@ -95,12 +98,12 @@ class Way(NamedTuple):
     elsewhere: list[StageOnWay]
 
 
-def way(service: Service, method: str, url: Url) -> Way:
+def way(blueprint: Blueprint, method: str, url: Url) -> Way:
     """Which stages run for a method and URL, in which order, and why the others don't."""
-    x = service.exchange(0, "show", Request(method, url, Fields([("Host", url.authority)])), 0)
-    item = next((item for item in service.placed if x.route is item.route), None)
+    x = World(blueprint).admit("show", Request(method, url, Fields([("Host", url.authority)])), 0)
+    item = next((item for item in blueprint.placed if x.route is item.route), None)
     steps = {step.id: step for step in x.plan.steps}
-    order = service.order(item)
+    order = blueprint.order(item)
     on_way: list[StageOnWay] = []
     for at, id_ in enumerate(order):
         if id_ == "router":
@@ -110,7 +113,7 @@ def way(service: Service, method: str, url: Url) -> Way:
         elif id_ == "handler":
             on_way.append(StageOnWay(id_, "", True, "answers"))
         else:
-            options = service.options[id_]
+            options = blueprint.options[id_]
             behind = item is not None and "handler" in order and at > order.index("handler")
             reason = steps[id_].passes_over(x) if id_ in steps and steps[id_].passes_over else None
             if not options.enabled:
@@ -123,9 +126,9 @@ def way(service: Service, method: str, url: Url) -> Way:
                 on_way.append(StageOnWay(id_, options.kind, False, "behind the handler: only errors get here"))
             else:
                 on_way.append(StageOnWay(id_, options.kind, True, ""))
-    homes = _homes(service)
+    homes = _homes(blueprint)
     elsewhere = []
-    for id_, options in service.options.items():
+    for id_, options in blueprint.options.items():
         if id_ not in order:
             home = homes.get(id_, "")
             why = f"stands on {home}"
@@ -139,14 +142,14 @@ def _refusal(allowed: tuple[str, ...]) -> str:
     return f"refuses with 405, Allow: {', '.join(allowed)}" if allowed else "refuses with 404: no route has this path"
 
 
-def _homes(service: Service) -> dict[str, str]:
+def _homes(blueprint: Blueprint) -> dict[str, str]:
     """Where stages stand that aren't server-wide."""
     homes: dict[str, str] = {}
-    for item in service.placed:
+    for item in blueprint.placed:
         for group in item.groups:
             homes.update({entry["id"]: f"group {group.id}" for entry in group.stages})
         homes.update({entry["id"]: f"route {item.route.id}" for entry in item.spec.stages})
-    pending = list(service.spec.groups)
+    pending = list(blueprint.spec.groups)
     while pending:
         group = pending.pop()
         homes.update({entry["id"]: f"group {group.id}" for entry in group.stages})
@@ -154,19 +157,19 @@ def _homes(service: Service) -> dict[str, str]:
     return homes
 
 
-def enforced_limits(service: Service) -> list[str]:
+def enforced_limits(blueprint: Blueprint) -> list[str]:
     """Where the limit that is really enforced differs from the one that is written, in a sentence each."""
-    deployment = service.spec.deployment
+    deployment = blueprint.spec.deployment
     notes = []
-    for id_, options in service.options.items():
-        quota = getattr(options, "quota", None)
-        if deployment.instances == 1 or quota is None or not options.enabled or id_ in deployment.shared_state:
+    for id_, options in blueprint.options.items():
+        limit = options.limit()
+        if deployment.instances == 1 or limit is None or not options.enabled or id_ in deployment.shared_state:
             continue
-        count, partition = deployment.instances, getattr(options, "partition", [])
-        if deployment.spread == "by-address" and "address" in partition:
+        if deployment.spread == "by-address" and "address" in limit.per:
             continue  # an address always meets the same instance
+        count = deployment.instances
         notes.append(
-            f"{id_}: a quota of {quota} on each of {count} instances really lets {quota * count} through; "
-            f"name it in shared-state for {quota}"
+            f"{id_}: a quota of {limit.quota} on each of {count} instances really lets {limit.quota * count} through; "
+            f"name it in shared-state for {limit.quota}"
         )
     return notes

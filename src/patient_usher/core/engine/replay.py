@@ -1,78 +1,56 @@
-"""Replaying a trace: who sends what and when, and what they keep of the answers.
+"""Replaying a trace in a world: who sends what and when, and what they keep of the answers.
 
-Requests without ``at`` wait for the one before; those with ``at`` come whatever else is going on.
-A trace in memory is cut into tracks, each starting with a request that has ``at``; a trace that
-streams is one track and must be in order of time. Memory holds what is under way, not the trace.
+An entry without ``at`` waits for the one before; one with ``at`` comes whatever else is going on. A
+trace in memory is read whole before the first is sent. One that streams is read as far ahead as it
+takes to know what comes next, so memory holds what is under way, and not the trace.
 """
 
 from __future__ import annotations
 
 import json
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
-from typing import TYPE_CHECKING, Any, NamedTuple
-from urllib.parse import urlencode
+from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING, Any
 
-from patient_usher.core.engine.callers import Caller, Conversation, Outgoing
-from patient_usher.core.engine.run import ARRIVAL, Loop
-from patient_usher.core.engine.service import Service
-from patient_usher.core.http.authentication import basic_credentials
-from patient_usher.core.http.dates import in_seconds
+from patient_usher.core.engine.callers.script import Caller, Conversation, Outgoing
+from patient_usher.core.engine.clock import ARRIVAL, Clock
+from patient_usher.core.engine.recipes import Entry, Kept, Recipe
+from patient_usher.core.engine.walk import Walk
+from patient_usher.core.engine.world import World
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import JSON, TEXT, Request, json_bytes
-from patient_usher.core.http.urls import Url, parse_url
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.http.messages import Request
+from patient_usher.core.model.document import Problem, Unusable
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.tokens import mint
-from patient_usher.core.model.trace import (
-    TRACE_ROOTS,
-    CallerSpec,
-    ChangeSpec,
-    RequestSpec,
-    SignSpec,
-    find_kept,
-)
-from patient_usher.core.model.values import Reader, fill, plain
+from patient_usher.core.model.trace import find_kept
 
 if TYPE_CHECKING:
-    from patient_usher.core.engine.browser import Browser
+    from patient_usher.core.engine.callers.browser import Browser
 
-SCRIPT = CallerSpec.model_construct()
-
-
-class Kept(dict[str, Any]):
-    """Values kept from answers, and the time: what a trace's placeholders read."""
-
-    now = 0
+READ_AHEAD = 1000
+"""How many entries of a streaming trace are held that have not been sent yet."""
 
 
 class Send:
-    """One request of the trace, sent once, and the exchanges that came of it."""
+    """One request of the trace, sent once, and the exchanges that came of it.
+
+    ``failures`` is what went wrong in sending or keeping: what, expected, actual.
+    """
 
     __slots__ = (
-        "at",
-        "conversation",
-        "exchanges",
-        "failures",
-        "final",
-        "finished",
-        "id",
-        "open",
-        "recipe",
+        "at", "conversation", "entry", "exchanges", "failures", "final", "finished", "id", "open", "recipe",
         "repetition",
-    )
+    )  # fmt: skip
 
-    def __init__(self, recipe: Recipe, repetition: int, at: int) -> None:
-        spec = recipe.spec
+    def __init__(self, entry: Entry, recipe: Recipe, repetition: int, at: int) -> None:
+        self.entry = entry
         self.recipe = recipe
         self.repetition = repetition
-        self.id = spec.id if spec.times == 1 else f"{spec.id}[{repetition}]"
+        self.id = entry.id if recipe.spec.times == 1 else f"{entry.id}[{repetition}]"
         self.at = self.finished = at
         self.conversation: Conversation | None = None
         self.exchanges: list[Exchange] = []
         self.final: Exchange | None = None
         self.open = 1  # the send itself; each exchange under way adds one
-        # What went wrong in sending or keeping: (what, expected, actual).
         self.failures: list[tuple[str, Any, Any]] = []
 
     @property
@@ -81,263 +59,138 @@ class Send:
         return self.repetition == self.recipe.spec.times
 
 
-class Track(NamedTuple):
-    """Requests of which each waits for the one before, unless it has a time of its own."""
+class Replay:
+    """A trace on its way through a world.
 
-    starts: int
-    entries: Iterator[Recipe | Change]
-
-
-class Change:
-    """An entry of the trace that changes the pipeline."""
-
-    __slots__ = ("spec", "spot")
-
-    def __init__(self, spec: ChangeSpec, spot: Spot) -> None:
-        self.spec = spec
-        self.spot = spot
-
-
-class Recipe:
-    """A request of the trace, made ready: what never changes is built once."""
-
-    __slots__ = (
-        "_body",
-        "_fields",
-        "_live_fields",
-        "_ready",
-        "_service",
-        "_target",
-        "base",
-        "caller",
-        "caller_name",
-        "rules",
-        "sign",
-        "spec",
-        "spot",
-    )
+    Times of the trace count from ``starts``, or from where the world's last replay ended. With
+    ``journeys`` every exchange keeps its journey and log; else those only of which something is expected,
+    and those of browsers.
+    """
 
     def __init__(
-        self,
-        spec: RequestSpec,
-        spot: Spot,
-        base: Url,
-        caller_name: str,
-        caller: CallerSpec,
-        service: Service,
-        read_file: Callable[[str], bytes],
+        self, world: World, starts: int, entries: Iterable[Entry], *, streams: bool = False, journeys: bool = True
     ) -> None:
-        self.spec, self.spot, self.base = spec, spot, base
-        self.caller_name, self.caller = caller_name, caller
-        self.sign: SignSpec | None = spec.sign
-        self.rules: Any = None  # what is expected, once a verifier has made it ready
-        self._service = service
-        self._fields = Fields()
-        self._live_fields: list[tuple[str, Reader]] = []
-        self._body: bytes | Reader = b""
-        given = spec.model_fields_set
-        if "json_" in given:
-            self._content(JSON, spec.json_, json_bytes)
-        elif spec.form is not None:
-            self._content("application/x-www-form-urlencoded", spec.form, _form_bytes)
-        elif spec.text is not None:
-            self._content(TEXT, spec.text, lambda text: plain(text).encode())
-        elif spec.file is not None:
-            self._body = read_file(spec.file)
-        for source in (caller.headers, spec.headers):
-            for name, value in source.items():
-                self._fields.drop(name.lower())
-                for item in value if isinstance(value, list) else [value]:
-                    self._field(name, item)
-        if spec.bearer is not None:
-            self._field("Authorization", "Bearer " + spec.bearer)
-        target = spec.send.target
-        live, prepared = fill(target, TRACE_ROOTS)
-        self._target: Reader | Url = prepared if live else self._url(target)
-        self._ready: Request | None = None
-        if not (live or self._live_fields or callable(self._body) or self.sign):
-            self._ready = self.request(Kept())
-
-    def _field(self, name: str, value: str) -> None:
-        live, prepared = fill(value, TRACE_ROOTS)
-        if live:
-            self._live_fields.append((name, prepared))
-        else:
-            self._fields.add(name, prepared)
-
-    def _content(self, media: str, value: Any, write: Callable[[Any], bytes]) -> None:
-        self._fields.put("Content-Type", media)
-        live, prepared = fill(value, TRACE_ROOTS)
-        self._body = (lambda kept: write(prepared(kept))) if live else write(prepared)
-
-    def _url(self, target: str) -> Url:
-        return parse_url(target if "://" in target else self.base.origin + target)
-
-    def request(self, kept: Kept) -> Request:
-        """The request at this moment.
-
-        Raises LookupError for a value that was never kept, ValueError for a bad URL.
-        """
-        if self._ready is not None:
-            return self._ready
-        url = self._target if isinstance(self._target, Url) else self._url(plain(self._target(kept)))
-        fields = Fields([("Host", url.authority)])
-        fields.update(self._fields)
-        for name, read in self._live_fields:
-            fields.put(name, plain(read(kept)))
-        if self.sign is not None:
-            fields, url = self._signed(self.sign, fields, url, kept.now)
-        body = self._body(kept) if callable(self._body) else self._body
-        if body:
-            fields.put("Content-Length", str(len(body)))
-        return Request(self.spec.send.method, url, fields, body, self.caller.address)
-
-    def _signed(self, sign: SignSpec, fields: Fields, url: Url, now: int) -> tuple[Fields, Url]:
-        setup, wallet = self._service.setup, self._service.wallet
-        if sign.basic is not None:
-            password = setup.accounts[sign.basic].password or ""
-            fields.put("Authorization", basic_credentials(sign.basic, password))
-        elif sign.api_key is not None:
-            key = setup.accounts[sign.api_key].api_keys[0]
-            where, name = wallet.key_place or ("header", "X-Api-Key")
-            if where == "header":
-                fields.put(name, key)
-            elif where == "cookie":
-                present = fields.get("cookie")
-                fields.put("Cookie", f"{present}; {name}={key}" if present else f"{name}={key}")
-            else:
-                url = parse_url(url.text + ("&" if url.query else "?") + urlencode({name: key}))
-        else:
-            bearer = wallet.bearer
-            claims: dict[str, Any] = {
-                "sub": sign.bearer,
-                "iat": in_seconds(now),
-                "exp": in_seconds(now + sign.expires_in),
-            }
-            if sign.valid_in is not None:
-                claims["nbf"] = in_seconds(now + sign.valid_in)
-            for claim, own, expected in (
-                ("iss", sign.issuer, bearer.issuer),
-                ("aud", sign.audience, bearer.audience),
-            ):
-                if own is not None or expected is not None:
-                    claims[claim] = own if own is not None else expected
-            if sign.scopes is not None:
-                claims["scope"] = " ".join(sign.scopes)
-            claims.update(sign.claims)
-            key_id = sign.keys or bearer.keys[0]
-            fields.put("Authorization", "Bearer " + mint(setup.keys[key_id], claims))
-        return fields, url
-
-
-def _form_bytes(form: dict[str, Any]) -> bytes:
-    pairs = [
-        (name, plain(item)) for name, value in form.items() for item in (value if isinstance(value, list) else [value])
-    ]
-    return urlencode(pairs).encode()
-
-
-class Replay:
-    """A trace on its way through a service."""
-
-    def __init__(self, service: Service, starts: int, tracks: Iterable[Track]) -> None:
-        self.service = service
-        self.starts = starts
-        self.loop = Loop(starts, self._finished, self._over, service.missing)
-        self.kept = Kept()
-        self._tracks = tracks
+        self.world = world
+        self.starts = starts if world.now is None else max(starts, world.now)
+        self.clock = Clock(self.starts)
+        self.walk = Walk(self.clock, self._finished, self._over, lambda name, x: world.blueprint.missing(name, x))
+        self.kept = Kept(world.kept)
+        self.journeys = journeys
+        self.streams = streams
+        self._entries = iter(entries)
         self._sends: deque[Send] = deque()
-        self._number = 0
-        self._callers: dict[str, Caller | Browser] = {}
-        self._waiting: dict[Send, Iterator[Recipe | Change]] = {}
+        self._followers: dict[int, Entry] = {}  # by the order of the entry that they wait for
+        self._timed = 0  # read and not yet sent: those with a time of their own
+        self._broken: Unusable | None = None
 
     def run(self) -> Iterator[Send]:
-        """Every send in order, each as soon as it and all before it are over."""
-        for track in self._tracks:
-            self._advance(track.entries, self.starts)
-        while True:
-            more = self.loop.step()
-            while self._sends and not self._sends[0].open:
-                yield self._sends.popleft()
-            if not more:
-                return
+        """Every send in order, each as soon as it and all before it are over.
+
+        Raises Unusable for an entry that can't be used, when all before it are over.
+        """
+        self._read_ahead()
+        sends, step = self._sends, self.clock.step
+        while step():
+            while sends and not sends[0].open:
+                yield sends.popleft()
+        while sends and not sends[0].open:
+            yield sends.popleft()
+        self.world.now = self.clock.now
+        self.world.kept = dict(self.kept)
+        if self._broken is not None:
+            raise self._broken
 
     # The trace's side: what is sent next.
 
-    def _advance(self, entries: Iterator[Recipe | Change], finished: int) -> None:
-        """Put the track's next entry on the queue."""
-        entry = next(entries, None)
-        if entry is None:
+    def _read_ahead(self) -> None:
+        """Read entries until the next one with a time of its own is known; all of a trace in memory."""
+        while not (self.streams and (self._timed or len(self._followers) >= READ_AHEAD)):
+            try:
+                entry = next(self._entries, None)
+            except Unusable as error:
+                self._broken = error
+                entry = None
+            if entry is None:
+                self._entries = iter(())
+                return
+            if entry.at is None and entry.order:
+                self._followers[entry.order - 1] = entry
+                continue
+            time = self.starts + (entry.at if entry.at is not None else entry.after or 0)
+            if time < self.clock.now:
+                what = "this request goes back in time"
+                mend = "in a trace that streams, requests with at come in order of time"
+                self._broken = Unusable([Problem(entry.spot, what, mend)])
+                self._entries = iter(())
+                return
+            self._timed += 1
+            self.clock.push(time, ARRIVAL, entry.order, self._come, entry)
+
+    def _come(self, entry: Entry, timed: int) -> None:
+        """An entry's time has come: by the clock, or (``timed`` is 1) since the one before has finished."""
+        if not timed:
+            self._timed -= 1
+        if self.streams:
+            self._read_ahead()
+        if entry.recipe is not None:
+            self._launch((entry, entry.recipe, 1), 0)
             return
-        spec = entry.spec
-        if spec.at is not None:
-            time = self.starts + spec.at
-            if time < self.loop.now:
-                raise Unusable(
-                    [
-                        Problem(
-                            entry.spot,
-                            "this request goes back in time",
-                            "a trace that streams must be in order of time",
-                        )
-                    ]
-                )
-        else:
-            time = finished + (spec.after or 0)
-        self._number += 1
-        if isinstance(entry, Change):
-            self.loop.push(time, ARRIVAL, self._number, self._change, (entry, entries))
-        else:
-            self.loop.push(time, ARRIVAL, self._number, self._launch, (entry, 1, entries))
+        assert entry.change is not None
+        try:
+            self.world.change(entry.change.change)
+        except Unusable as error:
+            raise Unusable(problem._replace(spot=entry.spot) for problem in error.problems) from None
+        self._follow(entry)
 
-    def _change(self, subject: tuple[Change, Iterator[Recipe | Change]], _: int) -> None:
-        change, entries = subject
-        self.service = self.service.changed(change.spec.change)
-        self._advance(entries, self.loop.now)
+    def _follow(self, entry: Entry) -> None:
+        """Whoever waits for this entry comes next."""
+        follower = self._followers.pop(entry.order, None)
+        if follower is not None:
+            time = self.clock.now + (follower.after or 0)
+            self.clock.push(time, ARRIVAL, follower.order, self._come, follower, 1)
 
-    def _launch(self, subject: tuple[Recipe, int, Iterator[Recipe | Change]], _: int) -> None:
-        recipe, repetition, entries = subject
-        now = self.loop.now
-        spec = recipe.spec
-        send = Send(recipe, repetition, now)
+    def _launch(self, subject: tuple[Entry, Recipe, int], _: int) -> None:
+        entry, recipe, repetition = subject
+        now, spec = self.clock.now, recipe.spec
+        send = Send(entry, recipe, repetition, now)
         self._sends.append(send)
         if spec.times > 1 and spec.every is not None and not send.last:
-            self._number += 1
-            self.loop.push(now + spec.every, ARRIVAL, self._number, self._launch, (recipe, repetition + 1, entries))
-            entries = iter(())
-        self._waiting[send] = entries
+            self.clock.push(now + spec.every, ARRIVAL, entry.order, self._launch, (entry, recipe, repetition + 1))
         self.kept.now = now
         try:
-            request = recipe.request(self.kept)
+            request = recipe.request(self.kept, self.world.blueprint)
         except (LookupError, ValueError) as error:
             self._not_sent(send, error)
             return
         caller = self._caller(recipe)
         if caller.talks:
-            send.conversation = caller.conversation(request, now, self.service, spec)
+            send.conversation = caller.conversation(request, now, self.world, spec)
             self._start(send, next(send.conversation))
         else:
             self._start(send, Outgoing("call", "", request))
 
     def _caller(self, recipe: Recipe) -> Caller | Browser:
-        caller = self._callers.get(recipe.caller_name)
+        callers = self.world.callers
+        caller = callers.get(recipe.caller_name)
         if caller is None:
             make: Any = Caller
             if recipe.caller.kind == "browser":
-                from patient_usher.core.engine.browser import Browser  # most replays need none
+                from patient_usher.core.engine.callers.browser import Browser  # most replays need none
 
                 make = Browser
-            caller = self._callers[recipe.caller_name] = make(recipe.caller_name, recipe.caller)
-        return caller
+            caller = callers[recipe.caller_name] = make(recipe.caller_name, recipe.caller)
+        return caller  # type: ignore[no-any-return]
 
     def _start(self, send: Send, outgoing: Outgoing) -> None:
-        self._number += 1
-        x = self.service.exchange(self._number, send.id + outgoing.suffix, outgoing.request, self.loop.now)
+        recipe = send.recipe
+        x = self.world.admit(send.id + outgoing.suffix, outgoing.request, self.clock.now)
         x.kind = outgoing.kind
         if outgoing.suffix:
             x.parent = send.id
         x.send = send
-        x.caller = send.recipe.caller_name
+        x.caller = recipe.caller_name
+        if self.journeys or recipe.expects or recipe.caller.kind == "browser":
+            x.keep_journey()
         send.exchanges.append(x)
         send.final = x
         if not outgoing.sends:
@@ -347,24 +200,20 @@ class Replay:
             self._finished(x)
             return
         send.open += 1
-        self.loop.start(x, send.recipe.caller.patience)
+        self.walk.start(x, recipe.caller.patience)
 
     def _go_on(self, subject: tuple[Send, Outgoing], _: int) -> None:
         self._start(*subject)
 
     def _not_sent(self, send: Send, error: Exception) -> None:
-        what = error.args[0] if isinstance(error, LookupError) else str(error)
-        send.failures.append(
-            (
-                "send",
-                "a request that can be sent",
-                f"nothing was kept as {what}" if isinstance(error, LookupError) else what,
-            )
-        )
-        request = Request(send.recipe.spec.send.method, send.recipe.base, Fields(), b"", send.recipe.caller.address)
-        self._number += 1
-        x = Exchange(self._number, send.id, request, self.loop.now)
-        x.send, x.outcome, x.caller = send, "not-sent", send.recipe.caller_name
+        missing = isinstance(error, LookupError)
+        what = f"nothing was kept as {error.args[0]}" if missing else str(error)
+        send.failures.append(("send", "a request that can be sent", what))
+        recipe = send.recipe
+        request = Request(recipe.spec.send.method, recipe.base, Fields(), b"", recipe.caller.address)
+        self.world.exchanges += 1
+        x = Exchange(self.world.exchanges, send.id, request, self.clock.now)
+        x.send, x.outcome, x.caller = send, "not-sent", recipe.caller_name
         send.exchanges.append(x)
         send.final = x
         self._send_finished(send)
@@ -380,27 +229,20 @@ class Replay:
                 pass
             else:
                 # By way of the queue: this exchange is to be over before the next one starts.
-                self.loop.push(self.loop.now, ARRIVAL, x.number, self._go_on, (send, outgoing))
+                self.clock.push(self.clock.now, ARRIVAL, send.entry.order, self._go_on, (send, outgoing))
                 return
-        self._keep(send, x)
+        if send.recipe.spec.keep:
+            self._keep(send, x)
         self._send_finished(send)
 
     def _send_finished(self, send: Send) -> None:
-        send.finished = self.loop.now
+        send.finished = self.clock.now
         send.open -= 1
-        entries = self._waiting.pop(send)
-        spec = send.recipe.spec
-        if spec.times > 1 and spec.every is None and not send.last:
-            self._number += 1
-            self.loop.push(
-                self.loop.now,
-                ARRIVAL,
-                self._number,
-                self._launch,
-                (send.recipe, send.repetition + 1, entries),
-            )
-        else:
-            self._advance(entries, self.loop.now)
+        if send.last:
+            self._follow(send.entry)
+        elif send.recipe.spec.every is None:
+            again = (send.entry, send.recipe, send.repetition + 1)
+            self.clock.push(self.clock.now, ARRIVAL, send.entry.order, self._launch, again)
 
     def _keep(self, send: Send, x: Exchange) -> None:
         for name, rule in send.recipe.spec.keep.items():
@@ -415,14 +257,3 @@ class Replay:
 
     def _over(self, x: Exchange) -> None:
         x.send.open -= 1
-
-
-def tracks_of(recipes: Iterable[Recipe | Change]) -> list[Track]:
-    """A whole trace as tracks, in order of the times at which they start."""
-    tracks: list[tuple[int, list[Recipe | Change]]] = []
-    for entry in recipes:
-        if entry.spec.at is not None or not tracks:
-            tracks.append((entry.spec.at or 0, []))
-        tracks[-1][1].append(entry)
-    tracks.sort(key=lambda track: track[0])
-    return [Track(starts, iter(entries)) for starts, entries in tracks]

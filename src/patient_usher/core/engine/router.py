@@ -9,8 +9,13 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
+from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.urls import Url
-from patient_usher.core.model.pipeline import Access, Template
+from patient_usher.core.model.effects import Effect
+from patient_usher.core.model.errors import refusal
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.stage import Stage
+from patient_usher.core.model.templates import Access, Template
 
 
 class Route:
@@ -116,3 +121,21 @@ def _pick(routes: dict[str, Route], method: str, allowed: dict[str, None]) -> Ro
             if name == "GET":
                 allowed["HEAD"] = None
     return found
+
+
+class RouterStage(Stage):
+    """The routing position. The route was looked up on arrival; here it is acted on."""
+
+    def way_in(self, x: Exchange) -> Effect:
+        """Pass on, or refuse with 404 or 405."""
+        if x.route is not None:
+            if x.journey is not None:
+                x.note = {"route": x.route.id}
+            return None
+        path = x.request.url.path
+        if not x.allowed:
+            return refusal("NotFound", "no-route", f"no route has the path {path}")
+        # RFC 9110 15.5.6: 405 says what is allowed.
+        names = ", ".join(x.allowed)
+        message = f"{path} has no route for {x.request.method}, only for {names}"
+        return refusal("MethodNotAllowed", "method-not-allowed", message, fields=Fields([("Allow", names)]))

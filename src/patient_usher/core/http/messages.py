@@ -54,6 +54,17 @@ class Request:
         """The same request with other header fields."""
         return Request(self.method, self.url, fields, self.body, self.peer)
 
+    def apart(self) -> Request:
+        """An equal request with nothing in common: for those who may change it."""
+        url = self.url
+        return Request(
+            self.method,
+            Url(url.scheme, url.host, url.port, url.path, url.query),
+            self.fields.copy(),
+            self.body,
+            self.peer,
+        )
+
 
 class Answer:
     """A response: status, header fields, and content before any framing."""

@@ -2,33 +2,22 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from collections.abc import Mapping
+from types import MappingProxyType
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
+_NO_PARAMS: Mapping[str, tuple[str, ...]] = MappingProxyType({})
 
 
 class Url:
-    """A parsed http or https URL.
+    """A parsed http or https URL, not to be changed.
 
-    ``path`` and ``query`` are as sent; ``segments`` are percent-decoded one by one, so an
-    encoded slash does not split a segment (RFC 3986 2.2). ``params`` maps a query parameter to
-    its values in order.
+    ``path`` and ``query`` are as sent, ``target`` is both: the request target in origin form
+    (RFC 9112 3.2.1).
     """
 
-    __slots__ = (
-        "decoded_path",
-        "host",
-        "origin",
-        "params",
-        "path",
-        "port",
-        "query",
-        "scheme",
-        "segments",
-        "target",
-        "text",
-    )
+    __slots__ = ("_params", "_segments", "host", "origin", "path", "port", "query", "scheme", "target")
 
     def __init__(self, scheme: str, host: str, port: int, path: str, query: str) -> None:
         self.scheme = scheme
@@ -40,16 +29,51 @@ class Url:
         if port != DEFAULT_PORTS.get(scheme):
             authority += f":{port}"
         self.origin = f"{scheme}://{authority}"
-        # Path and query: the request target in origin form (RFC 9112 3.2.1).
-        self.target = self.path + (f"?{query}" if query else "")
-        self.text = self.origin + self.target
-        raw = self.path[1:].split("/")
-        self.segments = tuple(unquote(segment) if "%" in segment else segment for segment in raw)
-        self.decoded_path = unquote(self.path) if "%" in self.path else self.path
-        self.params: dict[str, list[str]] = {}
-        if query:
-            for name, value in parse_qsl(query, keep_blank_values=True):
-                self.params.setdefault(name, []).append(value)
+        self.target = f"{self.path}?{query}" if query else self.path
+        self._segments: tuple[str, ...] | None = None
+        self._params: Mapping[str, tuple[str, ...]] | None = None
+
+    def at(self, target: str) -> Url:
+        """The URL of a path and query on the same origin, which must be of legal characters."""
+        twin = Url.__new__(Url)
+        twin.scheme, twin.host, twin.port, twin.origin = self.scheme, self.host, self.port, self.origin
+        path, _, query = target.partition("#")[0].partition("?")
+        twin.path, twin.query = path or "/", query
+        twin.target = f"{twin.path}?{query}" if query else twin.path
+        twin._segments = twin._params = None
+        return twin
+
+    @property
+    def text(self) -> str:
+        """The whole URL."""
+        return self.origin + self.target
+
+    @property
+    def segments(self) -> tuple[str, ...]:
+        """The path's segments, percent-decoded one by one: an encoded slash splits none (RFC 3986 2.2)."""
+        found = self._segments
+        if found is None:
+            raw = self.path[1:].split("/")
+            found = self._segments = tuple(map(unquote, raw)) if "%" in self.path else tuple(raw)
+        return found
+
+    @property
+    def params(self) -> Mapping[str, tuple[str, ...]]:
+        """Each query parameter's values, in order."""
+        if not self.query:
+            return _NO_PARAMS
+        found = self._params
+        if found is None:
+            pairs: dict[str, tuple[str, ...]] = {}
+            for name, value in parse_qsl(self.query, keep_blank_values=True):
+                pairs[name] = (*pairs.get(name, ()), value)
+            found = self._params = MappingProxyType(pairs)
+        return found
+
+    @property
+    def decoded_path(self) -> str:
+        """The path, percent-decoded."""
+        return unquote(self.path) if "%" in self.path else self.path
 
     @property
     def authority(self) -> str:
@@ -60,7 +84,6 @@ class Url:
         return f"Url({self.text!r})"
 
 
-@lru_cache(maxsize=4096)
 def parse_url(text: str) -> Url:
     """Parse an absolute http or https URL. Raises ValueError saying what is wrong."""
     if any(char.isspace() or char < " " for char in text):

@@ -1,4 +1,4 @@
-"""Made-up answers: from what a file says to a function that makes them."""
+"""Made-up answers and errors: from what a file says to a function that makes them."""
 
 from __future__ import annotations
 
@@ -6,9 +6,10 @@ from collections.abc import Callable
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes
+from patient_usher.core.model.errors import BUILT_IN, ErrorTypes, Raised
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.pipeline import AnswerSpec
-from patient_usher.core.model.values import Reader, fill, plain
+from patient_usher.core.model.handling import AnswerSpec, RaiseSpec
+from patient_usher.core.model.values import Reader, fill, filler, plain
 
 Maker = Callable[[Exchange], Answer]
 ReadFile = Callable[[str], bytes]
@@ -72,6 +73,17 @@ def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) ->
         for name, value in live_fields:
             answer.fields.add(name, plain(value(x)))
         return answer
+
+    return make
+
+
+def raiser(spec: RaiseSpec, errors: ErrorTypes, *, refuses: bool = False) -> Callable[[Exchange], Raised]:
+    """A function that raises what the file says; of a built-in type it is a stage's refusal."""
+    message = filler(spec.message)
+    why = "gate-case" if refuses and spec.type in BUILT_IN else None
+
+    def make(x: Exchange) -> Raised:
+        return errors.raised(spec.type, plain(message(x)), where=spec.where, cause=spec.cause, why=why)
 
     return make
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, text_answer
+from patient_usher.core.model.words import WHY
 
 # Type -> (status, public message). RFC 9110 15.5 and 15.6; 429 is RFC 6585 4.
 BUILT_IN: dict[str, tuple[int, str]] = {
@@ -24,40 +25,6 @@ BUILT_IN: dict[str, tuple[int, str]] = {
     "TooManyRequests": (429, "Too many requests"),
     "Unavailable": (503, "Out of service for a while"),
     "Timeout": (504, "This took too long"),
-}
-
-# Every refusal carries one of these, and nothing else.
-WHY: dict[str, str] = {
-    "absent": "no credential came with the request",
-    "wrong": "the credential isn't one that is known here",
-    "expired": "the credential has expired",
-    "not-yet-valid": "the credential isn't valid yet",
-    "wrong-issuer": "the token comes from another issuer",
-    "wrong-audience": "the token is meant for another audience",
-    "insufficient-role": "the caller has none of the roles asked for",
-    "insufficient-scope": "the credential lacks the scope asked for",
-    "closed-to-all": "nobody may use this route",
-    "no-route": "no route has this path",
-    "method-not-allowed": "the path has routes, but none for this method",
-    "gate-case": "a case of the gate refused it",
-    "malformed-body": "the body can't be parsed",
-    "media-type": "the body's media type isn't read here",
-    "too-large": "the body is over the limit",
-    "charset": "the body's character set isn't understood",
-    "invalid-input": "the input breaks the route's schema",
-    "plain-http": "the request came without TLS",
-    "maintenance": "the service is switched off",
-    "origin-not-allowed": "the origin isn't on the list",
-    "method-not-listed": "the preflight asks for a method that isn't listed",
-    "header-not-listed": "the preflight asks for a header that isn't listed",
-    "over-quota": "the quota is used up",
-    "too-many-at-once": "too many requests are under way",
-    "too-slow": "what is behind took too long",
-    "not-acceptable": "no coding that the request accepts",
-    "precondition-failed": "a condition of the request doesn't hold",
-    "signed-out": "the caller has signed out",
-    "only-if-cached": "only a stored answer was asked for and there is none",
-    "own-logic": "a stage of the user's own refused it",
 }
 
 

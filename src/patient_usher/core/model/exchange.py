@@ -5,7 +5,7 @@ Stages read and write this object; the engine owns the part below the line that 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable
 from typing import Any, NamedTuple
 
 from patient_usher.core.http.messages import Answer, Request
@@ -13,6 +13,9 @@ from patient_usher.core.model.errors import MissingValue, Raised
 
 UNREAD: Any = object()
 """What ``body`` and ``cookies`` hold until a stage reads them."""
+
+Memory = dict[Hashable, Any]
+"""What one instance of the service remembers between exchanges: the state of each keeper, by its key."""
 
 
 Step = tuple[str, str, str, int, dict[str, Any] | None]
@@ -31,20 +34,56 @@ class Identity(NamedTuple):
     facts: dict[str, Any]
 
 
+class CacheUse:
+    """What a cache did with an exchange. ``age`` is in microseconds."""
+
+    __slots__ = ("age", "stage", "state", "stored", "why")
+
+    def __init__(self, stage: str) -> None:
+        self.stage = stage
+        self.state = "bypass"
+        self.stored = False
+        self.why: str | None = None
+        self.age: int | None = None
+
+
+class RateUse(NamedTuple):
+    """What a limit made of an exchange: for whom it counts, and what is left. ``reset`` is in microseconds."""
+
+    stage: str
+    for_: str
+    quota: int
+    remaining: int
+    reset: int
+
+
+class Verdict(NamedTuple):
+    """What a browser lets the page have, and which header fields it can read."""
+
+    verdict: str
+    why: str | None
+    reason: str | None
+    readable_headers: tuple[str, ...] = ()
+
+
 _NO_VALUES: dict[str, str] = {}
 
 
 class Exchange:
-    """A request on its way through the pipeline, and what came of it."""
+    """A request on its way through the pipeline, and what came of it.
+
+    ``memory`` holds the states of the instance that it came to. Where nobody looks at it, no journey
+    is kept: ``journey`` is None, and notes and log records are dropped.
+    """
 
     __slots__ = (
         "address", "allowed", "answer", "answered_by", "at", "body", "browser", "caches", "caller", "context",
         "cookies", "deadlines", "done", "environment", "epoch", "error_view", "errors", "finished", "frames",
         "gave_up", "handler_finished", "handler_reached", "host", "id", "identity", "impatient", "index",
-        "instance", "journey", "kind", "live", "log", "note", "now", "number", "outcome", "parent",
+        "instance", "journey", "kind", "live", "log", "memory", "note", "now", "number", "outcome", "parent",
         "path_values", "patience_ends", "plan", "precondition", "raising", "rates", "refreshes", "refused_by",
         "request", "resume", "route", "scheme", "second_answer", "send", "sent", "shadow_of", "slipped",
-        "state", "timed_out", "waits", "wakes_at", "why",
+        "state", "timed_out", "waits", "wakes_at", "why", "work",
     )  # fmt: skip
 
     def __init__(self, number: int, id_: str, request: Request, at: int) -> None:
@@ -55,7 +94,8 @@ class Exchange:
         self.context: dict[str, Any] = {}
         self.frames: list[Any] = []
         self.done: list[Callable[[Exchange, str], None]] = []
-        self.journey: list[Step] = []
+        self.journey: list[Step] | None = None
+        self.log: list[LogRecord] | None = None
         self.kind = "call"
         self.parent: str | None = None
         self.caller = "script"
@@ -76,6 +116,8 @@ class Exchange:
         self.answer: Answer | None = None
         self.note: dict[str, Any] | None = None
         self.precondition: Callable[[bytes | None], Any] | None = None
+        self.memory: Memory = {}
+        self.work: dict[Hashable, Any] = {}  # what a stage keeps of this exchange, by its key
         # The engine's: where the exchange is.
         self.plan: Any = None
         self.index = 0
@@ -97,9 +139,8 @@ class Exchange:
         self.timed_out = False
         # The record.
         self.errors: tuple[Raised, ...] = ()
-        self.log: tuple[LogRecord, ...] = ()
-        self.caches: tuple[dict[str, Any], ...] = ()
-        self.rates: tuple[dict[str, Any], ...] = ()
+        self.caches: tuple[CacheUse, ...] = ()
+        self.rates: tuple[RateUse, ...] = ()
         self.outcome = ""
         self.answered_by: str | None = None
         self.refused_by: str | None = None
@@ -107,12 +148,16 @@ class Exchange:
         self.handler_reached = False
         self.handler_finished = False
         self.second_answer: Answer | None = None
-        self.browser: dict[str, Any] | None = None
+        self.browser: Verdict | None = None
+
+    def keep_journey(self) -> None:
+        """Have the journey and the log kept: somebody will look."""
+        self.journey, self.log = [], []
 
     def write_log(self, stage: str, level: str, message: str, detail: dict[str, Any] | None = None) -> None:
         """Add a log line at the present virtual time."""
-        owner = self.shadow_of or self
-        owner.log += ((self.now, stage, level, message, detail),)
+        if self.log is not None:  # a shadow shares its owner's list
+            self.log.append((self.now, stage, level, message, detail))
 
     def context_value(self, name: str) -> Any:
         """A value that an earlier stage left. Raises MissingValue where none did."""

@@ -7,7 +7,8 @@ from typing import Annotated, Any
 from pydantic import BeforeValidator, Field, WithJsonSchema
 
 from patient_usher.core.model.exchange import UNREAD, Exchange
-from patient_usher.core.model.scalars import METHOD, Model, Names, path_pattern, show, wrong
+from patient_usher.core.model.patterns import path_pattern
+from patient_usher.core.model.scalars import METHOD, Model, Names, show, wrong
 from patient_usher.core.model.values import dig, plain
 
 Test = Callable[[Exchange], bool]
@@ -58,7 +59,7 @@ def _each(test: Callable[[str], bool]) -> TextTest:
     def fits(value: Any) -> bool:
         if value is None:
             return False
-        if isinstance(value, list):
+        if isinstance(value, list | tuple):
             return any(test(plain(item)) for item in value)
         return test(plain(value))
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from functools import cache, lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from patient_usher.core.model.pipeline import SigningKeySpec
+from patient_usher.core.model.accounts import SigningKeySpec
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ec import EllipticCurvePrivateKey

@@ -9,9 +9,18 @@ from pydantic import BeforeValidator, Discriminator, Field, Tag, WithJsonSchema,
 from patient_usher.core.http.dates import instant
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.urls import Url, parse_url
-from patient_usher.core.model.matcher import StatusMatch, TextMatch, status_test
-from patient_usher.core.model.pipeline import Id, exactly_one
-from patient_usher.core.model.scalars import METHOD, Duration, Model, Names, Or, PositiveDuration, show, wrong
+from patient_usher.core.model.expect import Expect
+from patient_usher.core.model.scalars import (
+    METHOD,
+    Duration,
+    Model,
+    Names,
+    PositiveDuration,
+    exactly_one,
+    show,
+    wrong,
+)
+from patient_usher.core.model.templates import Id
 from patient_usher.core.model.values import ROOTS, Reader, checker, pointer
 
 
@@ -164,98 +173,6 @@ def _parse_keep(value: Any) -> Any:
 
 
 KeepRule = Annotated[Any, BeforeValidator(_parse_keep), WithJsonSchema({"type": ["string", "object"]})]
-
-
-class BodyExpect(Model):
-    """What the answer's content must be. ``json``: a subset; ``exact``: the whole."""
-
-    json_: Any = Field(default=None, alias="json")
-    exact: Any = None
-    contains: Names | None = None
-    lacks: Names | None = None
-
-
-class LogExpect(Model):
-    """What the log beside the exchange must hold."""
-
-    contains: Names = Field(default_factory=list)
-    lacks: Names = Field(default_factory=list)
-    stage: str | None = None
-    level: str | None = None
-
-
-def _parse_tally(value: Any) -> Any:
-    if not isinstance(value, dict) or not value:
-        raise wrong(f"{show(value)} is no tally", "write {STATUS: HOW MANY}, as in {200: 30, 429: 10}")
-    result = {}
-    for status, count in value.items():
-        key = int(status) if isinstance(status, str) and status.isdecimal() else status
-        try:
-            status_test(key)
-        except ValueError as error:
-            raise wrong(str(error)) from None
-        if not isinstance(count, int) or isinstance(count, bool) or count < 0:
-            raise wrong(f"{show(count)} is no number of answers", "write a whole number")
-        result[key] = count
-    return result
-
-
-class BrowserExpect(Model):
-    """What a browser must say of the answer."""
-
-    verdict: Literal["readable", "blocked", "opaque"] | None = None
-    why: TextMatch = None
-    reason: Names | None = None
-    reads: Names | None = None
-
-
-class Expect(Model):
-    """What must come of a request. Keys are the result's own names."""
-
-    status: StatusMatch | None = None
-    outcome: Names | None = None
-    answered_by: TextMatch = None
-    refused_by: TextMatch = None
-    why: TextMatch = None
-    route: TextMatch = None
-    handler: Literal["reached", "not-reached"] | None = None
-    order: list[str] | None = None
-    ran: Names | None = None
-    skipped: Names | None = None
-    headers: dict[str, TextMatch] | None = None
-    body: (
-        Annotated[
-            BodyExpect,
-            BeforeValidator(lambda v: {"exact": v} if isinstance(v, str) else v),
-            Or({"type": "string"}),
-        ]
-        | None
-    ) = None
-    identity: TextMatch = None
-    role: Names | None = None
-    context: dict[str, TextMatch] | None = None
-    raised: TextMatch = None
-    log: (
-        Annotated[
-            LogExpect,
-            BeforeValidator(lambda v: {"contains": v} if isinstance(v, str | list) else v),
-            Or({"type": "string"}, {"type": "array", "items": {"type": "string"}}),
-        ]
-        | None
-    ) = None
-    cache: TextMatch = None
-    encoding: TextMatch = None
-    browser: (
-        Annotated[
-            BrowserExpect,
-            BeforeValidator(lambda v: {"verdict": v} if isinstance(v, str) else v),
-            Or({"enum": ["readable", "blocked", "opaque"]}),
-        ]
-        | None
-    ) = None
-    preflight: "Expect | Literal['not-sent'] | None" = None
-    finishes_within: Duration | None = None
-    tally: Annotated[dict[Any, int], BeforeValidator(_parse_tally), WithJsonSchema({"type": "object"})] | None = None
 
 
 class RequestSpec(Model):

@@ -14,8 +14,6 @@ from typing import Any, NamedTuple
 
 from patient_usher.core.model.pipeline import StageOptions
 
-_NOT_KINDS = {"base"}
-
 
 class Kind(NamedTuple):
     """A kind of stage: its options, and its class."""
@@ -28,7 +26,7 @@ class Kind(NamedTuple):
 def kinds() -> tuple[str, ...]:
     """The names of all kinds."""
     names = (module.name for module in iter_modules(__path__))
-    return tuple(sorted(name.replace("_", "-") for name in names if name not in _NOT_KINDS))
+    return tuple(sorted(name.replace("_", "-") for name in names))
 
 
 @cache

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Literal
 
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 
 class Options(StageOptions):
@@ -21,13 +23,13 @@ class Stage(base.Stage):
 
     out_work = "registered"
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id
         self.level = options.level
         unused = {"departure": {"way_in"}, "arrival": {"done"}}
         self.unused = frozenset(unused.get(options.write_on, ()))
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Write the arrival."""
         x.write_log(self.id, self.level, f"{x.request.method} {x.request.url.target}")
         return None

@@ -11,14 +11,18 @@ from patient_usher.core.http.authentication import basic_pair, challenge, creden
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
+from patient_usher.core.model import stage as base
 from patient_usher.core.model.answers import answer_maker
-from patient_usher.core.model.errors import WHY, Raised, refusal
+from patient_usher.core.model.effects import Effect, Refused
+from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import UNREAD, Exchange, Identity
-from patient_usher.core.model.pipeline import AnswerSpec, Reference, StageOptions
+from patient_usher.core.model.handling import AnswerSpec
+from patient_usher.core.model.pipeline import Credential, Reference, StageOptions
 from patient_usher.core.model.scalars import Duration, Model, Names
-from patient_usher.core.model.tokens import TokenReader, password_fits
+from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.tokens import TokenReader
 from patient_usher.core.model.values import query_value, reader
-from patient_usher.core.stages import base
+from patient_usher.core.model.words import WHY
 
 Found = None | Identity | tuple[str, str]
 """No credential at all; the caller; or the refusal's why and what exactly is wrong."""
@@ -33,12 +37,17 @@ class OwnAnswer(AnswerSpec):
 class SchemeOptions(Model):
     """What every scheme may say."""
 
+    scheme: str
     absent: OwnAnswer | None = None
     wrong: OwnAnswer | None = None
 
     def references(self, path: tuple[str | int, ...]) -> Iterable[Reference]:
         """Names in the options that must exist elsewhere."""
         return ()
+
+    def credential(self) -> Credential:
+        """How callers show by this scheme who they are."""
+        return Credential(self.scheme)
 
 
 class BearerOptions(SchemeOptions):
@@ -54,6 +63,10 @@ class BearerOptions(SchemeOptions):
         """The signing keys."""
         return [Reference("signing key", name, (*path, "keys")) for name in self.keys]
 
+    def credential(self) -> Credential:
+        """What a token must say."""
+        return Credential("bearer", tuple(self.keys), self.issuer, self.audience)
+
 
 class ApiKeyOptions(SchemeOptions):
     """A key of the caller's in a header field, a query parameter or a cookie."""
@@ -61,6 +74,10 @@ class ApiKeyOptions(SchemeOptions):
     scheme: Literal["api-key"]
     in_: Literal["header", "query", "cookie"] = Field(default="header", alias="in")
     name: str = "X-Api-Key"
+
+    def credential(self) -> Credential:
+        """Where the key goes."""
+        return Credential("api-key", place=(self.in_, self.name))
 
 
 class BasicOptions(SchemeOptions):
@@ -97,6 +114,10 @@ class Options(StageOptions):
         for at, scheme in enumerate(self.schemes):
             yield from scheme.references(("schemes", at))
 
+    def credentials(self) -> Iterable[Credential]:
+        """One for each scheme."""
+        return [scheme.credential() for scheme in self.schemes]
+
 
 class Scheme:
     """One way to say who is calling. ``find`` looks for a credential and judges it."""
@@ -114,7 +135,7 @@ class Bearer(Scheme):
 
     name = "bearer"
 
-    def __init__(self, options: BearerOptions, realm: str | None, setup: base.Setup) -> None:
+    def __init__(self, options: BearerOptions, realm: str | None, setup: Setup) -> None:
         self.claims = TokenReader(tuple(setup.keys[name] for name in options.keys)).claims
         self.issuer, self.audience, self.leeway = options.issuer, options.audience, options.leeway
         self.realm, self.setup = realm, setup
@@ -127,9 +148,9 @@ class Bearer(Scheme):
         claims = self.claims(given[1])
         if isinstance(claims, str):
             return "wrong", claims
-        return self._judge(claims, x.now)
+        return self._judge(claims, x, x.now)
 
-    def _judge(self, claims: dict[str, Any], now: int) -> Found:
+    def _judge(self, claims: dict[str, Any], x: Exchange, now: int) -> Found:
         expires, not_before = _instant(claims.get("exp")), _instant(claims.get("nbf"))
         if expires is False or not_before is False:
             return "wrong", "its exp or nbf is no number"
@@ -143,12 +164,13 @@ class Bearer(Scheme):
         audiences = meant if isinstance(meant, list) else [] if meant is None else [meant]
         if (self.audience is not None or audiences) and self.audience not in audiences:
             return "wrong-audience", f"its audience is {meant!r}"
-        if claims.get("jti") in self.setup.signed_out:
+        jti = claims.get("jti")
+        if isinstance(jti, str) and any(jti in desk.signed_out for desk in self.setup.signed(x)):
             return "signed-out", "its owner has signed out"
         name = claims.get("sub")
         if not isinstance(name, str):
             return "wrong", "it names nobody (sub)"
-        account = self.setup.accounts.get(name)
+        account = self.setup.account(x, name)
         roles, scope = claims.get("roles"), claims.get("scope")
         if not isinstance(roles, list):
             roles = account.roles if account else []
@@ -167,7 +189,7 @@ class ApiKey(Scheme):
 
     name = "api-key"
 
-    def __init__(self, options: ApiKeyOptions, realm: str | None, setup: base.Setup) -> None:
+    def __init__(self, options: ApiKeyOptions, realm: str | None, setup: Setup) -> None:
         self.realm, self.where, self.field, self.setup = realm, options.in_, options.name, setup
         name = options.name
         if options.in_ == "query":
@@ -181,7 +203,7 @@ class ApiKey(Scheme):
         if key is None:
             return None
         account = self.setup.by_api_key.get(key)
-        return self.setup.identity(account) if account else ("wrong", "no account has this key")
+        return self.setup.identity(x, account) if account else ("wrong", "no account has this key")
 
     def challenge(self, why: str | None) -> str:
         """No scheme is registered for keys; this one says where to put it."""
@@ -193,7 +215,7 @@ class Basic(Scheme):
 
     name = "basic"
 
-    def __init__(self, options: BasicOptions, realm: str | None, setup: base.Setup) -> None:
+    def __init__(self, options: BasicOptions, realm: str | None, setup: Setup) -> None:
         self.realm, self.setup = realm or setup.spec.name, setup
 
     def find(self, x: Exchange) -> Found:
@@ -205,12 +227,12 @@ class Basic(Scheme):
         if pair is None:
             return "wrong", "it is no name and password in base64"
         name, password = pair
-        account = self.setup.accounts.get(name)
+        account = self.setup.account(x, name)
         if account is None or account.password is None:
             return "wrong", "no account has this name and a password"
-        if not password_fits(account.password, password):
+        if not self.setup.password_fits(account.password, password):
             return "wrong", "the password is another"
-        return self.setup.identity(name)
+        return self.setup.identity(x, name)
 
     def challenge(self, why: str | None) -> str:
         """RFC 7617 2: the realm is required."""
@@ -222,7 +244,7 @@ class SessionCookie(Scheme):
 
     name = "session-cookie"
 
-    def __init__(self, options: SessionCookieOptions, realm: str | None, setup: base.Setup) -> None:
+    def __init__(self, options: SessionCookieOptions, realm: str | None, setup: Setup) -> None:
         self.cookie, self.realm, self.setup = options.cookie, realm, setup
 
     def find(self, x: Exchange) -> Found:
@@ -230,12 +252,12 @@ class SessionCookie(Scheme):
         id_ = None if x.cookies is UNREAD else x.cookies.get(self.cookie)
         if id_ is None:
             return None
-        session = self.setup.sessions.get(id_)
+        session = next((found for desk in self.setup.signed(x) if (found := desk.sessions.get(id_))), None)
         if session is None:
             return "wrong", "no session has this id"
         if x.now >= session.expires:
             return "expired", f"the session ended {_seconds(x.now - session.expires)} s ago"
-        return self.setup.identity(session.name)
+        return self.setup.identity(x, session.name)
 
     def challenge(self, why: str | None) -> str:
         """No scheme is registered for sessions; this one says which cookie is looked for."""
@@ -265,19 +287,19 @@ SCHEMES: dict[str, Callable[..., Scheme]] = {
 class Stage(base.Stage):
     """Asks its schemes in order; the first whose credential is there decides."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.schemes = [SCHEMES[o.scheme](o, options.realm, setup) for o in options.schemes]
         self.without = options.without_credential
         self.own = [(self._own(o.absent, setup), self._own(o.wrong, setup)) for o in options.schemes]
         self.prepared: dict[tuple[int, str], Fields] = {}
 
     @staticmethod
-    def _own(spec: OwnAnswer | None, setup: base.Setup) -> tuple[OwnAnswer, Any] | None:
+    def _own(spec: OwnAnswer | None, setup: Setup) -> tuple[OwnAnswer, Any] | None:
         if spec is None:
             return None
         return spec, answer_maker(spec, setup.read_file, status=401) if spec.has_body else None
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Find the caller, refuse, or pass an anonymous request on."""
         for at, scheme in enumerate(self.schemes):
             found = scheme.find(x)
@@ -302,7 +324,7 @@ class Stage(base.Stage):
             return None
         return self._refuse(x, 0, "absent", WHY["absent"])
 
-    def _refuse(self, x: Exchange, at: int, why: str, detail: str) -> base.Refused | Raised:
+    def _refuse(self, x: Exchange, at: int, why: str, detail: str) -> Refused | Raised:
         fields = self._challenge(at, why)
         own = self.own[at][0 if why == "absent" else 1]
         public = None if why == "absent" else "This credential doesn't count here"
@@ -320,7 +342,7 @@ class Stage(base.Stage):
             demanded = fields.copy()
             demanded.update(answer.fields)
             answer.fields = demanded
-        return base.Refused(answer, why)
+        return Refused(answer, why)
 
     def _challenge(self, at: int, why: str) -> Fields:
         """Every scheme's challenge, made once for each failure; they are read, never written."""

@@ -6,10 +6,13 @@ from typing import Literal
 
 from patient_usher.core.http.authentication import challenge
 from patient_usher.core.http.fields import Fields
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.pipeline import Access, StageOptions
-from patient_usher.core.stages import base
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.templates import Access
 
 
 class Options(StageOptions):
@@ -21,10 +24,10 @@ class Options(StageOptions):
 class Stage(base.Stage):
     """401 for an unknown caller, 403 for a known one who may not (RFC 9110 15.5.2, 15.5.4)."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.default = Access(options.default)
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Refuse, or pass on."""
         access: Access = (x.route.access if x.route is not None else None) or self.default
         who = access.who

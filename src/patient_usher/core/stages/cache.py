@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any, Literal
 
 from patient_usher.core.http.caching import (
@@ -22,12 +23,17 @@ from patient_usher.core.http.caching import (
 from patient_usher.core.http.conditional import CONDITIONS, as_not_modified, evaluate
 from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
 from patient_usher.core.http.messages import Answer, Request
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import AnswerAndPass, Effect, Hold
 from patient_usher.core.model.errors import Raised, refusal
-from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.pipeline import CacheRule, StageOptions
+from patient_usher.core.model.exchange import CacheUse, Exchange
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import CacheRule
 from patient_usher.core.model.scalars import Size
 from patient_usher.core.model.values import Reader, reader
-from patient_usher.core.stages import base
+
+Key = tuple[Any, ...]
+"""Route, URL, what makes a copy of its own, and whose it is."""
 
 
 class Options(StageOptions):
@@ -45,8 +51,8 @@ class Options(StageOptions):
 class _Work:
     """What the stage knows of an exchange on its way in, for its way out."""
 
-    record: dict[str, Any]
-    key: tuple[Any, ...] | None = None
+    use: CacheUse
+    key: Key | None = None
     rule: CacheRule | None = None
     stored: Stored | None = None
     asked: Request | None = None
@@ -63,8 +69,18 @@ class _Flight:
     waiting: list[Callable[[], None]] = field(default_factory=list)
 
 
+class Shelf:
+    """The state: per key the variants, least recently used first out; and what became of look-ups."""
+
+    def __init__(self) -> None:
+        self.kept: OrderedDict[Key, list[Stored]] = OrderedDict()
+        self.size = 0
+        self.flights: dict[Key, _Flight] = {}
+        self.ended: Counter[str] = Counter()
+
+
 class Stage(base.Stage):
-    """One store: per key the variants, least recently used first out."""
+    """One store on each instance, unless its state is shared."""
 
     keeps_state = True
     out_work = "registered"
@@ -74,21 +90,37 @@ class Stage(base.Stage):
         self.any = options.stores == "any-cacheable"
         self.capacity, self.heuristic = options.capacity, options.heuristic_freshness
         self.honours, self.collapse, self.tells = options.honours_reload, options.collapse, options.status_field
-        self.store: OrderedDict[tuple[Any, ...], list[Stored]] = OrderedDict()
-        self.size = 0
-        self.work: dict[int, _Work] = {}
-        self.flights: dict[tuple[Any, ...], _Flight] = {}
-        self.per: dict[int, list[Reader]] = {}
+        self.readers = lru_cache(maxsize=1024)(_readers)
+
+    def fresh(self, seed: int) -> Shelf:
+        """Nothing is stored."""
+        return Shelf()
+
+    @staticmethod
+    def savings(states: Iterable[Shelf]) -> str | None:
+        """How many look-ups were hits, in a sentence."""
+        ended = sum((state.ended for state in states), Counter[str]())
+        asked = sum(ended[state] for state in ("hit", "miss", "stale", "revalidated"))
+        if not asked:
+            return None
+        ratio = 100 * ended["hit"] // asked
+        return f"cache: {ended['hit']} of {asked} look-ups were hits ({ratio}%), as many handler runs saved"
+
+    def _shelf(self, x: Exchange) -> Shelf:
+        shelf: Shelf = x.memory[self.key]
+        return shelf
+
+    def _work(self, x: Exchange) -> _Work:
+        work: _Work = x.work[self.key]
+        return work
 
     # On the way in.
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Answer from the store, or go on and remember what for."""
-        work = self.work[x.number] = _Work(
-            {"stage": self.id, "state": "bypass", "stored": False, "why": None, "age": None}
-        )
+        work = x.work[self.key] = _Work(CacheUse(self.id))
         owner = x.shadow_of or x
-        owner.caches += (work.record,)
+        owner.caches += (work.use,)
         work.at = x.now
         work.rule = x.route.settings.cache if x.route is not None else None
         if x.request.method not in ("GET", "HEAD"):
@@ -102,25 +134,21 @@ class Stage(base.Stage):
                 return self._pass_by(x, work, "private-only", None)
         return self._look_up(x)
 
-    def _pass_by(self, x: Exchange, work: _Work, state: str, why: str | None) -> base.Effect:
-        work.record.update(state=state, why=why)
+    def _pass_by(self, x: Exchange, work: _Work, state: str, why: str | None) -> Effect:
+        work.use.state, work.use.why = state, why
         work.forward = "method" if why == "method" else "bypass"
         x.note = {"cache": state}
         return None
 
-    def _key(self, x: Exchange, rule: CacheRule | None) -> tuple[Any, ...]:
+    def _key(self, x: Exchange, rule: CacheRule | None) -> Key:
         url = x.request.url
         if rule is None or self.any:
             return (x.route.id if x.route else None, url.text)
         own = x.identity.name if x.identity is not None and self._is_personal(x, rule) else None
         if rule.per is None:
             return (x.route.id, url.origin + url.path, url.query, own)
-        readers = self.per.get(id(rule))
-        if readers is None:
-            readers = self.per[id(rule)] = [
-                reader("identity.name" if name == "identity" else name) for name in rule.per
-            ]
-        return (x.route.id, url.origin + url.path, tuple(read(x) for read in readers), own)
+        values = tuple(read(x) for read in self.readers(tuple(rule.per)))
+        return (x.route.id, url.origin + url.path, values, own)
 
     @staticmethod
     def _is_personal(x: Exchange, rule: CacheRule) -> bool:
@@ -130,37 +158,37 @@ class Stage(base.Stage):
         access = x.route.access
         return x.identity is not None or access is None or access.who != "everyone"
 
-    def _look_up(self, x: Exchange) -> base.Effect:
-        work = self.work[x.number]
+    def _look_up(self, x: Exchange) -> Effect:
+        work = self._work(x)
         key = work.key = self._key(x, work.rule)
         fields, now = x.request.fields, x.now
         stored = self._variant(key, x)
         if stored is not None:
             honours = self.any or self.honours
             use = may_use(stored, fields, now, shared=True, heuristic=self.heuristic, honours_request=honours)
-            work.record["age"] = in_seconds(use.age)
+            work.use.age = use.age
             if use.how == "fresh" or use.why == "max-stale":
                 return self._hit(x, work, stored, use.lifetime - use.age)
             if use.how == "stale":
-                work.stored, work.record["why"] = stored, use.why
+                work.stored, work.use.why = stored, use.why
                 answer = self._hit(x, work, stored, use.lifetime - use.age)
-                return base.AnswerAndPass(answer, refreshes=True)
+                return AnswerAndPass(answer, refreshes=True)
         if self.any and "only-if-cached" in directives(fields):  # RFC 9111 5.2.1.7
-            work.record.update(state="miss", why="only-if-cached")
+            work.use.state, work.use.why = "miss", "only-if-cached"
             return refusal("Timeout", "only-if-cached", public="Nothing is stored for this")
         if self.collapse and x.request.method == "GET" and not work.waited:
-            flight = self.flights.get(key)
+            flight = self._shelf(x).flights.get(key)
             if flight is not None:
                 work.waited = True  # once: what could not be stored then is not waited for again
                 x.note = {"cache": "waits for the same miss"}
-                return base.Hold(flight.waiting, self._look_up)
-            self.flights[key] = _Flight()
+                return Hold(flight.waiting, self._look_up)
+            self._shelf(x).flights[key] = _Flight()
             work.leads = True
         return self._forward(x, work, stored)
 
-    def _forward(self, x: Exchange, work: _Work, stored: Stored | None) -> base.Effect:
+    def _forward(self, x: Exchange, work: _Work, stored: Stored | None) -> Effect:
         work.stored, work.asked = stored, x.request
-        work.record["state"] = "miss" if stored is None else "stale"
+        work.use.state = "miss" if stored is None else "stale"
         work.forward = "uri-miss" if stored is None else "stale"
         asking = validators(stored) if stored is not None else []
         # What is stored must be the whole answer, not a 304 to somebody's own copy.
@@ -171,38 +199,39 @@ class Stage(base.Stage):
             for name, value in asking:
                 fields.put(name, value)
             x.request = x.request.with_fields(fields)
-        x.note = {"cache": work.record["state"]}
+        x.note = {"cache": work.use.state}
         return None
 
-    def _variant(self, key: tuple[Any, ...], x: Exchange) -> Stored | None:
-        variants = self.store.get(key)
+    def _variant(self, key: Key, x: Exchange) -> Stored | None:
+        shelf = self._shelf(x)
+        variants = shelf.kept.get(key)
         if variants is None:
             return None
-        self.store.move_to_end(key)
+        shelf.kept.move_to_end(key)
         return next((stored for stored in reversed(variants) if varies_alike(stored, x.request.fields)), None)
 
     def _hit(self, x: Exchange, work: _Work, stored: Stored, ttl: int) -> Answer:
-        work.record["state"] = "hit"
-        answer = self._from_store(x, stored, work.record["age"])
+        work.use.state = "hit"
+        answer = self._from_store(x, stored, work.use.age)
         if self.tells:
             answer.fields.add("Cache-Status", f"{_name(self.id)}; hit; ttl={ttl // MICROSECONDS}")
-        x.note = {"cache": "hit", "age": work.record["age"]}
+        x.note = {"cache": "hit", "age": in_seconds(work.use.age or 0)}
         return answer
 
     @staticmethod
-    def _from_store(x: Exchange, stored: Stored, age: float | None) -> Answer:
+    def _from_store(x: Exchange, stored: Stored, age: int | None) -> Answer:
         """The stored answer with its age; a 304 where the caller has it already (RFC 9111 4.3.2)."""
         answer = stored.answer.copy()
-        answer.fields.put("Age", str(int(age or 0)))
+        answer.fields.put("Age", str((age or 0) // MICROSECONDS))
         asked = x.sent.fields
         status = evaluate(x.request.method, asked, answer.fields.get("etag"), answer.fields.get("last-modified"))
         return Answer(304, as_not_modified(answer.fields)) if status == 304 else answer
 
     # On the way out.
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """Store, refresh or invalidate; write Cache-Control where the route asks and the handler didn't."""
-        work = self.work[x.number]
+        work = self._work(x)
         answer = x.answer
         assert answer is not None
         if work.stored is not None and answer.status == 304 and work.asked is not None:
@@ -218,22 +247,22 @@ class Stage(base.Stage):
             why = self._bars(x, work, answer, wrote)
             if not why:
                 self._put(x, work, answer)
-            work.record.update(stored=not why, why=why or work.record["why"])
+            work.use.stored, work.use.why = not why, why or work.use.why
         if work.asked is not None and answer.status == 200:
             fields = answer.fields
             status = evaluate(x.request.method, work.asked.fields, fields.get("etag"), fields.get("last-modified"))
             if status == 304:
                 x.answer = Answer(304, as_not_modified(fields))
         if self.tells:
-            stored = "; stored" if work.record["stored"] else ""
+            stored = "; stored" if work.use.stored else ""
             x.answer.fields.add("Cache-Status", f"{_name(self.id)}; fwd={work.forward}{stored}")  # type: ignore[union-attr]
-        if work.record["stored"]:
+        if work.use.stored:
             x.note = {"stored": True}
         return None
 
-    def way_error(self, x: Exchange, error: Raised) -> base.Effect:
+    def way_error(self, x: Exchange, error: Raised) -> Effect:
         """A stale copy may stand in for an error (RFC 5861 4)."""
-        work = self.work[x.number]
+        work = self._work(x)
         if work.stored is None or not self._covers(work.stored, x.now):
             return None
         return self._cover(x, work)
@@ -243,15 +272,15 @@ class Stage(base.Stage):
 
     def _cover(self, x: Exchange, work: _Work) -> Answer:
         assert work.stored is not None
-        work.record.update(state="hit", why="stale-if-error")
-        return self._from_store(x, work.stored, work.record["age"])
+        work.use.state, work.use.why = "hit", "stale-if-error"
+        return self._from_store(x, work.stored, work.use.age)
 
     def _revalidated(self, x: Exchange, work: _Work, answer: Answer) -> None:
         assert work.stored is not None
         assert work.key is not None
         fresh = freshened(work.stored, answer.fields, work.at, x.now)
-        self._replace(work.key, work.stored, fresh)
-        work.record.update(state="revalidated", stored=True, age=0)
+        self._replace(self._shelf(x), work.key, work.stored, fresh)
+        work.use.state, work.use.stored, work.use.age = "revalidated", True, 0
         x.answer = self._from_store(x, fresh, 0)
         if self.tells:
             x.answer.fields.add("Cache-Status", f"{_name(self.id)}; fwd=stale; fwd-status=304; stored")
@@ -287,44 +316,51 @@ class Stage(base.Stage):
             copy.fields.put("Date", http_date(x.now))
         lifetime = work.rule.shared if work.rule is not None and not self.any else None
         stored = Stored(copy, work.at, x.now, vary_of(asked, answer.fields), lifetime)
-        variants = self.store.setdefault(work.key, [])
+        shelf = self._shelf(x)
+        variants = shelf.kept.setdefault(work.key, [])
         for old in [old for old in variants if old.vary == stored.vary]:
             variants.remove(old)
-            self.size -= _octets(old)
+            shelf.size -= _octets(old)
         variants.append(stored)
-        self.size += _octets(stored)
-        self.store.move_to_end(work.key)
-        while self.size > self.capacity and self.store:
-            _, gone = self.store.popitem(last=False)
-            self.size -= sum(map(_octets, gone))
+        shelf.size += _octets(stored)
+        shelf.kept.move_to_end(work.key)
+        while shelf.size > self.capacity and shelf.kept:
+            _, gone = shelf.kept.popitem(last=False)
+            shelf.size -= sum(map(_octets, gone))
 
-    def _replace(self, key: tuple[Any, ...], old: Stored, new: Stored) -> None:
-        variants = self.store.get(key)
+    @staticmethod
+    def _replace(shelf: Shelf, key: Key, old: Stored, new: Stored) -> None:
+        variants = shelf.kept.get(key)
         if variants is not None and old in variants:
             variants[variants.index(old)] = new
-            self.size += _octets(new) - _octets(old)
+            shelf.size += _octets(new) - _octets(old)
 
     def _invalidate(self, x: Exchange) -> None:
         """RFC 9111 4.4: the URL itself; and the routes that this one clears."""
-        url = x.request.url
+        shelf, url = self._shelf(x), x.request.url
         clears = x.route.settings.clears if x.route is not None else ()
-        gone = [key for key in self.store if key[0] in clears or key[1] in (url.text, url.origin + url.path)]
+        gone = [key for key in shelf.kept if key[0] in clears or key[1] in (url.text, url.origin + url.path)]
         for key in gone:
-            self.size -= sum(map(_octets, self.store.pop(key)))
+            shelf.size -= sum(map(_octets, shelf.kept.pop(key)))
         if gone:
             x.note = {"cleared": len(gone)}
 
     def done(self, x: Exchange, how: str) -> None:
         """Whoever waits for this miss may look again."""
-        work = self.work.pop(x.number, None)
-        if work is not None and work.leads and work.key is not None:
-            flight = self.flights.pop(work.key, None)
+        work = x.work.get(self.key)
+        if work is None:
+            return
+        shelf = self._shelf(x)
+        shelf.ended[work.use.state] += 1
+        if work.leads and work.key is not None:
+            flight = shelf.flights.pop(work.key, None)
             for wake in flight.waiting if flight is not None else ():
                 wake()
 
-    def adopt(self, old: Any) -> None:
-        """What is stored stays stored."""
-        self.store, self.size, self.work, self.flights = old.store, old.size, old.work, old.flights
+
+def _readers(per: tuple[str, ...]) -> list[Reader]:
+    """What reads the values that make a copy of its own."""
+    return [reader("identity.name" if name == "identity" else name) for name in per]
 
 
 def control(rule: CacheRule, personal: bool) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Annotated, Literal
 
 from pydantic import Field
@@ -13,11 +13,13 @@ from patient_usher.core.http.conditional import weakened
 from patient_usher.core.http.fields import add_vary
 from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.negotiation import IDENTITY, choose_coding
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Names, Size
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 REMEMBERED = 32 << 20
 """Octets of compressed content that a stage remembers at most."""
@@ -64,16 +66,33 @@ def _zstd(body: bytes, level: int) -> bytes:
 CODERS: dict[str, Callable[[bytes, int], bytes]] = {"gzip": _gzip, "deflate": _deflate, "br": _br, "zstd": _zstd}
 
 
+class Saved:
+    """The state: octets before and after coding."""
+
+    def __init__(self) -> None:
+        self.before = self.after = 0
+
+
 class Stage(base.Stage):
     """Real octets: what it compresses decompresses to the same. The same content is compressed once."""
 
     out_work = "registered"
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.codings, self.from_size, self.level = options.codings, options.from_size, options.level
         self.media = options.media_types
         self.remembered: OrderedDict[tuple[str, bytes], bytes] = OrderedDict()
         self.size = 0
+
+    def fresh(self, seed: int) -> Saved:
+        """Nothing is coded yet."""
+        return Saved()
+
+    @staticmethod
+    def savings(states: Iterable[Saved]) -> str | None:
+        """What coding saved, in a sentence."""
+        before, after = (sum(getattr(state, name) for state in states) for name in ("before", "after"))
+        return f"compression: {before:,} octets became {after:,}, {before - after:,} saved" if before else None
 
     def _suits(self, content_type: str | None) -> bool:
         essence = parse_media_type(content_type or "")[0]
@@ -86,7 +105,7 @@ class Stage(base.Stage):
                 return True
         return False
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """Code the content, or leave it and say why it might have been."""
         answer = x.answer
         assert answer is not None
@@ -113,6 +132,9 @@ class Stage(base.Stage):
         if tag is not None:  # RFC 9110 8.8.3.3: other octets can't share a strong tag
             fields.put("ETag", weakened(tag))
         answer.body = coded
+        saved: Saved = x.memory[self.key]
+        saved.before += len(body)
+        saved.after += len(coded)
         x.note = {
             "coding": coding,
             "before": len(body),

@@ -6,10 +6,12 @@ from typing import Literal
 
 from patient_usher.core.http.conditional import CONDITIONS, as_not_modified, evaluate
 from patient_usher.core.http.messages import Answer
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect, Precondition, Refused
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 
 class Options(StageOptions):
@@ -31,31 +33,31 @@ class Stage(base.Stage):
 
     out_work = "registered"
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id
         self.sort = options.etag
         self.raises = (options.refuse or setup.spec.refuse) == "raise"
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Leave the question for a handler that writes (``records`` does ask)."""
         if x.request.method not in ("GET", "HEAD") and any(name in x.request.fields for name in CONDITIONS):
             x.precondition = self._question(x)
         return None
 
-    def _question(self, x: Exchange) -> base.Precondition:
+    def _question(self, x: Exchange) -> Precondition:
         method, fields = x.request.method, x.request.fields
 
-        def ask(body: bytes | None) -> base.Effect:
+        def ask(body: bytes | None) -> Effect:
             etag = entity_tag(body, self.sort) if body is not None and self.sort != "none" else None
             if not evaluate(method, fields, etag, None, exists=body is not None):
                 return None
             error = refusal("PreconditionFailed", "precondition-failed")
             error.by = self.id
-            return error if self.raises else base.Refused(error.plainly(), "precondition-failed", self.id)
+            return error if self.raises else Refused(error.plainly(), "precondition-failed", self.id)
 
         return ask
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """Give a 200 its tag, and hold a read's conditions against it."""
         answer = x.answer
         assert answer is not None

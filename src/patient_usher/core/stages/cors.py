@@ -11,11 +11,13 @@ from patient_usher.core.http.cors import HEADERS_OF, SAFELISTED_METHODS, matches
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields, add_vary, list_items
 from patient_usher.core.http.messages import Answer
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Duration, Names, wrong
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 _ORIGIN = re.compile(r"\*|null|https?://(\*\.)?[^/*?#\s]+")
 
@@ -47,7 +49,7 @@ class Options(StageOptions):
 class Stage(base.Stage):
     """``Vary: Origin`` goes onto every answer that depends on the origin, also where none came."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.origins = options.allow_origins
         self.any_origin = "*" in options.allow_origins
         self.methods, self.status = options.allow_methods, options.preflight_status
@@ -76,7 +78,7 @@ class Stage(base.Stage):
         fields.update(self.marks)
         return True
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Answer a preflight; refuse what isn't listed, where that is wanted."""
         fields = x.request.fields
         origin = fields.get("origin")
@@ -92,7 +94,7 @@ class Stage(base.Stage):
         x.note["preflight"] = asked
         return self._preflight(x, origin, asked)
 
-    def _preflight(self, x: Exchange, origin: str, asked: str) -> base.Effect:
+    def _preflight(self, x: Exchange, origin: str, asked: str) -> Effect:
         names = [name.lower() for name in list_items(x.request.fields.get("access-control-request-headers") or "")]
         if self.rejects:
             if asked not in self.methods and asked not in SAFELISTED_METHODS and "*" not in self.methods:
@@ -114,7 +116,7 @@ class Stage(base.Stage):
         self._mark(fields, origin)
         return refusal("Forbidden", why, message, fields=fields)
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """Mark the answer."""
         assert x.answer is not None
         if self._mark(x.answer.fields, x.request.fields.get("origin")) and self.exposed:

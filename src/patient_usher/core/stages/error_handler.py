@@ -10,12 +10,14 @@ from pydantic import AfterValidator, Field, WithJsonSchema
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes, phrase
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Model, Names, Status, show
+from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.values import ROOTS, Reader, checker, dig, fill
-from patient_usher.core.stages import base
 
 PROBLEM = "application/problem+json"
 HTML = "text/html; charset=utf-8"
@@ -142,7 +144,7 @@ WRITERS: dict[str, Callable[[dict[str, Any]], tuple[str, bytes]]] = {
 class Stage(base.Stage):
     """Catches every error that reaches it."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id
         self.by_type = {name: entry for entry in options.answers for name in entry.raised}
         self.otherwise, self.reveal, self.log = options.otherwise, options.reveal, options.log
@@ -164,7 +166,7 @@ class Stage(base.Stage):
     def _plainly(self, status: int, message: str) -> tuple[str, bytes]:
         return self.write(view(Raised(""), status, message, "nothing"))
 
-    def way_error(self, x: Exchange, error: Raised) -> base.Effect:
+    def way_error(self, x: Exchange, error: Raised) -> Effect:
         """Log the error, then answer it."""
         entry = self.entry_of(error.type)
         status, message = error.status, error.public

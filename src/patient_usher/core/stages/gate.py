@@ -7,14 +7,16 @@ from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
-from patient_usher.core.model.answers import answer_maker
-from patient_usher.core.model.errors import BUILT_IN, Raised
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.answers import answer_maker, raiser
+from patient_usher.core.model.effects import NOTHING, AnswerAndPass, Effect, Refused
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.handling import AnswerSpec, RaiseOf
 from patient_usher.core.model.matcher import When, compile_when
-from patient_usher.core.model.pipeline import AnswerSpec, RaiseOf, RaiseSpec, StageOptions, exactly_one
-from patient_usher.core.model.scalars import Model, Names, wrong
-from patient_usher.core.model.values import Filled, FilledText, filler, plain
-from patient_usher.core.stages import base
+from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.scalars import Model, Names, exactly_one, wrong
+from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.values import Filled, FilledText, filler
 from patient_usher.core.stages.header_fields import FieldWorker, field_worker
 
 
@@ -98,13 +100,13 @@ class Stage(base.Stage):
     """``raise`` in a case means raise, whatever ``refuse`` says of refusals."""
     out_work = "registered"
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.cases = [_prepare(case, setup) for case in options.cases]
         self.out_cases = [_prepare(case, setup) for case in options.way_out]
         unused = {"way_in": self.cases, "way_out": self.out_cases}
         self.unused = frozenset(name for name, cases in unused.items() if not cases)
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Try the cases on the request."""
         for number, (fits, values, fields, then) in enumerate(self.cases, 1):
             if fits is None or fits(x):
@@ -121,7 +123,7 @@ class Stage(base.Stage):
                 return then(x) if then is not None else None
         return None
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """Try the way-out cases on the answer."""
         assert x.answer is not None
         for number, (fits, values, fields, then) in enumerate(self.out_cases, 1):
@@ -135,34 +137,23 @@ class Stage(base.Stage):
         return None
 
 
-def _prepare(case: Case, setup: base.Setup) -> Prepared:
+def _prepare(case: Case, setup: Setup) -> Prepared:
     values = filler(dict(case.set_)) if case.set_ else None
     fields = field_worker(case.put, case.drop) if case.put or case.drop else None
     return compile_when(case.when), values, fields, _then(case.then, setup)
 
 
-def _then(then: Then, setup: base.Setup) -> Callable[[Exchange], base.Effect] | None:
+def _then(then: Then, setup: Setup) -> Callable[[Exchange], Effect] | None:
     if then.nothing:
-        return lambda x: base.NOTHING
+        return lambda x: NOTHING
     if then.raise_ is not None:
-        return raiser(then.raise_, setup, refuses=True)
+        return raiser(then.raise_, setup.errors, refuses=True)
     if then.answer_and_continue is not None:
         make = answer_maker(then.answer_and_continue, setup.read_file)
-        return lambda x: base.AnswerAndPass(make(x))
+        return lambda x: AnswerAndPass(make(x))
     if then.answer is not None:
         make = answer_maker(then.answer, setup.read_file)
         if (then.answer.status or 200) >= 400:
-            return lambda x: base.Refused(make(x), "gate-case")
+            return lambda x: Refused(make(x), "gate-case")
         return make
     return None
-
-
-def raiser(spec: RaiseSpec, setup: base.Setup, *, refuses: bool = False) -> Callable[[Exchange], Raised]:
-    """A function that raises what the file says; of a built-in type it is a stage's refusal."""
-    message = filler(spec.message)
-    why = "gate-case" if refuses and spec.type in BUILT_IN else None
-
-    def make(x: Exchange) -> Raised:
-        return setup.errors.raised(spec.type, plain(message(x)), where=spec.where, cause=spec.cause, why=why)
-
-    return make

@@ -7,11 +7,13 @@ from collections.abc import Callable
 from pydantic import Field
 
 from patient_usher.core.http.fields import Fields
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Model, Names, wrong
+from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.values import FilledText, filler, plain
-from patient_usher.core.stages import base
 
 
 class FieldWork(Model):
@@ -53,21 +55,21 @@ def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
 class Stage(base.Stage):
     """Rewrites fields on the way in, on the way out, or both."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         request, answer = options.on_request or FieldWork(), options.on_answer or FieldWork()
         self._request = field_worker(request.put, request.drop)
         self._answer = field_worker(answer.put, answer.drop)
         unused = {"way_in": options.on_request, "way_out": options.on_answer}
         self.unused = frozenset(name for name, work in unused.items() if work is None)
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Rewrite a copy: the trace's own request stays as it was sent."""
         fields = x.request.fields.copy()
         self._request(fields, x)
         x.request = x.request.with_fields(fields)
         return None
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """Rewrite the answer's fields."""
         assert x.answer is not None
         self._answer(x.answer.fields, x)

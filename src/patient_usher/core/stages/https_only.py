@@ -10,11 +10,13 @@ from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.urls import Url
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Duration, Model, Status
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 
 class Reads(Model):
@@ -48,7 +50,7 @@ class Options(StageOptions):
 class Stage(base.Stage):
     """Goes by the scheme that the caller used, as far as the service knows or believes it."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.status, self.port = options.reads.status, options.reads.to_port
         self.others = options.others.status
         hsts = options.hsts
@@ -58,7 +60,7 @@ class Stage(base.Stage):
         else:
             self.unused = frozenset({"way_out"})
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Pass secure requests on; a redirect keeps host, path and query."""
         if x.scheme == "https":
             return None
@@ -69,7 +71,7 @@ class Stage(base.Stage):
         x.note = {"to": secure.text}
         return Answer(self.status, Fields([("Location", secure.text)]))
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """RFC 6797 7.2: only over secure transport."""
         if x.scheme == "https" and x.answer is not None:
             x.answer.fields.put("Strict-Transport-Security", self.policy)

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
+from patient_usher.core.model import stage as base
 from patient_usher.core.model.answers import answer_maker
+from patient_usher.core.model.effects import Effect, Refused
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.pipeline import AnswerSpec, StageOptions
+from patient_usher.core.model.handling import AnswerSpec
+from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Duration, Status
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 
 class Options(StageOptions):
@@ -23,14 +26,14 @@ class Options(StageOptions):
 class Stage(base.Stage):
     """503 with Retry-After (RFC 9110 15.6.4, 10.2.3), or an answer of the developer's own."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.status = options.status
         self.make = answer_maker(options.answer, setup.read_file, status=options.status) if options.answer else None
         self.fields = Fields()
         if options.retry_after is not None:
             self.fields.put("Retry-After", str(-(-options.retry_after // MICROSECONDS)))
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Refuse."""
         if self.make is None:
             return refusal("Unavailable", "maintenance", status=self.status, fields=self.fields)
@@ -38,4 +41,4 @@ class Stage(base.Stage):
         fields = self.fields.copy()
         fields.update(answer.fields)
         answer.fields = fields
-        return base.Refused(answer, "maintenance")
+        return Refused(answer, "maintenance")

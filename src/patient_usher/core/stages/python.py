@@ -6,10 +6,12 @@ from typing import Any
 
 from pydantic import Field
 
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect, checked
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup, call_python, guarded, raised_from
 
 
 class Options(StageOptions):
@@ -25,35 +27,47 @@ class Stage(base.Stage):
     out_work = "registered"
     keeps_state = True
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
-        made = base.call_python(setup, options.call)
-        self.own = base.guarded(made, **options.options)
+    def __init__(self, options: Options, setup: Setup) -> None:
+        self.made = call_python(setup, options.call)
+        self.options = options
         self.errors = setup.errors
+        trial = self.fresh(0)  # what can't be made is told at load
         names = ("way_in", "way_out", "way_error", "done")
-        self.unused = frozenset(name for name in names if not hasattr(self.own, name))
+        self.unused = frozenset(name for name in names if not hasattr(trial, name))
 
-    def _call(self, name: str, *arguments: Any) -> base.Effect:
+    def fresh(self, seed: int) -> Any:
+        """An object of the user's class."""
+        return guarded(self.made, **self.options.options)
+
+    def carry(self, old: Stage, state: Any) -> Any:
+        """The same object goes on, unless it would be made otherwise now."""
+        return state if (self.made, self.options) == (old.made, old.options) else self.fresh(0)
+
+    def _call(self, name: str, way: str, x: Exchange, *more: Any) -> Effect:
+        own = x.memory[self.key]
         try:
-            return base.effect_of(getattr(self.own, name)(*arguments))
+            effect = getattr(own, name)(x, *more)
         except Exception as error:
-            return base.raised_from(error, self.errors)
+            return raised_from(error, self.errors)
+        return checked(effect, f"{type(own).__name__}.{name} of {self.options.call}", way)  # type: ignore[no-any-return]
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """The class's own way in."""
-        return self._call("way_in", x)
+        x.request = x.request.apart()  # what the class changes is nobody else's
+        return self._call("way_in", "in", x)
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """The class's own way out."""
-        return self._call("way_out", x)
+        return self._call("way_out", "out", x)
 
-    def way_error(self, x: Exchange, error: Raised) -> base.Effect:
+    def way_error(self, x: Exchange, error: Raised) -> Effect:
         """The class's own handling of errors."""
-        return self._call("way_error", x, error)
+        return self._call("way_error", "error", x, error)
 
     def done(self, x: Exchange, how: str) -> None:
         """The class's own end. An error here comes too late for the answer, and goes into the log."""
         try:
-            self.own.done(x, how)
+            x.memory[self.key].done(x, how)
         except Exception as error:
-            raised = base.raised_from(error, self.errors)
+            raised = raised_from(error, self.errors)
             x.write_log("python", "error", f"{raised.type}: {raised.message}", {"where": raised.where})

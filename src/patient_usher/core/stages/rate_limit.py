@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Hashable, Iterable
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
-from patient_usher.core.http.dates import MICROSECONDS, in_seconds
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.limits import ALGORITHMS, NEVER, AtOnce, Limiter, limit_item, policy_item, whole_seconds
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import Path
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised, refusal
-from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.exchange import Exchange, RateUse
 from patient_usher.core.model.matcher import When, compile_when
-from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.pipeline import Limit, StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.scalars import Model, PositiveDuration, one_or_more, show, wrong
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 Quota = Annotated[int, Field(ge=1, le=1_000_000_000)]
 
@@ -69,12 +72,25 @@ class Options(StageOptions):
             raise wrong(f"{self.algorithm} has no window", "say in which time, as in window: 60s")
         if self.burst is not None and self.algorithm not in ("token-bucket", "leaky-bucket"):
             raise wrong(f"{self.algorithm} has no burst", "a burst belongs to a bucket; leave it out")
+        self._check_tiers()
+        return self
+
+    def _check_tiers(self) -> None:
         seen: list[When | None] = []
         for number, tier in enumerate(self.tiers, 1):
             if None in seen or tier.when in seen:
                 raise wrong(f"tier {number} can never apply: one before it takes all that it fits", "put it further up")
             seen.append(tier.when if tier.when is not None and tier.when.model_fields_set else None)
-        return self
+
+    def limit(self) -> Limit:
+        """The quota, for each partition."""
+        return Limit(self.quota, tuple(self.partition))
+
+    def doubts(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
+        """A cost that no quota can ever hold."""
+        if route.cost is not None and route.cost > max(self.quota, self.burst or 0):
+            what = f"the cost {route.cost} is over the quota {self.quota} of '{self.id}': the route can never pass"
+            yield ("cost",), what, "lower the cost or raise the quota"
 
 
 class Stage(base.Stage):
@@ -82,101 +98,106 @@ class Stage(base.Stage):
 
     keeps_state = True
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id
         self.algorithm, self.window, self.partition = options.algorithm, options.window, options.partition
-        make = ALGORITHMS[options.algorithm]
-        self.limiters: list[Limiter] = [
-            make(quota, options.window or 1, options.burst)
-            for quota in (options.quota, *(t.quota for t in options.tiers))
+        self.make = ALGORITHMS[options.algorithm]
+        self.burst = options.burst
+        # What makes a limiter the same after a change: how it counts, and for whom.
+        same = (options.algorithm, options.window, tuple(options.partition))
+        names = ["everybody else", *(_name(tier.when) for tier in options.tiers)]
+        quotas = [options.quota, *(tier.quota for tier in options.tiers)]
+        self.tiers: list[tuple[Hashable, int, str]] = [
+            ((*same, name), quota, policy_item(options.id, quota, options.window))
+            for name, quota in zip(names, quotas, strict=True)
         ]
-        self.tiers = [(compile_when(tier.when), number) for number, tier in enumerate(options.tiers, 1)]
-        self.key = _key_reader(options.partition)
+        self.choices = [(compile_when(tier.when), n) for n, tier in enumerate(options.tiers, 1)]
+        self.read_key = _key_reader(options.partition)
         self.cost = options.cost
         self.late = options.counts == "failures"
         self.fields = frozenset(options.fields)
-        self.under_way: dict[int, tuple[Limiter, Any, int]] = {}
         unused = {"way_out": bool(options.fields), "done": self.late or options.algorithm == "at-once"}
         self.unused = frozenset(name for name, used in unused.items() if not used)
-        self.policies = [policy_item(options.id, limiter.quota, options.window) for limiter in self.limiters]
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def fresh(self, seed: int) -> dict[Hashable, Limiter]:
+        """A limiter for each tier; nothing is counted yet."""
+        return {name: self.make(quota, self.window or 1, self.burst) for name, quota, _ in self.tiers}
+
+    def carry(self, old: Stage, state: dict[Hashable, Limiter]) -> dict[Hashable, Limiter]:
+        """Counts go on where algorithm, window, partition and the tier's own condition are as before."""
+        limiters = self.fresh(0)
+        for name in limiters.keys() & state.keys():
+            limiters[name].states = state[name].states
+        return limiters
+
+    def way_in(self, x: Exchange) -> Effect:
         """Count, or refuse."""
-        limiter = self.limiters[0]
-        for fits, number in self.tiers:
+        name, quota, policy = self.tiers[0]
+        for fits, number in self.choices:
             if fits is None or fits(x):
-                limiter = self.limiters[number]
+                name, quota, policy = self.tiers[number]
                 break
-        key = self.key(x)
+        key = self.read_key(x)
         cost = self.cost
         if x.route is not None and x.route.settings.cost is not None:
             cost = x.route.settings.cost
         now = x.now
+        limiter: Limiter = x.memory[self.key][name]
         wait = limiter.peek(key, now, cost) if self.late else limiter.take(key, now, cost)
         remaining, reset = limiter.view(key, now)
-        rate = {
-            "stage": self.id,
-            "partition": _label(key),
-            "quota": limiter.quota,
-            "remaining": remaining,
-            "reset": in_seconds(reset),
-        }
+        rate = RateUse(self.id, _label(key), quota, remaining, reset)
         owner = x.shadow_of or x
         owner.rates += (rate,)
         if not wait:
-            if "done" not in self.unused:
-                self.under_way[x.number] = (limiter, key, cost)
-            x.note = {"partition": rate["partition"], "remaining": remaining}
+            x.work[self.key] = (limiter, key, cost, rate, policy)
+            x.note = {"partition": rate.for_, "remaining": remaining}
             return None
-        x.note = {"partition": rate["partition"], "quota": limiter.quota, "cost": cost}
-        return self._refused(limiter, rate, reset, wait)
+        x.note = {"partition": rate.for_, "quota": quota, "cost": cost}
+        return self._refused(rate, policy, wait)
 
-    def _refused(self, limiter: Limiter, rate: dict[str, Any], reset: int, wait: int) -> Raised:
+    def _refused(self, rate: RateUse, policy: str, wait: int) -> Raised:
         fields = Fields()
         if wait != NEVER:
             fields.put("Retry-After", str(whole_seconds(wait)))
-        self._mark(fields, limiter, rate["remaining"], reset)
+        self._mark(fields, rate, policy)
         if self.algorithm == "at-once":
-            message = f"{limiter.quota} are under way already for {rate['partition']}"
+            message = f"{rate.quota} are under way already for {rate.for_}"
             return refusal("TooManyRequests", "too-many-at-once", message, fields=fields)
-        message = f"the quota of {limiter.quota} is used up for {rate['partition']}"
+        message = f"the quota of {rate.quota} is used up for {rate.for_}"
         return refusal("TooManyRequests", "over-quota", message, fields=fields)
 
-    def _mark(self, fields: Fields, limiter: Limiter, remaining: int, reset: int) -> None:
+    def _mark(self, fields: Fields, rate: RateUse, policy: str) -> None:
         if "ratelimit" in self.fields:
-            fields.add("RateLimit-Policy", self.policies[self.limiters.index(limiter)])
-            fields.add("RateLimit", limit_item(self.id, remaining, None if self.window is None else reset))
+            fields.add("RateLimit-Policy", policy)
+            fields.add("RateLimit", limit_item(self.id, rate.remaining, None if self.window is None else rate.reset))
         if "x-ratelimit" in self.fields:
-            fields.put("X-RateLimit-Limit", str(limiter.quota))
-            fields.put("X-RateLimit-Remaining", str(remaining))
+            fields.put("X-RateLimit-Limit", str(rate.quota))
+            fields.put("X-RateLimit-Remaining", str(rate.remaining))
             if self.window is not None:
-                fields.put("X-RateLimit-Reset", str(whole_seconds(reset)))
+                fields.put("X-RateLimit-Reset", str(whole_seconds(rate.reset)))
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """Tell the caller what is left, as it was when the request came."""
-        rate = next(rate for rate in reversed((x.shadow_of or x).rates) if rate["stage"] == self.id)
-        limiter = next(limiter for limiter in self.limiters if limiter.quota == rate["quota"])
         assert x.answer is not None
-        self._mark(x.answer.fields, limiter, rate["remaining"], round(rate["reset"] * MICROSECONDS))
+        *_, rate, policy = x.work[self.key]
+        self._mark(x.answer.fields, rate, policy)
         return None
 
     def done(self, x: Exchange, how: str) -> None:
         """Free the place, or count the failure."""
-        entry = self.under_way.pop(x.number, None)
+        entry = x.work.get(self.key)
         if entry is None:
             return
-        limiter, key, cost = entry
+        limiter, key, cost, *_ = entry
         if isinstance(limiter, AtOnce):
             limiter.leave(key, cost)
         elif x.answer is None or x.answer.status >= 400:
             limiter.charge(key, x.now, cost)
 
-    def adopt(self, old: Any) -> None:
-        """Counts go on where algorithm, window and partition are as before."""
-        if (self.algorithm, self.window, self.partition) == (old.algorithm, old.window, old.partition):
-            for mine, its in zip(self.limiters, old.limiters, strict=False):
-                mine.states = its.states
-            self.under_way = old.under_way
+
+def _name(when: When | None) -> str:
+    """A tier's condition as a name: two that say the same are the same tier."""
+    return "" if when is None else when.model_dump_json(exclude_unset=True)
 
 
 def _reader(name: str) -> Callable[[Exchange], Any]:

@@ -10,11 +10,13 @@ from pydantic import Field
 
 from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.messages import json_bytes, nests_too_deep
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Fault, refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Size
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 
 class Options(StageOptions):
@@ -138,10 +140,10 @@ _READERS = {"json": _json, "form": _form, "multipart": _multipart, "text": _deco
 class Stage(base.Stage):
     """Reads by media type: 413, 415 and 400 (RFC 9110 15.5.14, 15.5.16, 15.5.1) where it can't."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.media, self.limit = frozenset(options.media), options.max_size
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Read the body, or refuse it."""
         body = x.request.body
         if not body:

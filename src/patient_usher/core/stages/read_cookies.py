@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from patient_usher.core.http.cookies import parse_cookies, unsign_value
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import Reference, StageOptions
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 
 class Options(StageOptions):
@@ -23,10 +25,10 @@ class Options(StageOptions):
 class Stage(base.Stage):
     """Cookies whose signature doesn't match are left out, as if they had not come."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.secret = setup.keys[options.signed_with].verify if options.signed_with else None
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Read the Cookie field."""
         pairs = parse_cookies(x.request.fields.get("cookie"))
         if self.secret is not None:

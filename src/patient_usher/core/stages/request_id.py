@@ -6,9 +6,11 @@ import hashlib
 import re
 from collections.abc import Iterable
 
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 _SAFE = re.compile(r"[A-Za-z0-9._:/+=-]{1,128}")
 # W3C Trace Context 3.2: version, trace-id, parent-id, flags; zeros alone aren't an id.
@@ -29,15 +31,18 @@ class Options(StageOptions):
 class Stage(base.Stage):
     """Ids are made from the seed and the exchange's number, so a replay repeats them."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id
         self.header, self.lower, self.trusts = options.header, options.header.lower(), options.trusts_incoming
-        self.seed = setup.seed
+
+    def fresh(self, seed: int) -> int:
+        """The seed alone: what is made of it depends on the exchange."""
+        return seed
 
     def _made(self, x: Exchange, what: str, size: int) -> str:
-        return hashlib.sha256(f"{self.seed}/{self.id}/{x.number}/{what}".encode()).hexdigest()[:size]
+        return hashlib.sha256(f"{x.memory[self.key]}/{self.id}/{x.number}/{what}".encode()).hexdigest()[:size]
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Leave the ids for those behind: as context values, and as fields of the request."""
         fields = x.request.fields
         given = fields.get(self.lower)
@@ -57,7 +62,7 @@ class Stage(base.Stage):
         x.note = {"request-id": id_, "kept": keeps}
         return None
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """Tell the caller."""
         if x.answer is not None:
             x.answer.fields.put(self.header, x.context["request-id"])

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import Literal
 
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Deadline, Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import PositiveDuration
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 
 class Options(StageOptions):
@@ -22,13 +24,13 @@ class Stage(base.Stage):
 
     out_work = "registered"
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
-        self.deadline = base.Deadline(options.after, options.behind == "runs-on")
+    def __init__(self, options: Options, setup: Setup) -> None:
+        self.deadline = Deadline(options.after, options.behind == "runs-on")
 
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Set the clock."""
         return self.deadline
 
-    def way_out(self, x: Exchange) -> base.Effect:
+    def way_out(self, x: Exchange) -> Effect:
         """In time: nothing to do."""
         return None

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any, Literal
 
+from patient_usher.core.model import stage as base
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import UNREAD, Exchange
-from patient_usher.core.model.pipeline import InputSpec, StageOptions
+from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
+from patient_usher.core.model.routes import GroupSpec, InputSpec
 from patient_usher.core.model.scalars import Status
-from patient_usher.core.stages import base
+from patient_usher.core.model.stage import Setup
 
 
 class Options(StageOptions):
@@ -50,7 +53,7 @@ def _coerced(values: dict[str, Any], schema: dict[str, Any]) -> dict[str, Any]:
     for name, given in values.items():
         asked = properties.get(name, {}) if isinstance(properties, dict) else {}
         wanted = asked.get("type") if isinstance(asked, dict) else None
-        items = given if isinstance(given, list) else [given]
+        items = list(given) if isinstance(given, list | tuple) else [given]
         if wanted == "array":
             inner = asked.get("items", {}).get("type") if isinstance(asked.get("items"), dict) else None
             result[name] = [_as(item, inner) for item in items]
@@ -73,42 +76,49 @@ def _as(text: Any, wanted: Any) -> Any:
 
 
 _READ: dict[str, Callable[[Exchange], Any]] = {
-    "query": lambda x: x.request.url.params,
+    "query": lambda x: dict(x.request.url.params),
     "headers": lambda x: {name: x.request.fields.get(name) for name in x.request.fields.names()},
     "json": lambda x: None if x.body is UNREAD else x.body,
     "form": lambda x: None if x.body is UNREAD else x.body,
 }
 
 
+def inputs_of(spec: PipelineSpec) -> Iterator[tuple[str, InputSpec]]:
+    """Every route with an input, by id."""
+    pending: list[PipelineSpec | GroupSpec] = [spec]
+    while pending:
+        node = pending.pop()
+        pending += node.groups
+        yield from ((route.id, route.input) for route in node.routes if route.input is not None)
+
+
+def _validators(spec: InputSpec) -> list[tuple[str, dict[str, Any], Any]]:
+    """Each part of a request with its schema, and what validates it."""
+    from jsonschema import Draft202012Validator
+    from referencing import Registry
+
+    # A registry of its own, with nothing in it: a schema's $ref never reaches out.
+    return [
+        (where, schema, Draft202012Validator(schema, registry=Registry())) for where, schema in spec.schemas().items()
+    ]
+
+
 class Stage(base.Stage):
     """422 with every field error, or the first."""
 
-    def __init__(self, options: Options, setup: base.Setup) -> None:
+    def __init__(self, options: Options, setup: Setup) -> None:
         self.first, self.status = options.report == "first-error", options.status
-        self._validators: dict[int, list[tuple[str, dict[str, Any], Any]]] = {}
+        # Made once for each route, at load: routes are known by their ids.
+        self.validators = {id_: _validators(spec) for id_, spec in inputs_of(setup.spec)}
 
-    def _validators_of(self, settings: Any) -> list[tuple[str, dict[str, Any], Any]]:
-        known = self._validators.get(id(settings))
-        if known is None:
-            from jsonschema import Draft202012Validator
-            from referencing import Registry
-
-            # A registry of its own, with nothing in it: a schema's $ref never reaches out.
-            known = [
-                (where, schema, Draft202012Validator(schema, registry=Registry()))
-                for where, schema in settings.input.schemas().items()
-            ]
-            self._validators[id(settings)] = known
-        return known
-
-    def way_in(self, x: Exchange) -> base.Effect:
+    def way_in(self, x: Exchange) -> Effect:
         """Validate what the route asks for."""
         settings = x.route.settings if x.route is not None else None
         if settings is None or settings.input is None:
             return None
         spec: InputSpec = settings.input
         invalid: list[dict[str, str]] = []
-        for where, schema, validator in self._validators_of(settings):
+        for where, schema, validator in self.validators[x.route.id]:
             value = _READ[where](x)
             if where in ("json", "form") and value is None:
                 invalid.append({"pointer": f"/{where}", "message": "the body is missing"})

@@ -8,10 +8,10 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.exchange import Exchange, Verdict
+from patient_usher.core.model.expect import BodyExpect, BrowserExpect, Expect, LogExpect
 from patient_usher.core.model.matcher import status_test, text_test
 from patient_usher.core.model.scalars import UNITS
-from patient_usher.core.model.trace import BodyExpect, BrowserExpect, Expect, LogExpect
 
 
 class Check(NamedTuple):
@@ -28,7 +28,7 @@ Rule = Callable[[Exchange], list[Check]]
 
 def ways_in(x: Exchange) -> list[str]:
     """The stages that the exchange entered, in order, router and handler included."""
-    return [stage for stage, way, did, _, _ in x.journey if way == "in" and did != "skipped"]
+    return [stage for stage, way, did, _, _ in x.journey or () if way == "in" and did != "skipped"]
 
 
 def _text(what: str, spec: Any, read: Callable[[Exchange], Any]) -> Rule:
@@ -122,7 +122,7 @@ def _log(spec: LogExpect) -> Rule:
     def rule(x: Exchange) -> list[Check]:
         lines = [
             f"{message} {json.dumps(detail) if detail else ''}".strip()
-            for _, stage, level, message, detail in x.log
+            for _, stage, level, message, detail in x.log or ()
             if spec.stage in (None, stage) and spec.level in (None, level)
         ]
         checks = [Check("log contains", part, lines, any(part in line for line in lines)) for part in spec.contains]
@@ -172,24 +172,24 @@ _TEXTS: dict[str, Callable[[Exchange], Any]] = {
     "route": lambda x: x.route.id if x.route is not None else None,
     "identity": lambda x: x.identity.name if x.identity is not None else None,
     "raised": _raised,
-    "cache": lambda x: x.caches[-1]["state"] if x.caches else None,
+    "cache": lambda x: x.caches[-1].state if x.caches else None,
     "encoding": lambda x: x.answer.fields.get("content-encoding") if x.answer is not None else None,
 }
 
 
 def _browser(spec: BrowserExpect) -> Rule:
     def rule(x: Exchange) -> list[Check]:
-        seen = x.browser or {"verdict": "no browser sent it", "why": None, "reason": "", "readable_headers": []}
+        seen = x.browser or Verdict("no browser sent it", None, "")
         checks = []
         if spec.verdict is not None:
-            actual = seen["verdict"] if seen["verdict"] != "blocked" else f"blocked ({seen['why']}): {seen['reason']}"
-            checks.append(Check("browser", spec.verdict, actual, seen["verdict"] == spec.verdict))
+            actual = seen.verdict if seen.verdict != "blocked" else f"blocked ({seen.why}): {seen.reason}"
+            checks.append(Check("browser", spec.verdict, actual, seen.verdict == spec.verdict))
         if "why" in spec.model_fields_set:
-            checks.append(Check("browser why", spec.why, seen["why"], text_test(spec.why)(seen["why"])))
+            checks.append(Check("browser why", spec.why, seen.why, text_test(spec.why)(seen.why)))
         for part in spec.reason or ():
-            checks.append(Check("browser reason", part, seen["reason"], part in (seen["reason"] or "")))
+            checks.append(Check("browser reason", part, seen.reason, part in (seen.reason or "")))
         for name in spec.reads or ():
-            names = seen["readable_headers"]
+            names = list(seen.readable_headers)
             checks.append(Check("browser reads", name, names, name.lower() in names))
         return checks
 
@@ -289,11 +289,11 @@ class Verifier:
                 checks += rule(x)
         tally = next((expect.tally for expect in reversed(self._merged(send)) if expect.tally is not None), None)
         if tally is not None:
-            counts = self._tallies.setdefault(send.recipe.spec.id, Counter())
+            counts = self._tallies.setdefault(send.entry.id, Counter())
             counts[x.answer.status if x.answer is not None else None] += 1
             if send.last:
                 checks.append(_tally_check(tally, counts))
-                del self._tallies[send.recipe.spec.id]
+                del self._tallies[send.entry.id]
         return checks
 
 

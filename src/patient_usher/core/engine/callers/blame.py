@@ -2,53 +2,23 @@
 
 from __future__ import annotations
 
-from patient_usher.core.engine.service import Service
+from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.model.exchange import Exchange
-
-# Code -> what it means. Results and expectations use the codes.
-BLOCKED: dict[str, str] = {
-    "no-cors-stage": "the answer names no allowed origin, and no cors stage stands on the request's way",
-    "stage-before-cors": "a stage in front of the cors stage answered, so the answer has no CORS fields",
-    "cors-not-reached": "the cors stage stands where the request never comes",
-    "error-outside-cors": "the error was caught outside the cors stage, whose work on the way out is lost",
-    "crashed": "nobody caught an error: the bare 500 has no CORS fields",
-    "origin-not-listed": "the cors stage doesn't list the page's origin",
-    "origin-missing": "the answer names no allowed origin",
-    "origin-mismatch": "the answer allows another origin",
-    "wildcard-with-credentials": 'the answer allows "*", which doesn\'t count for calls with credentials',
-    "credentials-not-allowed": "the call carries credentials, and the answer doesn't allow them",
-    "preflight-refused": "another stage refused the preflight before the cors stage could answer it",
-    "preflight-unrouted": "the router refused the preflight, which never reached a cors stage",
-    "preflight-status": "the preflight's answer has a status that isn't 2xx",
-    "method-not-allowed": "the preflight's answer doesn't allow the method",
-    "header-not-allowed": "the preflight's answer doesn't allow a header",
-    "authorization-not-listed": 'Authorization must be listed by name: "*" doesn\'t cover it',
-    "malformed-allow-methods": "Access-Control-Allow-Methods can't be parsed",
-    "malformed-allow-headers": "Access-Control-Allow-Headers can't be parsed",
-    "no-answer": "no answer came",
-    "forbidden-method": "pages may not use the method",
-    "body-not-allowed": "GET and HEAD carry no body",
-    "no-cors-method": "in mode no-cors only GET, HEAD and POST may be sent",
-    "no-cors-redirect": "in mode no-cors redirects are followed or nothing is sent",
-    "mode-same-origin": "the page asked for its own origin only",
-    "mixed-content": "a page of https may not call plain http",
-    "redirect-refused": "the answer redirects, and the page asked for that to be an error",
-    "redirect-nowhere": "the answer redirects to something that can't be fetched",
-    "redirect-limit": "the answers redirect without end",
-}
+from patient_usher.core.model.words import BLOCKED
 
 
-def blame(service: Service, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:
+def blame(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:
     """The code and the sentence for a call blocked for ``why``, on account of the exchange ``x``.
 
     ``why`` is what failed in the protocol, ``what`` the value that it failed on, ``method`` the call's.
     """
     asked = x.kind == "preflight"
     answer = "the preflight's answer" if asked else "the answer"
-    stages = [id_ for id_, options in service.options.items() if options.kind == "cors"]
-    stages = [id_ for id_ in stages if service.options[id_].enabled] or stages
+    stages = [id_ for id_, options in blueprint.options.items() if options.kind == "cors"]
+    stages = [id_ for id_ in stages if blueprint.options[id_].enabled] or stages
     ran = next(
-        (stage for stage, way, did, _, _ in x.journey if stage in stages and way == "in" and did != "skipped"), None
+        (stage for stage, way, did, _, _ in x.journey or () if stage in stages and way == "in" and did != "skipped"),
+        None,
     )
     stage = ran or (stages[0] if stages else "")
     named = f"allow-{'methods' if why.startswith('method') else 'headers'} of {stage}" if stage else "what it allows"
@@ -72,17 +42,17 @@ def blame(service: Service, origin: str, why: str, what: str, x: Exchange, metho
     if why in ("malformed-allow-methods", "malformed-allow-headers"):
         return why, f"{BLOCKED[why]} ({what}); separate names by commas"
     if why in ("origin-missing", "preflight-status"):
-        return _no_fields(service, origin, why, x, stages, ran, answer)
+        return _no_fields(blueprint, origin, why, x, stages, ran, answer)
     return why, BLOCKED[why]
 
 
 def _slip(x: Exchange) -> str:
-    stage = next((stage for stage, _, did, _, _ in x.journey if did == "nothing"), None)
+    stage = next((stage for stage, _, did, _, _ in x.journey or () if did == "nothing"), None)
     return f", since {stage} neither passed it on nor answered" if stage else ""
 
 
 def _no_fields(
-    service: Service, origin: str, why: str, x: Exchange, stages: list[str], ran: str | None, answer: str
+    blueprint: Blueprint, origin: str, why: str, x: Exchange, stages: list[str], ran: str | None, answer: str
 ) -> tuple[str, str]:
     """The answer has no CORS fields, or a preflight no good status: who is to blame."""
     assert x.answer is not None
@@ -94,12 +64,12 @@ def _no_fields(
             f"{answer} ({status}) has no CORS fields: the pipeline has no cors stage; add one in front",
         )
     if ran is None:
-        return _cors_did_not_run(service, x, stages[0], answer)
+        return _cors_did_not_run(blueprint, x, stages[0], answer)
     if by == "server":
         error = x.errors[-1].type if x.errors else "an error"
         mend = f"put an error-handler inside {ran}"
         return "crashed", f"nobody caught {error}: the bare 500 left without CORS fields; {mend}"
-    if any(stage == ran and way == "error" for stage, way, _, _, _ in x.journey):
+    if any(stage == ran and way == "error" for stage, way, _, _, _ in x.journey or ()):
         mend = f"move {ran} in front of {by}"
         return "error-outside-cors", f"the {status} left without CORS fields because {by} stands outside {ran}; {mend}"
     refused = x.refused_by == ran or (preflight and by == ran)
@@ -113,17 +83,17 @@ def _no_fields(
     return "preflight-status", f"the preflight was answered {status} by {by}; it must be 2xx"
 
 
-def _cors_did_not_run(service: Service, x: Exchange, stage: str, answer: str) -> tuple[str, str]:
+def _cors_did_not_run(blueprint: Blueprint, x: Exchange, stage: str, answer: str) -> tuple[str, str]:
     assert x.answer is not None
     status, by = x.answer.status, x.answered_by
     preflight = x.kind == "preflight"
     blamed = x.refused_by or by
     ids = [step.id for step in x.plan.steps]
-    if not service.options[stage].enabled:
+    if not blueprint.options[stage].enabled:
         return "cors-not-reached", f"{stage} is switched off; switch it on"
-    if any(name == stage and did == "skipped" for name, _, did, _, _ in x.journey):
+    if any(name == stage and did == "skipped" for name, _, did, _, _ in x.journey or ()):
         return "cors-not-reached", f"{stage} passes this path over (only, except); let it take the path in"
-    home = _home(service, stage)
+    home = _home(blueprint, stage)
     if stage not in ids:
         if blamed == "router":
             method = x.sent.method
@@ -151,9 +121,9 @@ def _cors_did_not_run(service: Service, x: Exchange, stage: str, answer: str) ->
     return "stage-before-cors", text
 
 
-def _home(service: Service, stage: str) -> str:
+def _home(blueprint: Blueprint, stage: str) -> str:
     """Where a stage stands that isn't server-wide."""
-    for item in service.placed:
+    for item in blueprint.placed:
         for group in item.groups:
             if any(entry["id"] == stage for entry in group.stages):
                 return f"group {group.id}"

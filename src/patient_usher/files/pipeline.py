@@ -1,30 +1,36 @@
-"""Pipeline files: from a path to a service."""
+"""Pipeline files: from a path to a blueprint."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from patient_usher.core.engine.assemble import assemble
-from patient_usher.core.engine.service import Service
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.compile import compile_document
 from patient_usher.core.model.document import Problem, Unusable, fill_from_environment, locate
 from patient_usher.core.model.overlays import setting, variant
-from patient_usher.traces.python_code import python_from
-from patient_usher.traces.text import parse, parse_value, read_text
+from patient_usher.files.python_code import PythonFrom
+from patient_usher.files.text import parse, parse_value, read_text
 
 
-def beside(folder: Path, anywhere: bool) -> Callable[[str], bytes]:
+@dataclass(frozen=True)
+class Beside:
     """A reader of files that a file names: only those in its own folder or below, unless ``anywhere``.
 
-    The reader raises OSError with words for the user.
+    It raises OSError with words for the user.
     """
-    root = folder.resolve()
 
-    def read(name: str) -> bytes:
+    folder: Path
+    anywhere: bool = False
+
+    def __call__(self, name: str) -> bytes:
+        """The file's octets."""
+        root = self.folder.resolve()
         path = (root / name).resolve()
-        if not anywhere and not path.is_relative_to(root):
+        if not self.anywhere and not path.is_relative_to(root):
             raise OSError(
                 f"the file {name} lies outside the folder of the file that names it; move it, or give --allow-files"
             )
@@ -33,19 +39,16 @@ def beside(folder: Path, anywhere: bool) -> Callable[[str], bytes]:
         except OSError as error:
             raise OSError(f"the file {name} can't be read: {error.strerror}; check the path") from None
 
-    return read
 
-
-def load_service(
-    path: Path,
+def load_pipeline(
+    source: Path | Mapping[str, Any],
     *,
     environments: Sequence[str] | None = None,
     settings: Iterable[str] = (),
     allow_files: bool = False,
     allow_python: bool = False,
-    seed: int = 0,
-) -> Service:
-    """The service that a pipeline file describes. Raises Unusable."""
+) -> Blueprint:
+    """The pipeline that a file, or what a file would say, describes. Raises Unusable."""
     overlays: list[tuple[Any, str]] = []
     problems: list[Problem] = []
     for text in settings:
@@ -54,20 +57,20 @@ def load_service(
         problems += wrong
     if problems:
         raise Unusable(problems)
+    folder = source.parent if isinstance(source, Path) else Path()
 
-    def load(places: bool) -> Service:
-        return assemble(
-            read_document(path, places=places),
+    def load(places: bool) -> Blueprint:
+        return compile_document(
+            read_document(source, places=places) if isinstance(source, Path) else source,
             environments=environments,
             overlays=overlays,
-            read_file=beside(path.parent, allow_files),
-            load_python=python_from(path.parent) if allow_python else None,
-            seed=seed,
+            read_file=Beside(folder, allow_files),
+            load_python=PythonFrom(folder) if allow_python else None,
         )
 
     try:
-        service = load(False)
-        return load(True) if service.warnings else service
+        blueprint = load(False)
+        return load(True) if blueprint.warnings and isinstance(source, Path) else blueprint
     except Unusable:
         # JSON is read without places; where something is wrong, read again with them.
         return load(True)

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import json
 import re
+import stat
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from patient_usher.core.http.messages import MAX_NESTING, nests_too_deep
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable
@@ -31,23 +32,35 @@ _WORDS = {
 }
 
 
+def open_file(path: Path, name: str | None = None, *, pipes: bool = False) -> BinaryIO:
+    """A file opened for reading; with ``pipes`` it may be a pipe as well. Raises Unusable where it can't be."""
+
+    def unusable(what: str, mend: str) -> Unusable:
+        return Unusable([Problem(Spot(name or str(path), 1, 1), what, mend)])
+
+    try:
+        mode = path.stat().st_mode
+        if stat.S_ISDIR(mode):
+            raise unusable("this is a folder", "name a file")
+        if not (stat.S_ISREG(mode) or (pipes and (stat.S_ISFIFO(mode) or stat.S_ISCHR(mode)))):
+            raise unusable("this is no regular file", "name one")
+        return path.open("rb")
+    except FileNotFoundError:
+        raise unusable("there is no such file", "check the path") from None
+    except OSError as error:
+        raise unusable(f"the file can't be read: {error.strerror}", "check its permissions") from None
+
+
 def read_text(path: Path, name: str | None = None) -> str:
     """A file's text. Raises Unusable where it can't be read or isn't UTF-8."""
-    name = name or str(path)
-    try:
-        if path.is_dir():
-            raise Unusable([Problem(Spot(name, 1, 1), "this is a folder", "name a file")])
-        if path.stat().st_size > MAX_OCTETS:
-            raise Unusable(
-                [Problem(Spot(name, 1, 1), "the file is over 256 MiB", "for bulk, write a trace as JSON Lines")]
-            )
-        raw = path.read_bytes()
-    except FileNotFoundError:
-        raise Unusable([Problem(Spot(name, 1, 1), "there is no such file", "check the path")]) from None
-    except OSError as error:
-        raise Unusable(
-            [Problem(Spot(name, 1, 1), f"the file can't be read: {error.strerror}", "check its permissions")]
-        ) from None
+    with open_file(path, name) as stream:
+        return decoded(stream.read(MAX_OCTETS + 1), name or str(path))
+
+
+def decoded(raw: bytes, name: str) -> str:
+    """Octets of a file as text. Raises Unusable where they are too many, or no UTF-8."""
+    if len(raw) > MAX_OCTETS:
+        raise Unusable([Problem(Spot(name, 1, 1), "the file is over 256 MiB", "for bulk, write a trace as JSON Lines")])
     try:
         return raw.decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -63,20 +76,21 @@ def parse(text: str, name: str, *, places: bool = False) -> Any:
     """
     if not places and text.lstrip()[:1] in ("{", "[") and not (SURROGATE.search(text) or nests_too_deep(text)):
         try:
-            return json.loads(text, object_pairs_hook=_no_twins)
-        except (ValueError, _Twins):
+            return json.loads(text, object_pairs_hook=no_twins)
+        except ValueError:
             pass  # the slow way says where, and reads YAML that begins like JSON
     return parse_yaml(text, name)
 
 
-class _Twins(Exception):
+class Twins(ValueError):
     """A key that stands twice in an object."""
 
 
-def _no_twins(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+def no_twins(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    """For ``json.loads``: an object, whose keys may stand once only. Raises Twins."""
     result = dict(pairs)
     if len(result) != len(pairs):
-        raise _Twins
+        raise Twins
     return result
 
 
@@ -86,7 +100,7 @@ def parse_value(text: str) -> Any:
 
 
 def _compiled_events(text: str) -> Iterator[Any]:
-    from ruamel.yaml.cyaml import CParser
+    from ruamel.yaml.cyaml import CParser  # type: ignore[attr-defined]
 
     parser = CParser(text)
     try:

@@ -8,11 +8,8 @@ import tempfile
 from pathlib import Path
 from typing import Any
 
-from patient_usher.core.engine.replay import Replay
-from patient_usher.core.engine.service import Service
 from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.traces.trace_file import Loaded
 
 
 def write_whole(path: Path, text: str) -> None:
@@ -50,13 +47,12 @@ def observed(x: Exchange) -> dict[str, Any]:
     return expect
 
 
-def append_request(path: Path, spec: dict[str, Any], service: Service, loaded: Loaded) -> None:
-    """Append a request to a YAML trace, with what comes of it as what is expected."""
+def append_request(path: Path, spec: dict[str, Any], final: Exchange | None) -> None:
+    """Append a request to a YAML trace, with what came of it as what is expected."""
     from ruamel.yaml import YAML
     from ruamel.yaml.comments import CommentedMap, CommentedSeq
     from ruamel.yaml.error import YAMLError
 
-    final = next(Replay(service, loaded.starts, loaded.tracks).run()).final
     entry = CommentedMap({**spec, **({"expect": observed(final)} if final is not None else {})})
     for key, value in list(entry.items()):
         if isinstance(value, dict):

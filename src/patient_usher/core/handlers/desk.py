@@ -2,28 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from typing import Any
+from collections.abc import Iterable
+from typing import Any, NamedTuple
 
+from patient_usher.core.handlers.base import Handler, Work
 from patient_usher.core.http.authentication import challenge, credentials
 from patient_usher.core.http.cookies import set_cookie, sign_value
 from patient_usher.core.http.dates import MICROSECONDS, in_seconds
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, json_answer
+from patient_usher.core.model.accounts import AccountSpec
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
-from patient_usher.core.model.pipeline import (
-    Access,
-    AccountSpec,
-    At,
-    DeskSpec,
-    GroupSpec,
-    HandlerSpec,
-    RouteSpec,
-    Template,
-)
-from patient_usher.core.model.tokens import TokenReader, mint, password_fits
-from patient_usher.core.stages import base
+from patient_usher.core.model.handling import DeskSpec, HandlerSpec
+from patient_usher.core.model.routes import GroupSpec, RouteSpec
+from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.templates import Access, At, Template
+from patient_usher.core.model.tokens import TokenReader, mint
 
 _ROUTES = (
     ("sign-in", "POST", ""),
@@ -59,30 +55,62 @@ def desk_routes(group: GroupSpec) -> Iterable[tuple[str, RouteSpec]]:
         )
 
 
+class Session(NamedTuple):
+    """A session that a desk keeps; times are microseconds since the epoch."""
+
+    name: str
+    expires: int
+    renewable_until: int
+
+
+class Signed:
+    """The state: who has signed up, the sessions that are open, the tokens that are over."""
+
+    def __init__(self, seed: int) -> None:
+        self.seed = seed
+        self.made = 0
+        self.accounts: dict[str, AccountSpec] = {}
+        self.sessions: dict[str, Session] = {}
+        self.signed_out: set[str] = set()
+
+
 class Desk:
     """Signs accounts in and out. Tokens and session ids are made from the seed, so a replay repeats them."""
 
-    def __init__(self, group: str, spec: DeskSpec, setup: base.Setup) -> None:
+    def __init__(self, group: str, spec: DeskSpec, setup: Setup) -> None:
         self.group, self.spec, self.setup = group, spec, setup
-        self.key = setup.keys[spec.keys] if spec.keys else None
-        self.claims = TokenReader((self.key,) if self.key and spec.gives == "token" else ()).claims
-        self.made = 0
+        self.key = ("desk", group)
+        self.signer = setup.keys[spec.keys] if spec.keys else None
+        self.claims = TokenReader((self.signer,) if self.signer and spec.gives == "token" else ()).claims
 
-    def work(self, action: str) -> Callable[[Exchange], base.Effect]:
+    def fresh(self, seed: int) -> Signed:
+        """Nobody has signed in."""
+        return Signed(seed)
+
+    def carry(self, old: Desk, state: Signed) -> Signed:
+        """Accounts and sessions go on."""
+        return state
+
+    def handler(self, action: str) -> Handler:
         """What the route of this action does."""
-        actions: dict[str, Callable[[Exchange], base.Effect]] = {
+        actions: dict[str, Work] = {
             "sign-in": self.sign_in,
             "sign-up": self.sign_up,
             "refresh": self.refresh,
             "sign-out": self.sign_out,
         }
-        return actions[action]
+        return Handler(0, actions[action])
 
-    def _new_id(self) -> str:
+    def _state(self, x: Exchange) -> Signed:
+        state: Signed = x.memory[self.key]
+        return state
+
+    def _new_id(self, x: Exchange) -> str:
         import hashlib
 
-        self.made += 1
-        return hashlib.sha256(f"{self.setup.seed}/{self.group}/{self.made}".encode()).hexdigest()[:32]
+        state = self._state(x)
+        state.made += 1
+        return hashlib.sha256(f"{state.seed}/{self.group}/{state.made}".encode()).hexdigest()[:32]
 
     def _refused(self, message: str) -> Raised:
         scheme = "Bearer" if self.spec.gives == "token" else "Session"
@@ -99,62 +127,62 @@ class Desk:
             return self.setup.errors.raised("InvalidInput", message, invalid=invalid)
         return body["name"], body["password"]
 
-    def sign_up(self, x: Exchange) -> base.Effect:
+    def sign_up(self, x: Exchange) -> Effect:
         """A new account. 201, or Conflict where the name is taken."""
         pair = self._pair(x)
         if not isinstance(pair, tuple):
             return pair
         name, password = pair
-        if name in self.setup.accounts:
+        if self.setup.account(x, name) is not None:
             return self.setup.errors.raised("Conflict", f"there is an account {name} already")
-        self.setup.accounts[name] = AccountSpec.model_construct(password=password, roles=self.spec.signed_up_as)
+        self._state(x).accounts[name] = AccountSpec.model_construct(password=password, roles=self.spec.signed_up_as)
         answer = json_answer(201, {"name": name})
         answer.fields.put("Location", f"{x.request.url.path}/{name}")
         return answer
 
-    def sign_in(self, x: Exchange) -> base.Effect:
+    def sign_in(self, x: Exchange) -> Effect:
         """A token or a cookie for a name and its password."""
         pair = self._pair(x)
         if not isinstance(pair, tuple):
             return pair
         name, password = pair
-        account = self.setup.accounts.get(name)
-        if account is None or account.password is None or not password_fits(account.password, password):
+        account = self.setup.account(x, name)
+        if account is None or account.password is None or not self.setup.password_fits(account.password, password):
             return self._refused(f"no account has the name {name} and this password")
         return self._give(x, name, x.now)
 
-    def _give(self, x: Exchange, name: str, since: int) -> base.Effect:
+    def _give(self, x: Exchange, name: str, since: int) -> Effect:
         """What proves who is calling from now on; ``since`` is when the password was last given."""
         spec, seconds = self.spec, self.spec.lasts // MICROSECONDS
         renewable_until = since + spec.renewable_for
         if spec.gives == "token":
-            assert self.key is not None
+            assert self.signer is not None
             claims = {
                 "sub": name,
                 "iat": in_seconds(x.now),
                 "exp": in_seconds(x.now + spec.lasts),
                 "auth_time": in_seconds(since),
-                "jti": self._new_id(),
+                "jti": self._new_id(x),
             }
-            return json_answer(200, {"token": mint(self.key, claims), "expires_in": seconds})
-        id_ = self._new_id()
-        self.setup.sessions[id_] = base.Session(name, x.now + spec.lasts, renewable_until)
+            return json_answer(200, {"token": mint(self.signer, claims), "expires_in": seconds})
+        id_ = self._new_id(x)
+        self._state(x).sessions[id_] = Session(name, x.now + spec.lasts, renewable_until)
         answer = json_answer(200, {"name": name, "expires_in": seconds})
-        value = sign_value(id_, self.key.verify) if self.key else id_
+        value = sign_value(id_, self.signer.verify) if self.signer else id_
         max_age = spec.max_age // MICROSECONDS if spec.max_age is not None else None
         answer.fields.add("Set-Cookie", set_cookie(spec.cookie, value, max_age=max_age, secure=x.scheme == "https"))
         return answer
 
-    def refresh(self, x: Exchange) -> base.Effect:
+    def refresh(self, x: Exchange) -> Effect:
         """A fresh token or cookie for an old one, expired or not, while it may be renewed."""
         if self.spec.gives == "cookie":
             id_ = self._session_id(x)
-            session = self.setup.sessions.get(id_) if id_ else None
+            session = self._state(x).sessions.get(id_) if id_ else None
             if session is None:
                 return self._refused("no session to refresh")
             if x.now >= session.renewable_until:
                 return self._refused("the session is too old to refresh")
-            del self.setup.sessions[id_ or ""]
+            del self._state(x).sessions[id_ or ""]
             return self._give(x, session.name, session.renewable_until - self.spec.renewable_for)
         body = None if x.body is UNREAD else x.body
         token = body.get("token") if isinstance(body, dict) else None
@@ -164,7 +192,7 @@ class Desk:
         claims = self.claims(token)
         if isinstance(claims, str):
             return self._refused(f"this token can't be refreshed: {claims}")
-        if claims.get("jti") in self.setup.signed_out:
+        if claims.get("jti") in self._state(x).signed_out:
             return self._refused("its owner has signed out")
         since: Any = claims.get("auth_time", claims.get("iat", 0))
         since = round(since * MICROSECONDS) if isinstance(since, int | float) else 0
@@ -175,15 +203,15 @@ class Desk:
     def _session_id(self, x: Exchange) -> str | None:
         return None if x.cookies is UNREAD else x.cookies.get(self.spec.cookie)
 
-    def sign_out(self, x: Exchange) -> base.Effect:
+    def sign_out(self, x: Exchange) -> Effect:
         """From now on the token or the session counts no more."""
         answer = Answer(204, Fields())
         if self.spec.gives == "cookie":
-            self.setup.sessions.pop(self._session_id(x) or "", None)
+            self._state(x).sessions.pop(self._session_id(x) or "", None)
             answer.fields.add("Set-Cookie", set_cookie(self.spec.cookie, "", max_age=0, secure=x.scheme == "https"))
             return answer
         given = credentials(x.request.fields.get("authorization"))
         claims = self.claims(given[1]) if given and given[0] == "bearer" else ""
         if isinstance(claims, dict) and isinstance(claims.get("jti"), str):
-            self.setup.signed_out.add(claims["jti"])
+            self._state(x).signed_out.add(claims["jti"])
         return answer

@@ -6,11 +6,10 @@ Out of scope: CSP, CORP, workers, navigation.
 from __future__ import annotations
 
 from collections.abc import Generator
-from typing import Any
 
-from patient_usher.core.engine.blame import blame
-from patient_usher.core.engine.callers import Conversation, Outgoing
-from patient_usher.core.engine.service import Service
+from patient_usher.core.engine.callers.blame import blame
+from patient_usher.core.engine.callers.script import Conversation, Outgoing
+from patient_usher.core.engine.world import World
 from patient_usher.core.http import cors
 from patient_usher.core.http.caching import (
     Stored,
@@ -29,7 +28,7 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.redirects import LIMIT, STATUSES, redirected, target
 from patient_usher.core.http.urls import Url, parse_url
-from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.exchange import Exchange, Verdict
 from patient_usher.core.model.trace import CallerSpec, RequestSpec
 
 _LOCAL = ("localhost", "127.0.0.1", "::1")
@@ -86,12 +85,13 @@ class Browser:
         self.name = name
         self.spec = spec
         self.origin = spec.origin or ""
+        self._own = parse_url(self.origin) if "://" in self.origin else None
         self.jar = Jar()
         self.preflights = cors.PreflightCache()
         self._kept: dict[str, list[Stored]] = {}
         self._tls_only: dict[str, tuple[int, bool]] = {}
 
-    def conversation(self, request: Request, now: int, service: Service, spec: RequestSpec) -> Conversation:
+    def conversation(self, request: Request, now: int, world: World, spec: RequestSpec) -> Conversation:
         """Fetch: 4.1 main fetch to 4.4 HTTP-redirect fetch, as one loop."""
         fetch = Fetch(self.origin, spec, request)
         for name, value in request.fields:
@@ -106,10 +106,10 @@ class Browser:
             self._upgrade(fetch, now)
             why = why or _cant_go(fetch)
             if why:
-                yield from self._unsent(fetch, suffix, why, service)
+                yield from self._unsent(fetch, suffix, why, world)
                 return
             if fetch.mode == "cors" and fetch.crosses:
-                failed = yield from self._preflight(fetch, suffix, now, service)
+                failed = yield from self._preflight(fetch, suffix, now, world)
                 if isinstance(failed, str):
                     return
                 now = failed
@@ -123,7 +123,7 @@ class Browser:
                 now = x.finished
             answer = x.answer
             if answer is None:
-                self._judge(x, "blocked", "no-answer", service)
+                self._judge(x, "blocked", "no-answer", world)
                 return
             if x.outcome != "from-caller-cache":
                 self._receive(fetch, answer.fields, now)
@@ -131,27 +131,25 @@ class Browser:
             if fetch.mode == "cors" and fetch.crosses:
                 checked = cors.cors_check(answer.fields, fetch.sent_origin, credentials=fetch.includes)
                 if checked.why:
-                    self._judge(x, "blocked", checked.why, service, checked.what)
+                    self._judge(x, "blocked", checked.why, world, checked.what)
                     return
             if answer.status not in STATUSES or "location" not in answer.fields:
                 self._finish(fetch, x, answer)
                 return
             if fetch.redirect == "manual":
-                x.browser = _record("opaque", "redirect-not-followed", "the page asked not to follow redirects", [])
+                x.browser = Verdict("opaque", "redirect-not-followed", "the page asked not to follow redirects")
                 return
             why = "redirect-refused" if fetch.redirect == "error" else self._follow(fetch, x, answer.status)
             if why:
                 if why == "redirect-limit":
                     x.outcome = "redirect-loop"
-                self._judge(x, "blocked", why, service)
+                self._judge(x, "blocked", why, world)
                 return
             suffix = f"/redirect[{fetch.hops}]"
 
     # Before the call.
 
-    def _preflight(
-        self, fetch: Fetch, suffix: str, now: int, service: Service
-    ) -> Generator[Outgoing, Exchange, int | str]:
+    def _preflight(self, fetch: Fetch, suffix: str, now: int, world: World) -> Generator[Outgoing, Exchange, int | str]:
         """4.8, where one is needed and none is remembered. Returns the time, or what blocked the call."""
         names = cors.unsafe_names(fetch.fields)
         if fetch.method in cors.SAFELISTED_METHODS and not names:
@@ -174,16 +172,16 @@ class Browser:
                 self.preflights.remember(origin, url, granted, x.finished, credentials=includes)
                 return x.finished
             why, what = granted
-        yield from self._unsent(fetch, suffix, why, service, what, x)
+        yield from self._unsent(fetch, suffix, why, world, what, x)
         return why
 
     def _unsent(
-        self, fetch: Fetch, suffix: str, why: str, service: Service, what: str = "", preflight: Exchange | None = None
+        self, fetch: Fetch, suffix: str, why: str, world: World, what: str = "", preflight: Exchange | None = None
     ) -> Generator[Outgoing, Exchange, None]:
         request = Request(fetch.method, fetch.url, fetch.fields.copy(), fetch.body, fetch.peer)
         x = yield Outgoing("redirect" if suffix else "call", suffix, request, sends=False)
-        code, reason = blame(service, self.origin, why, what, preflight or x, fetch.method)
-        x.browser = _record("blocked", code, reason, [])
+        code, reason = blame(world.blueprint, self.origin, why, what, preflight or x, fetch.method)
+        x.browser = Verdict("blocked", code, reason)
 
     def _request(self, fetch: Fetch, now: int) -> Request:
         fields = Fields([("Host", fetch.url.authority)])
@@ -202,7 +200,7 @@ class Browser:
         return Request(fetch.method, fetch.url, fields, fetch.body, fetch.peer)
 
     def _same_site(self, url: Url) -> bool:
-        own = parse_url(self.origin) if "://" in self.origin else None
+        own = self._own
         return own is not None and own.scheme == url.scheme and site(own.host) == site(url.host)
 
     def _upgrade(self, fetch: Fetch, now: int) -> None:
@@ -293,19 +291,15 @@ class Browser:
         fields = answer.fields
         if not fetch.crosses:
             names = sorted(name for name in fields.names() if name not in cors.FORBIDDEN_RESPONSE_FIELDS)
-            x.browser = _record("readable", None, None, names)
+            x.browser = Verdict("readable", None, None, tuple(names))
         elif fetch.mode == "no-cors":
-            x.browser = _record("opaque", "no-cors", "in mode no-cors a page sees nothing of the answer", [])
+            x.browser = Verdict("opaque", "no-cors", "in mode no-cors a page sees nothing of the answer")
         else:
-            x.browser = _record("readable", None, None, cors.readable_names(fields, credentials=fetch.includes))
+            x.browser = Verdict("readable", None, None, tuple(cors.readable_names(fields, credentials=fetch.includes)))
 
-    def _judge(self, x: Exchange, verdict: str, why: str, service: Service, what: str = "") -> None:
-        code, reason = blame(service, self.origin, why, what, x, x.sent.method)
-        x.browser = _record(verdict, code, reason, [])
-
-
-def _record(verdict: str, why: str | None, reason: str | None, names: list[str]) -> dict[str, Any]:
-    return {"verdict": verdict, "why": why, "reason": reason, "readable_headers": names}
+    def _judge(self, x: Exchange, verdict: str, why: str, world: World, what: str = "") -> None:
+        code, reason = blame(world.blueprint, self.origin, why, what, x, x.sent.method)
+        x.browser = Verdict(verdict, code, reason)
 
 
 def _cant_start(fetch: Fetch) -> str:

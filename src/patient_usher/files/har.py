@@ -11,7 +11,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import parse_qsl
 
-from patient_usher.core.engine.service import Service
+from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.media import is_json, parse_media_type
@@ -19,7 +19,7 @@ from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, locate, near
 
 if TYPE_CHECKING:
-    from patient_usher.traces.trace_file import HarOptions
+    from patient_usher.files.trace import HarOptions
 
 _NOT_SENT_BY_US = {"host", "content-length", "connection", "cookie", "authorization", "accept-encoding"} - {
     "accept-encoding"
@@ -38,10 +38,10 @@ class _Entry(NamedTuple):
     spot: Spot
 
 
-def trace_of_har(doc: Any, service: Service, options: HarOptions) -> tuple[Map, list[str]]:
+def trace_of_har(doc: Any, blueprint: Blueprint, options: HarOptions) -> tuple[Map, list[str]]:
     """The recording as a trace document, and what was left out. Raises Unusable."""
-    if options.account is not None and options.account not in service.setup.accounts:
-        known = near(options.account, service.setup.accounts)
+    if options.account is not None and options.account not in blueprint.spec.accounts:
+        known = near(options.account, blueprint.spec.accounts)
         raise Unusable([Problem(Spot("--as", 1, 1), f"the pipeline has no account '{options.account}'", known)])
     entries = _read_entries(doc)
     host = options.host or _commonest_host(entries)
@@ -68,7 +68,7 @@ def trace_of_har(doc: Any, service: Service, options: HarOptions) -> tuple[Map, 
     requests = Seq(spot)
     ids: Counter[str] = Counter()
     for entry in kept:
-        request = _request(entry, first, ids, service, options)
+        request = _request(entry, first, ids, blueprint, options)
         requests.append(request)
         requests.spots.append(entry.spot)
     trace = Map(
@@ -143,7 +143,7 @@ def _origin(entry: _Entry) -> str | None:
     return next((values[0] for name, values in entry.headers.items() if name.lower() == "origin"), None)
 
 
-def _request(entry: _Entry, first: int, ids: Counter[str], service: Service, options: HarOptions) -> Map:
+def _request(entry: _Entry, first: int, ids: Counter[str], blueprint: Blueprint, options: HarOptions) -> Map:
     last = next((segment for segment in reversed(entry.url.segments) if segment), "root")
     stem = "".join(char if char.isalnum() or char in "-_." else "-" for char in f"{entry.method.lower()}-{last}")
     ids[stem] += 1
@@ -158,7 +158,7 @@ def _request(entry: _Entry, first: int, ids: Counter[str], service: Service, opt
     }
     headers = {name: value for name, value in headers.items() if "${" not in str(value)}
     _put_content(request, headers, entry)
-    _put_credential(request, headers, entry, service, options)
+    _put_credential(request, headers, entry, blueprint, options)
     if headers:
         request["headers"] = headers
     if options.as_recorded and not entry.from_cache:
@@ -198,12 +198,12 @@ def _put_content(request: Map, headers: dict[str, Any], entry: _Entry) -> None:
 
 
 def _put_credential(
-    request: Map, headers: dict[str, Any], entry: _Entry, service: Service, options: HarOptions
+    request: Map, headers: dict[str, Any], entry: _Entry, blueprint: Blueprint, options: HarOptions
 ) -> None:
     """A credential that counted gets a fresh one; one that was refused stays without meaning."""
     value = next((values[0] for name, values in entry.headers.items() if name.lower() == "authorization"), None)
     given = credentials(value)
-    key_place = service.wallet.key_place
+    key_place = blueprint.wallet.key_place
     key_header = key_place[1] if key_place and key_place[0] == "header" else None
     key = next((name for name in headers if key_header and name.lower() == key_header.lower()), None)
     if key is not None:

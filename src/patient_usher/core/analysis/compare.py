@@ -1,0 +1,122 @@
+"""Two results of the same trace: which requests changed, in what, and how grave that is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Any, NamedTuple
+
+Record = dict[str, Any]
+
+
+class Difference(NamedTuple):
+    """One thing in which two exchanges of the same id differ. ``kind`` is one of ``KINDS``."""
+
+    id: str
+    kind: str
+    what: str
+    a: Any
+    b: Any
+
+
+class Comparison(NamedTuple):
+    """What differs, the gravest of each exchange first; ``changed`` counts the requests in which anything does."""
+
+    requests: int
+    differs: tuple[Difference, ...]
+
+    @property
+    def changed(self) -> int:
+        """How many requests changed."""
+        return len({difference.id.partition("/")[0] for difference in self.differs})
+
+
+KINDS = (
+    "opened",
+    "shared",
+    "told",
+    "readable",
+    "status",
+    "answerer",
+    "handler",
+    "order",
+    "headers",
+    "body",
+    "log",
+    "time",
+)
+"""What can change, the gravest first."""
+
+
+def _status(record: Record) -> int | None:
+    return record["response"]["status"] if record["response"] else None
+
+
+def _verdict(record: Record) -> str | None:
+    return record["browser"]["verdict"] if record["browser"] else None
+
+
+def _headers(record: Record) -> list[list[str]]:
+    """The answer's fields, but for those that only say when and how long."""
+    response = record["response"]
+    pairs = response["headers"] if response else []
+    return [pair for pair in pairs if pair[0].lower() not in ("date", "content-length")]
+
+
+def _body(record: Record) -> Any:
+    response = record["response"]
+    return response and (response["body"], response.get("body_base64"))
+
+
+def _order(record: Record) -> list[str]:
+    return [step["stage"] for step in record["journey"] if step["way"] == "in" and step["did"] != "skipped"]
+
+
+def _took(record: Record) -> float:
+    return float(round(record["finished"] - record["at"], 6))
+
+
+_READ: tuple[tuple[str, str, Callable[[Record], Any]], ...] = (
+    ("readable", "browser", _verdict),
+    ("status", "status", _status),
+    ("status", "outcome", lambda record: record["outcome"]),
+    ("answerer", "answered_by", lambda record: record["answered_by"]),
+    ("answerer", "refused_by", lambda record: record["refused_by"]),
+    ("handler", "handler_reached", lambda record: record["handler_reached"]),
+    ("order", "order", _order),
+    ("headers", "headers", _headers),
+    ("body", "body", _body),
+    ("log", "log", lambda record: [(line["stage"], line["level"], line["message"]) for line in record["log"]]),
+    ("time", "took", _took),
+)
+
+
+def compared(a: Iterable[Record], b: Iterable[Record]) -> Comparison:
+    """Hold two results of one trace against each other, exchange by exchange."""
+    ours = {record["id"]: record for record in a}
+    theirs = {record["id"]: record for record in b}
+    found: list[Difference] = []
+    for id_ in dict.fromkeys([*ours, *theirs]):
+        one, other = ours.get(id_), theirs.get(id_)
+        if one is None or other is None:
+            found.append(Difference(id_, "status", "sent", one is not None, other is not None))
+            continue
+        found += _differences(id_, one, other)
+    ids = {record["id"].partition("/")[0] for record in (*ours.values(), *theirs.values())}
+    return Comparison(len(ids), tuple(found))
+
+
+def _differences(id_: str, one: Record, other: Record) -> list[Difference]:
+    found = []
+    for kind, what, read in _READ:
+        before, after = read(one), read(other)
+        if before != after:
+            found.append(Difference(id_, kind, what, before, after))
+    if found and _opens(one, other):
+        found.insert(0, Difference(id_, "opened", "status", _status(one), _status(other)))
+    return found
+
+
+def _opens(one: Record, other: Record) -> bool:
+    """Whether what was refused is now let through."""
+    status = _status(other)
+    return one["refused_by"] is not None and other["handler_reached"] and status is not None and status < 400

@@ -1,0 +1,1 @@
+"""Who sends: a script, or a browser; and why a browser blocked a call."""

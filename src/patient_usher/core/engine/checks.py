@@ -1,0 +1,196 @@
+"""Everything that can be wrong with a pipeline beyond its shape: names, paths and places that don't fit."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from patient_usher.core.engine.blueprint import running_order
+from patient_usher.core.engine.placing import PlacedRoute, all_groups, place_routes
+from patient_usher.core.model.document import Path, Problem, Unusable, locate, near
+from patient_usher.core.model.errors import ErrorTypes
+from patient_usher.core.model.handling import HandlerSpec
+from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions, stage_lists
+from patient_usher.core.model.routes import GroupSpec, RouteSpec
+from patient_usher.core.model.templates import Access
+from patient_usher.core.stages import kind
+
+
+class Complaints:
+    """Problems of one document, each at its place."""
+
+    def __init__(self, doc: Any) -> None:
+        self.doc = doc
+        self.problems: list[Problem] = []
+
+    def add(self, path: Iterable[str | int], what: str, mend: str = "", *, key: bool = False) -> None:
+        self.problems.append(Problem(locate(self.doc, path, key=key), what, mend))
+
+    def add_error(self, path: Iterable[str | int], error: Exception) -> None:
+        """An error whose words are ``what; mend``."""
+        what, _, mend = str(error).partition("; ")
+        self.add(path, what, mend)
+
+    def stop(self) -> None:
+        if self.problems:
+            raise Unusable(self.problems)
+
+
+def check_stages(
+    spec: PipelineSpec, options: Mapping[str, StageOptions], places: Mapping[str, Path], found: Complaints
+) -> None:
+    """References from stages, and the routes marker."""
+    known: dict[str, Iterable[str]] = {"signing key": spec.signing_keys, "account": spec.accounts, "stage": options}
+    for id_, option in options.items():
+        for sort, name, path in option.references():
+            if name not in known[sort]:
+                found.add((*places[id_], *path), f"there is no {sort} '{name}'", near(name, known[sort]))
+    for at, name in enumerate(spec.deployment.shared_state):
+        if name not in options:
+            found.add(["deployment", "shared-state", at], f"there is no stage '{name}'", near(name, options))
+        elif not kind(options[name].kind).stage.keeps_state:
+            what = f"'{name}' keeps no state that could be shared"
+            found.add(["deployment", "shared-state", at], what, "name a stage that counts or stores")
+    markers = sum(entry == MARKER for stages, _ in stage_lists(found.doc) for entry in stages)
+    top = sum(entry == MARKER for entry in spec.stages)
+    where = ["stages"]
+    if spec.flow == "sequential" and top != 1:
+        what = "a sequential flow has no routes marker" if top == 0 else f"the routes marker stands here {top} times"
+        found.add(where, what, "put - routes once into the server-wide stages, where the routes stand")
+    elif (spec.flow == "nested" and markers) or markers > top:
+        mend = "it belongs once into the server-wide stages of a sequential flow"
+        found.add(where, "a routes marker stands where none belongs", mend)
+    if spec.flow == "sequential" and spec.listed == "innermost-first":
+        found.add(
+            ["listed"], "listed belongs to the nested flow", "a sequential flow runs as it is listed; leave it out"
+        )
+
+
+def check_routes(spec: PipelineSpec, found: Complaints) -> dict[str, Path]:
+    """Ids and paths that are taken, and names that routes refer to. Returns each route's place."""
+    ids: dict[str, str] = {}
+    taken: dict[tuple[str, Any], str] = {}
+    places: dict[str, Path] = {}
+    known = [item.route.id for item in place_routes(spec)]
+
+    def claim(id_: str, sort: str, path: Path) -> None:
+        if id_ in ids:
+            found.add((*path, "id"), f"the id '{id_}' is taken by another {ids[id_]}", "give it an id of its own")
+        ids[id_] = sort
+
+    def walk(node: GroupSpec | PipelineSpec, path: Path, prefix: tuple[Any, ...]) -> None:
+        for at, route in enumerate(node.routes):
+            where = (*path, "routes", at)
+            places[route.id] = where
+            claim(route.id, "route", where)
+            place = (route.at.method, prefix + _shape(route.at.template.segments))
+            if place in taken:
+                found.add((*where, "at"), f"'{taken[place]}' has this method and path already", "give one another path")
+            taken[place] = route.id
+            _check_route(spec, route, where, known, found)
+        for at, group in enumerate(node.groups):
+            where = (*path, "groups", at)
+            claim(group.id, "group", where)
+            if group.desk is not None:
+                desk, at_desk = group.desk, (*where, "desk")
+                if desk.keys is not None and desk.keys not in spec.signing_keys:
+                    mend = near(desk.keys, spec.signing_keys)
+                    found.add((*at_desk, "keys"), f"there is no signing key '{desk.keys}'", mend)
+                elif (
+                    desk.keys is not None
+                    and spec.signing_keys[desk.keys].algorithm != "HS256"
+                    and desk.gives == "cookie"
+                ):
+                    found.add((*at_desk, "keys"), "a cookie is signed with a secret", "name an HS256 key")
+                for action in ("sign-in", "sign-up", "refresh", "sign-out"):
+                    places[f"{group.id}.{action}"] = at_desk
+            walk(group, where, prefix + _shape(group.prefix.segments))
+
+    walk(spec, (), ())
+    return places
+
+
+def _shape(segments: Iterable[tuple[str, str]]) -> tuple[Any, ...]:
+    """Segments with parameters' names left out: what makes two templates the same."""
+    return tuple((what, text if what == "literal" else "") for what, text in segments)
+
+
+def _check_route(spec: PipelineSpec, route: RouteSpec, where: Path, known: list[str], found: Complaints) -> None:
+    handler: HandlerSpec = route.handler
+    for at, name in enumerate(route.clears):
+        if name not in known:
+            found.add((*where, "clears", at), f"there is no route '{name}' to clear", near(name, known))
+    if handler.records is not None and handler.records not in spec.records:
+        mend = near(handler.records, spec.records)
+        found.add((*where, "handler", "records"), f"there are no records '{handler.records}'", mend)
+    if route.input is None or not route.input.schemas():
+        return
+    from jsonschema import Draft202012Validator
+    from jsonschema.exceptions import SchemaError
+
+    for name, schema in route.input.schemas().items():
+        try:
+            Draft202012Validator.check_schema(schema)
+        except SchemaError as error:
+            found.add((*where, "input", name, *error.absolute_path), f"this is no JSON Schema: {error.message}")
+
+
+def check_errors(spec: PipelineSpec, found: Complaints) -> None:
+    errors = ErrorTypes(spec.errors)
+    for name, error in spec.errors.items():
+        path = ["errors", name, "is-a"]
+        if error.is_a is not None and error.is_a not in errors:
+            found.add(path, f"there is no error type '{error.is_a}'", near(error.is_a, errors.names()))
+        elif error.is_a is not None and (last := spec.errors.get(errors.lineage(name)[-1])) and last.is_a:
+            found.add(path, f"'{name}' is a kind of itself", "end the chain at a built-in type")
+    for name, records in spec.records.items():
+        for field, type_ in records.unique.items():
+            if type_ not in errors:
+                mend = near(type_, errors.names())
+                found.add(["records", name, "unique", field], f"there is no error type '{type_}'", mend)
+
+
+def check_accounts(spec: PipelineSpec, found: Complaints) -> None:
+    seen: dict[str, str] = {}
+    for name, account in spec.accounts.items():
+        for key in account.api_keys:
+            if key in seen:
+                what = f"{name} and {seen[key]} have the same key"
+                found.add(["accounts", name, "api-keys"], what, "give each account keys of its own")
+            seen[key] = name
+
+
+def warnings_of(
+    spec: PipelineSpec,
+    options: Mapping[str, StageOptions],
+    placed: Iterable[PlacedRoute],
+    places: Mapping[str, Path],
+    doc: Any,
+) -> list[Problem]:
+    """What can be used, but will hardly be meant."""
+    found = Complaints(doc)
+    held = {"role": set[str](), "scope": set[str]()}
+    for account in spec.accounts.values():
+        held["role"].update(account.roles)
+        held["scope"].update(account.scopes)
+    for group in all_groups(spec.groups):
+        if group.desk is not None:
+            held["role"].update(group.desk.signed_up_as)
+    for name, key in spec.signing_keys.items():
+        octets = len((key.secret or "").encode())
+        if key.algorithm == "HS256" and octets < 32:
+            what = f"warning: the secret of '{name}' has {octets} octets; HS256 asks for 32 (RFC 7518 3.2)"
+            found.add(["signing-keys", name, "secret"], what, "write a longer one")
+    for item in placed:
+        if item.desk is not None:
+            continue
+        where = places[item.route.id]
+        access: Access | None = item.spec.access
+        for name in access.names if access is not None and spec.accounts else ():
+            if access is not None and name not in held[access.who]:
+                mend = near(name, sorted(held[access.who]))
+                found.add((*where, "access", access.who), f"warning: no account has the {access.who} '{name}'", mend)
+        for id_ in running_order(spec, item):
+            for path, what, mend in options[id_].doubts(item.spec) if id_ in options else ():
+                found.add((*where, *path), f"warning: {what}", mend)
+    return found.problems

@@ -1,0 +1,280 @@
+"""From a pipeline document to a blueprint, or to everything that is wrong with it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Iterable, Mapping
+from typing import Any
+
+from pydantic import ValidationError
+
+from patient_usher.core.engine import nested, sequential
+from patient_usher.core.engine.blueprint import Blueprint, Source, running_order
+from patient_usher.core.engine.checks import (
+    Complaints,
+    check_accounts,
+    check_errors,
+    check_routes,
+    check_stages,
+    warnings_of,
+)
+from patient_usher.core.engine.placing import PlacedRoute, all_groups, place_routes
+from patient_usher.core.engine.plan import PassesOver, Plan, PlanStep
+from patient_usher.core.engine.router import Router, RouterStage
+from patient_usher.core.handlers import make_handler
+from patient_usher.core.handlers.desk import Desk
+from patient_usher.core.handlers.records import Store, read_rows
+from patient_usher.core.model.answers import ReadFile
+from patient_usher.core.model.document import Path, Unusable, near, twin
+from patient_usher.core.model.errors import ErrorTypes
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.invalid import problems_of
+from patient_usher.core.model.overlays import apply_environments, apply_overlay
+from patient_usher.core.model.patterns import request_pattern
+from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions, spell_out, stage_lists
+from patient_usher.core.model.stage import Keeper, NotAllowed, Setup, Stage
+from patient_usher.core.model.tokens import SigningKey, load_key
+from patient_usher.core.stages import kind, kinds
+
+
+def compile_document(
+    doc: Any,
+    *,
+    environments: Iterable[str] | None = None,
+    overlays: Iterable[tuple[Any, str]] = (),
+    read_file: ReadFile,
+    load_python: Callable[[str], Any] | None = None,
+) -> Blueprint:
+    """Make a blueprint of a pipeline document, which stays as it is.
+
+    ``environments``: names laid on, in order; None for those that the file names itself.
+    ``overlays``: further overlays, each with what to call it in messages. ``load_python`` finds
+    the user's own code, None where it isn't allowed. Raises Unusable with every problem that could
+    be found.
+    """
+    doc = twin(doc)
+    found = Complaints(doc)
+    if not isinstance(doc, dict):
+        found.add((), "a pipeline must be a mapping", "start with patient-usher: pipeline/1")
+        found.stop()
+    chosen = _lay_on(doc, found, environments, overlays)
+    found.stop()
+    return compile_source(Source(doc, tuple(chosen), read_file, load_python))
+
+
+def overlaid(source: Source, overlay: Any, what: str) -> Blueprint:
+    """The blueprint with a further overlay, called ``what`` in messages. Raises Unusable."""
+    doc = twin(source.doc)
+    found = Complaints(doc)
+    found.problems += apply_overlay(doc, overlay, what)
+    found.stop()
+    spell_out(doc)
+    return compile_source(source._replace(doc=doc))
+
+
+def compile_source(source: Source) -> Blueprint:
+    """The blueprint of a document with everything laid on. Raises Unusable."""
+    found = Complaints(source.doc)
+    options, places = _read_stages(found)
+    try:
+        spec = PipelineSpec.model_validate(source.doc)
+    except ValidationError as error:
+        found.problems += problems_of(error, source.doc, PipelineSpec)
+        raise Unusable(found.problems) from None
+    keys = _load_keys(spec, found)
+    check_stages(spec, options, places, found)
+    routes = check_routes(spec, found)
+    check_errors(spec, found)
+    check_accounts(spec, found)
+    found.stop()
+
+    placed = place_routes(spec)
+    setup = _set_up(spec, source, keys)
+    keepers: dict[Hashable, Keeper] = {}
+    for name, records in spec.records.items():
+        try:
+            keepers["records", name] = Store(name, records, read_rows(records, source.read_file))
+        except (OSError, ValueError) as error:
+            found.add_error(["records", name, *(["from"] if records.from_ else ["rows"])], error)
+    found.stop()
+    stages = _make_stages(options, setup, places, found)
+    handlers = _make_handlers(placed, setup, routes, found, keepers)
+    found.stop()
+    keepers.update({stage.key: stage for stage in (*stages.values(), *handlers.values()) if stage.remembers})
+    own = set(stages) - set(spec.deployment.shared_state)
+    return Blueprint(
+        source=source,
+        spec=spec,
+        options=options,
+        setup=setup,
+        placed=placed,
+        stages=stages,
+        router=Router(item.route for item in placed),
+        plans=_make_plans(spec, placed, options, stages, handlers),
+        keepers=keepers,
+        shared=frozenset(key for key in keepers if key not in own),
+        warnings=tuple(warnings_of(spec, options, placed, routes, source.doc)),
+    )
+
+
+def _lay_on(
+    doc: dict[str, Any], found: Complaints, environments: Iterable[str] | None, overlays: Iterable[tuple[Any, str]]
+) -> list[str]:
+    """Lay environments and overlays on the document. Returns the environments' names."""
+    spell_out(doc)
+    named = doc.get("environment", [])
+    chosen = list(environments) if environments is not None else [named] if isinstance(named, str) else named
+    if not isinstance(chosen, list) or not all(isinstance(name, str) for name in chosen):
+        chosen = []  # the model says what is wrong with it
+    if "environments" in doc:
+        found.problems += apply_environments(doc, chosen)
+    elif environments is not None and (unknown := [name for name in chosen if name != "production"]):
+        found.add((), f"there is no environment '{unknown[0]}'", "add it under environments")
+    for overlay, what in overlays:
+        found.problems += apply_overlay(doc, overlay, what)
+    spell_out(doc)
+    return chosen
+
+
+def _read_stages(found: Complaints) -> tuple[dict[str, StageOptions], dict[str, Path]]:
+    """Every stage's options and place by id, each read by its kind."""
+    options: dict[str, StageOptions] = {}
+    places: dict[str, Path] = {}
+    for stages, path in stage_lists(found.doc):
+        for at, entry in enumerate(stages):
+            where = (*path, at)
+            if entry == MARKER:
+                continue
+            if not isinstance(entry, dict):
+                found.add(where, "a stage is a kind or a mapping", "write - access-log, or - {id: NAME, kind: KIND}")
+                continue
+            name = entry.get("kind")
+            if not isinstance(name, str) or name not in kinds():
+                what = f"there is no kind '{name}'" if name is not None else "the stage has no kind"
+                found.add((*where, "kind") if "kind" in entry else where, what, near(str(name), kinds()))
+                continue
+            try:
+                option = kind(name).options.model_validate(entry)
+            except ValidationError as error:
+                found.problems += problems_of(error, found.doc, kind(name).options, where)
+                continue
+            if option.id in options:
+                found.add((*where, "id"), f"the stage id '{option.id}' is taken", "give each stage an id of its own")
+            options[option.id], places[option.id] = option, where
+    return options, places
+
+
+def _load_keys(spec: PipelineSpec, found: Complaints) -> dict[str, SigningKey]:
+    keys: dict[str, SigningKey] = {}
+    for id_, key in spec.signing_keys.items():
+        try:
+            keys[id_] = load_key(id_, key)
+        except ValueError as error:
+            what = f"the key '{id_}' can't be used: {str(error).splitlines()[0]}"
+            found.add(["signing-keys", id_], what, f"give a PEM key that fits {key.algorithm}")
+    return keys
+
+
+def _set_up(spec: PipelineSpec, source: Source, keys: Mapping[str, SigningKey]) -> Setup:
+    return Setup(
+        spec=spec,
+        environment=source.environment or ("production",),
+        errors=ErrorTypes(spec.errors),
+        keys=keys,
+        read_file=source.read_file,
+        load_python=source.load_python,
+        desks=tuple(("desk", group.id) for group in all_groups(spec.groups) if group.desk is not None),
+        by_api_key={key: name for name, account in spec.accounts.items() for key in account.api_keys},
+    )
+
+
+def _make_stages(
+    options: Mapping[str, StageOptions], setup: Setup, places: Mapping[str, Path], found: Complaints
+) -> dict[str, Stage]:
+    stages: dict[str, Stage] = {}
+    for id_, option in options.items():
+        try:
+            stages[id_] = kind(option.kind).stage(option, setup)
+        except (OSError, ValueError, NotAllowed) as error:
+            found.add_error(places[id_], error)
+            continue
+        stages[id_].key = id_
+    return stages
+
+
+def _make_handlers(
+    placed: Iterable[PlacedRoute],
+    setup: Setup,
+    places: Mapping[str, Path],
+    found: Complaints,
+    keepers: dict[Hashable, Keeper],
+) -> dict[str, Stage]:
+    """Each route's handler; the desks that stand behind some of them join the keepers."""
+    handlers: dict[str, Stage] = {}
+    desks: dict[Hashable, Desk] = {}
+    for item in placed:
+        id_ = item.route.id
+        try:
+            if item.desk is not None:
+                group = item.groups[-1]
+                if ("desk", group.id) not in desks and group.desk is not None:
+                    desks["desk", group.id] = Desk(group.id, group.desk, setup)
+                handlers[id_] = desks["desk", group.id].handler(item.desk)
+            else:
+                handlers[id_] = make_handler(item.spec.handler, setup, ("handler", id_))
+        except (OSError, ValueError, NotAllowed) as error:
+            found.add_error((*places[id_], "handler"), error)
+    keepers |= desks
+    return handlers
+
+
+# Plans.
+
+
+def _make_plans(
+    spec: PipelineSpec,
+    placed: Iterable[PlacedRoute],
+    options: Mapping[str, StageOptions],
+    stages: Mapping[str, Stage],
+    handlers: Mapping[str, Stage],
+) -> dict[str | None, Plan]:
+    """What is walked on each route; under None, what is walked where there is none."""
+    in_order = spec.flow == "sequential"
+    raises = spec.refuse == "raise" and not in_order
+    fixed = {"router": PlanStep("router", RouterStage(), raises=raises, sequential=in_order, framed=False)}
+    for id_, option in options.items():
+        if option.enabled:
+            stage = stages[id_]
+            refuse = option.refuse or ("raise" if stage.always_raises else spec.refuse)
+            over = _passes_over(option)
+            fixed[id_] = PlanStep(id_, stage, raises=refuse == "raise", sequential=in_order, passes_over=over)
+
+    def plan(item: PlacedRoute | None) -> Plan:
+        steps = dict(fixed)
+        if item is not None:
+            handler = handlers[item.route.id]
+            steps["handler"] = PlanStep("handler", handler, raises=True, sequential=in_order, framed=False)
+        found = (steps[id_] for id_ in running_order(spec, item) if id_ in steps)
+        return Plan(tuple(found), sequential if in_order else nested)
+
+    plans: dict[str | None, Plan] = {item.route.id: plan(item) for item in placed}
+    plans[None] = plan(None)
+    return plans
+
+
+def _passes_over(options: StageOptions) -> PassesOver | None:
+    """Why the stage does not meet an exchange: ``only``, ``except``, or None where it does."""
+    only = [request_pattern(text) for text in options.only] if options.only is not None else None
+    excepted = [request_pattern(text) for text in options.except_ or ()]
+    if only is None and not excepted:
+        return None
+
+    def fits(patterns: list[Any], x: Exchange) -> bool:
+        method, path = x.request.method, x.request.url.decoded_path
+        return any((not methods or method in methods) and test(path) for methods, test in patterns)
+
+    def reason(x: Exchange) -> str | None:
+        if only is not None and not fits(only, x):
+            return "only"
+        return "except" if excepted and fits(excepted, x) else None
+
+    return reason

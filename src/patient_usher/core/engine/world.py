@@ -1,0 +1,109 @@
+"""A world: what a pipeline has become. Made fresh for every replay.
+
+It owns all that one exchange leaves for the next: the state of stages, desks, records and handlers by
+instance, the spread over instances, the callers' own memory, the time, and randomness. A change puts
+another blueprint into it and carries the states over; nothing else survives.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from random import Random
+from typing import Any
+
+from patient_usher.core.engine.arrivals import Front
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.http.messages import Request
+from patient_usher.core.model.exchange import Exchange, Memory
+from patient_usher.core.model.stage import Keeper
+
+
+class World:
+    """The state of a pipeline in the middle of a replay.
+
+    ``memories`` holds each instance's states, by key. ``now`` is when the last replay in it ended, None
+    before the first. ``callers`` are the trace's, with their cookies and caches; ``kept`` the values kept
+    from answers. Everything random comes from ``seed``.
+    """
+
+    def __init__(self, blueprint: Blueprint, seed: int = 0) -> None:
+        self.seed = seed
+        self.now: int | None = None
+        self.exchanges = 0
+        self.callers: dict[str, Any] = {}
+        self.kept: dict[str, Any] = {}
+        self._random = Random(seed)
+        self._arrivals = 0
+        self.memories: list[Memory] = []
+        self.blueprint = blueprint
+        self._take(blueprint)
+
+    def change(self, overlay: Mapping[str, Any]) -> None:
+        """Later exchanges walk another blueprint's plans; state stays. Raises Unusable."""
+        self._take(self.blueprint.changed(overlay))
+
+    def _take(self, blueprint: Blueprint) -> None:
+        """Go on with this blueprint. Exchanges under way keep the memory that they came to."""
+        before = self.memories
+        old: Mapping[Any, Keeper] = self.blueprint.keepers if before else {}
+        self.memories = []
+        for instance in range(blueprint.spec.deployment.instances):
+            memory: Memory = {}
+            for key, keeper in blueprint.keepers.items():
+                if instance and key in blueprint.shared:
+                    memory[key] = self.memories[0][key]
+                elif instance < len(before) and type(old.get(key)) is type(keeper):
+                    memory[key] = keeper.carry(old[key], before[instance][key])
+                else:
+                    memory[key] = keeper.fresh(self.seed)
+            self.memories.append(memory)
+        self.blueprint = blueprint
+        self._front = Front(blueprint.spec.deployment)
+        self._find = blueprint.router.find
+        self._plans = blueprint.plans
+        self._only = self.memories[0] if len(self.memories) == 1 else None
+
+    def savings(self) -> list[str]:
+        """What stages have saved, in a line for each sort."""
+        states: dict[type, list[Any]] = {}
+        for key, keeper in self.blueprint.keepers.items():
+            if hasattr(keeper, "savings"):
+                apart = self.memories[:1] if key in self.blueprint.shared else self.memories
+                states.setdefault(type(keeper), []).extend(memory[key] for memory in apart)
+        lines = (kind.savings(found) for kind, found in states.items())  # type: ignore[attr-defined]
+        return sorted(line for line in lines if line)
+
+    # Arrivals.
+
+    def admit(self, id_: str, request: Request, at: int) -> Exchange:
+        """A new exchange at its place in front of the first stage."""
+        self.exchanges += 1
+        x = Exchange(self.exchanges, id_, request, at)
+        self._front.receive(x)
+        request = x.request
+        route, values, allowed = self._find(request.method, request.url)
+        x.environment = self.blueprint.setup.environment
+        memory = self._only
+        if memory is None:
+            x.instance = self._instance(x.address)
+            memory = self.memories[x.instance]
+        x.memory = memory
+        if route is not None:
+            x.route = route
+            x.path_values = values
+            x.plan = self._plans[route.id]
+        else:
+            x.plan = self._plans[None]
+            x.allowed = allowed
+        return x
+
+    def _instance(self, address: str) -> int:
+        count, spread = len(self.memories), self.blueprint.spec.deployment.spread
+        if spread == "by-address":
+            import hashlib
+
+            return int.from_bytes(hashlib.sha256(address.encode()).digest()[:4], "big") % count
+        if spread == "random":
+            return self._random.randrange(count)
+        self._arrivals += 1
+        return (self._arrivals - 1) % count

@@ -1,0 +1,49 @@
+"""The stand-ins for the code at the end of a pipeline: one module a sort."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+
+from patient_usher.core.handlers.answer import answer_or_raise
+from patient_usher.core.handlers.base import Failing, Handler, Work
+from patient_usher.core.handlers.cases import chooser
+from patient_usher.core.handlers.echo import echo
+from patient_usher.core.handlers.records import records_work
+from patient_usher.core.model.answers import raiser
+from patient_usher.core.model.effects import Effect
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.handling import HandlerSpec
+from patient_usher.core.model.stage import Setup
+
+
+def make_handler(spec: HandlerSpec, setup: Setup, key: Hashable) -> Handler:
+    """The handler that a route's file entry describes; ``key`` is where its state is kept.
+
+    Raises OSError, ValueError or NotAllowed where something that it names can't be had.
+    """
+    work: Work
+    choose = chooser(spec, setup) if spec.cases is not None else None
+    if spec.records is not None:
+        work = records_work(spec.records, spec.do or "", setup)
+    elif spec.python is not None:
+        from patient_usher.core.handlers.python import python_work
+
+        work = python_work(spec.python, setup)
+    else:
+        work = answer_or_raise(spec, setup) or echo
+    handler = Handler(spec.busy_for, work, choose=choose)
+    if spec.fails_every is not None:
+        handler = Failing(handler, spec.fails_every, _failure(spec, setup))
+    handler.key = key
+    return handler
+
+
+def _failure(spec: HandlerSpec, setup: Setup) -> Work:
+    """What a run that fails does."""
+    if spec.raise_ is not None:
+        return raiser(spec.raise_, setup.errors)
+
+    def fail(x: Exchange) -> Effect:
+        return setup.errors.raised("HandlerFailed", f"the handler fails every {spec.fails_every} times")
+
+    return fail

@@ -1,0 +1,61 @@
+"""What every handler does around its work: being reached, being busy, and being done."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from patient_usher.core.model.effects import Effect, Wait
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.stage import Stage
+
+Work = Callable[[Exchange], Effect]
+Choice = Callable[[Exchange], tuple[int, Work]]
+"""For an exchange: for how much longer the handler is busy, and its work."""
+
+
+class Handler(Stage):
+    """Runs its work, after the time it is busy; effects happen at the end of that time.
+
+    ``fails``, if given, is what every ``fails_every`` th run does.
+    """
+
+    def __init__(self, busy_for: int, work: Work, *, choose: Choice | None = None) -> None:
+        self.busy_for, self.work, self.choose = busy_for, work, choose
+
+    def way_in(self, x: Exchange) -> Effect:
+        """Work at once, or be busy first."""
+        x.handler_reached = True
+        busy, work = self.busy_for, self.work
+        if self.choose is not None:
+            more, work = self.choose(x)
+            busy += more
+        if not busy:
+            x.handler_finished = True
+            return work(x)
+
+        def finish(x: Exchange) -> Effect:
+            x.handler_finished = True
+            return work(x)
+
+        return Wait(busy, finish)
+
+
+class Failing(Handler):
+    """A handler whose every so manieth run fails."""
+
+    def __init__(self, handler: Handler, every: int, fail: Work) -> None:
+        super().__init__(handler.busy_for, self._sometimes)
+        self.inner, self.every, self.fail = handler, every, fail
+
+    def fresh(self, seed: int) -> dict[str, Any]:
+        """It has not run yet."""
+        return {"runs": 0}
+
+    def _sometimes(self, x: Exchange) -> Effect:
+        state = x.memory[self.key]
+        state["runs"] += 1
+        if state["runs"] % self.every == 0:
+            return self.fail(x)
+        work = self.inner.work if self.inner.choose is None else self.inner.choose(x)[1]
+        return work(x)

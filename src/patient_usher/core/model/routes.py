@@ -1,0 +1,85 @@
+"""Routes and groups, and what they ask of the stages on their way."""
+
+import re
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
+from pydantic.json_schema import SkipJsonSchema
+
+from patient_usher.core.model.handling import DeskSpec, HandlerSpec
+from patient_usher.core.model.scalars import Duration, Model, Names, Or, Size, show, wrong
+from patient_usher.core.model.templates import AccessRule, Id, Template, parse_at, parse_prefix
+
+
+def _check_per(value: Any) -> str:
+    if isinstance(value, str) and (value == "identity" or re.fullmatch(r"(query|header)\..+", value)):
+        return value
+    raise wrong(f"{show(value)} makes no copy of its own", "write query.NAME, header.NAME or identity")
+
+
+class CacheRule(Model):
+    """How a route's answers may be kept: at the server, at the client, and what makes a copy of its own."""
+
+    shared: Duration | None = None
+    private: Duration | None = None
+    per: list[Annotated[str, BeforeValidator(_check_per)]] | None = None
+    same_for: Literal["everyone"] | None = None
+    never: SkipJsonSchema[bool] = False  # what cache: never stands for; no key of its own
+
+    @model_validator(mode="after")
+    def _lives(self) -> "CacheRule":
+        if self.shared is None and self.private is None and not self.never:
+            raise wrong("the rule says no lifetime", "give shared, private or both, or write cache: never")
+        return self
+
+
+def _spell_out_cache(value: Any) -> Any:
+    if value == "never":
+        return CacheRule.model_construct(never=True)
+    if isinstance(value, str):
+        return {"shared": value, "private": value}
+    if isinstance(value, dict) and "never" in value:
+        raise wrong("never stands alone", "write cache: never")
+    return value
+
+
+class InputSpec(Model):
+    """JSON Schemas for what a request brings, and messages of the developer's own by pointer."""
+
+    query: dict[str, Any] | None = None
+    headers: dict[str, Any] | None = None
+    json_: dict[str, Any] | None = Field(default=None, alias="json")
+    form: dict[str, Any] | None = None
+    messages: dict[str, str] = Field(default_factory=dict)
+
+    def schemas(self) -> dict[str, dict[str, Any]]:
+        """The schemas that are given, by the part of the request that they are for."""
+        parts = {"query": self.query, "headers": self.headers, "json": self.json_, "form": self.form}
+        return {name: schema for name, schema in parts.items() if schema is not None}
+
+
+class RouteSpec(Model):
+    """A method and path template with its handler."""
+
+    id: Id
+    at: Annotated[Any, BeforeValidator(parse_at), WithJsonSchema({"type": "string", "pattern": "^[A-Z]+ /.*$"})]
+    access: AccessRule | None = None
+    stages: list[Any] = Field(default_factory=list)
+    body_limit: Size | None = None
+    cost: Annotated[int, Field(ge=1)] | None = None
+    cache: Annotated[CacheRule, BeforeValidator(_spell_out_cache), Or({"type": "string"})] | None = None
+    clears: Names = Field(default_factory=list)
+    input: InputSpec | None = None
+    handler: HandlerSpec
+
+
+class GroupSpec(Model):
+    """Routes that share a prefix, access and stages."""
+
+    id: Id
+    prefix: Annotated[Any, BeforeValidator(parse_prefix), WithJsonSchema({"type": "string"})] = Template("", ())
+    access: AccessRule | None = None
+    stages: list[Any] = Field(default_factory=list)
+    desk: DeskSpec | None = None
+    groups: list["GroupSpec"] = Field(default_factory=list)
+    routes: list[RouteSpec] = Field(default_factory=list)

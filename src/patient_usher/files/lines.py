@@ -1,0 +1,262 @@
+"""Traces as JSON Lines: a header line, then one request a line, read once and as they are needed."""
+
+from __future__ import annotations
+
+import json
+import os
+from array import array
+from collections.abc import Iterable, Iterator
+from hashlib import blake2b
+from itertools import chain, islice
+from pathlib import Path
+from typing import Any, BinaryIO
+
+import msgspec
+from pydantic import ValidationError
+
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.prepare import Maker, Prepared, read_spec
+from patient_usher.core.engine.recipes import Entry, Recipe
+from patient_usher.core.http.messages import nests_too_deep
+from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
+from patient_usher.core.model.invalid import problems_of
+from patient_usher.core.model.scalars import parse_duration
+from patient_usher.core.model.templates import check_id
+from patient_usher.core.model.trace import ChangeSpec, RequestSpec
+from patient_usher.files.pipeline import Beside
+from patient_usher.files.text import SURROGATE, Twins, no_twins, open_file, parse_yaml
+from patient_usher.files.trace import HarOptions, Trace
+
+MAX_LINE = 16 << 20
+_LOOKED_AT = 200
+"""How many lines are looked at to see how wide a table of them gets."""
+_REMEMBERED = 20_000
+"""How many recipes are kept for lines that say the same."""
+
+_parts_of = msgspec.json.Decoder(dict[str, msgspec.Raw]).decode
+_text_of = msgspec.json.Decoder(str).decode
+
+
+def header_of(first: bytes) -> dict[str, Any] | None:
+    """The header line of a JSON Lines trace, None where the file is of another format."""
+    try:
+        header = json.loads(first)
+    except (ValueError, RecursionError):
+        return None
+    if not isinstance(header, dict) or "patient-usher" not in header or "requests" in header:
+        return None
+    return header
+
+
+class Lines(Trace):
+    """A trace that streams. What comes from a pipe can be replayed once."""
+
+    def __init__(
+        self, name: str, read_file: Beside, har: HarOptions, path: Path, stream: BinaryIO, header: dict[str, Any]
+    ) -> None:
+        super().__init__(name, read_file, har=har)
+        self._path, self._header = path, header
+        self._stream: BinaryIO | None = stream
+
+    def prepared(self, pipeline: Blueprint) -> Prepared:
+        """The trace made ready for a pipeline; a line that can't be used is told when it is come to."""
+        problems = fill_from_environment(self._header, os.environ)
+        try:
+            spec = read_spec(self._header)
+        except Unusable:
+            spec = read_spec(parse_yaml(json.dumps(self._header), self.name))
+        if problems:
+            raise Unusable(problem._replace(spot=Spot(self.name, 1, 1)) for problem in problems)
+        lines = self._lines()
+        first = list(islice(lines, _LOOKED_AT))
+        maker = Maker(spec, pipeline, self._read_file)
+        return Prepared(
+            spec.name or Path(self.name).name,
+            spec.starts,
+            _Reader(self.name, maker).entries(chain(first, lines)),
+            [],
+            [],
+            [shown for _, raw in first if (shown := _shown(raw)) is not None],
+            streams=True,
+        )
+
+    def _lines(self) -> Iterator[tuple[int, bytes]]:
+        """Every line behind the header that isn't blank, with its number; none is read further than ``MAX_LINE``."""
+        stream, self._stream = self._stream, None
+        if stream is None:
+            if not self._path.is_file():
+                problem = Problem(Spot(self.name, 1, 1), "this stream has been read already", "save it in a file")
+                raise Unusable([problem])
+            stream = open_file(self._path)
+            stream.readline(MAX_LINE)
+        with stream:
+            for number, raw in enumerate(iter(lambda: stream.readline(MAX_LINE), b""), 2):
+                if not raw.isspace():
+                    yield number, raw
+
+
+def _shown(raw: bytes) -> tuple[str, str] | None:
+    """A line's id and request line, as far as they can be told without reading it in earnest."""
+    try:
+        parts = _parts_of(raw)
+        return _text_of(parts["id"]), _text_of(parts["send"])
+    except (msgspec.MsgspecError, ValueError, KeyError):
+        return None
+
+
+class _Reader:
+    """Makes entries of lines. Lines that differ only in id and time share their recipe."""
+
+    def __init__(self, name: str, maker: Maker) -> None:
+        self.name, self.maker = name, maker
+        self.ids = Ids()
+        self.recipes: dict[tuple[Any, ...], Recipe] = {}
+        self.order = 0
+
+    def entries(self, lines: Iterator[tuple[int, bytes]]) -> Iterator[Entry]:
+        """Every line as an entry. Raises Unusable at the first that can't be used."""
+        for number, raw in lines:
+            entry = self._known(number, raw) or self._read(number, raw)
+            self.order += 1
+            if entry.id and not self.ids.add(entry.id):
+                what = f"the id '{entry.id}' is taken"
+                raise Unusable([Problem(entry.spot, what, "give each request an id of its own")])
+            yield entry
+
+    def _known(self, number: int, raw: bytes) -> Entry | None:
+        """The entry, where a line before said the same but for id and time; None where this takes a closer look."""
+        try:
+            parts = _parts_of(raw)
+            id_ = _text_of(parts.pop("id"))
+            at, after = parts.pop("at", None), parts.pop("after", None)
+            # What is counted tells keys that stand twice, and is the same in lines that say the same.
+            key = (raw.count(b'":'), at is None, after is None, *parts, *map(bytes, parts.values()))
+            known = self.recipes.get(key)
+            if known is None:
+                entry = self._read(number, raw)
+                if entry.recipe is not None:
+                    if len(self.recipes) >= _REMEMBERED:
+                        self.recipes.clear()
+                    self.recipes[key] = entry.recipe
+                return entry
+            return Entry(
+                check_id(id_),
+                self.order,
+                parse_duration(_text_of(at)) if at is not None else None,
+                parse_duration(_text_of(after)) if after is not None else None,
+                Spot(self.name, number, 1),
+                known,
+            )
+        except (msgspec.MsgspecError, ValueError, KeyError, TypeError):
+            return None
+
+    def _read(self, number: int, raw: bytes) -> Entry:
+        """One line, read with all care. Raises Unusable."""
+        spot = Spot(self.name, number, 1)
+        doc = self._document(spot, raw)
+        change = isinstance(doc, dict) and "change" in doc
+        try:
+            spec = ChangeSpec.model_validate(doc) if change else RequestSpec.model_validate(doc)
+        except ValidationError as error:
+            places = parse_yaml(raw.decode(), self.name)
+            found = problems_of(error, places, ChangeSpec if change else RequestSpec)
+            raise _moved(found, number) from None
+        return self.maker.make(spec, self.order, spot)
+
+    def _document(self, spot: Spot, raw: bytes) -> Any:
+        if len(raw) >= MAX_LINE:
+            raise Unusable([Problem(spot, "this line is over 16 MiB", "cut the body short")])
+        try:
+            text = raw.decode()
+        except UnicodeDecodeError:
+            raise Unusable([Problem(spot, "this is no UTF-8 text", "save the file as UTF-8")]) from None
+        if nests_too_deep(text):
+            raise Unusable([Problem(spot, "this is nested too deep", "flatten it")])
+        try:
+            doc = json.loads(text, object_pairs_hook=no_twins)
+            if SURROGATE.search(text):
+                parse_yaml(text, self.name)  # for its complaint about half a character
+        except Unusable as error:
+            raise _moved(error.problems, spot.line) from None
+        except Twins:
+            try:
+                parse_yaml(text, self.name)
+            except Unusable as error:
+                raise _moved(error.problems, spot.line) from None
+            raise
+        except ValueError as error:
+            column = getattr(error, "colno", 1)
+            problem = Problem(spot._replace(column=column), "this line is no JSON", "write one request a line")
+            raise Unusable([problem]) from None
+        if b"${env:" in raw and (problems := fill_from_environment(doc, os.environ)):
+            raise Unusable(problem._replace(spot=spot) for problem in problems)
+        return doc
+
+
+def _moved(problems: Iterable[Problem], number: int) -> Unusable:
+    """Complaints about one line, moved to where it stands in the file."""
+    return Unusable(problem._replace(spot=problem.spot._replace(line=number)) for problem in problems)
+
+
+class Ids:
+    """Which ids have been seen, in little memory.
+
+    Ids that count up (r1, r2, ...) take none: each run of them is remembered by its end. Of all others
+    64 bits of a hash are kept, in an open-addressed table.
+    """
+
+    def __init__(self) -> None:
+        self._runs: dict[str, tuple[int, int]] = {}
+        self._table = array("Q", bytes(8 * 1024))
+        self._held = 0
+
+    def add(self, id_: str) -> bool:
+        """Remember an id. False where it has been seen before."""
+        stem = id_.rstrip("0123456789")
+        digits = id_[len(stem) :]
+        if digits and len(digits) < 16 and (digits[0] != "0" or digits == "0"):
+            number = int(digits)
+            run = self._runs.get(stem)
+            if run is None:
+                if len(self._runs) < 1000:
+                    self._runs[stem] = (number, number)
+                    return True
+            elif run[0] <= number <= run[1]:
+                return False
+            elif number == run[1] + 1 and not (self._held and self._holds(id_)):
+                self._runs[stem] = (run[0], number)
+                return True
+        return self._keep(id_)
+
+    def _slot(self, id_: str) -> tuple[int, int]:
+        """The hash, and the slot where it stands or would."""
+        value = int.from_bytes(blake2b(id_.encode(), digest_size=8).digest(), "big") or 1
+        table, mask = self._table, len(self._table) - 1
+        slot = value & mask
+        while table[slot] and table[slot] != value:
+            slot = (slot + 1) & mask
+        return value, slot
+
+    def _holds(self, id_: str) -> bool:
+        value, slot = self._slot(id_)
+        return self._table[slot] == value
+
+    def _keep(self, id_: str) -> bool:
+        value, slot = self._slot(id_)
+        if self._table[slot] == value:
+            return False
+        self._table[slot] = value
+        self._held += 1
+        if 3 * self._held > 2 * len(self._table):
+            self._grow()
+        return True
+
+    def _grow(self) -> None:
+        old, self._table = self._table, array("Q", bytes(16 * len(self._table)))
+        table, mask = self._table, len(self._table) - 1
+        for value in old:
+            if value:
+                slot = value & mask
+                while table[slot]:
+                    slot = (slot + 1) & mask
+                table[slot] = value

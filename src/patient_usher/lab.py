@@ -1,0 +1,104 @@
+"""The use cases, callable from Python: load a pipeline, read a trace, replay, compare.
+
+Everything here is also what the command line does; it only adds arguments and views.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.compare import Comparison, compared
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.prepare import Prepared
+from patient_usher.core.engine.replay import Replay, Send
+from patient_usher.core.engine.world import World
+from patient_usher.core.model.document import Unusable
+from patient_usher.core.verify.expectations import Check, Verifier
+from patient_usher.core.verify.record import Record, send_records
+from patient_usher.files.pipeline import load_pipeline
+from patient_usher.files.trace import Trace
+
+__all__ = ["Comparison", "Pipeline", "Sent", "Trace", "Unusable", "compare", "load", "replay"]
+
+Pipeline = Blueprint
+"""A pipeline ready to run: frozen, to be shared and pickled. ``variant`` and ``changed`` make others of it."""
+
+
+def load(
+    source: str | Path | Mapping[str, Any],
+    *,
+    environments: Sequence[str] | None = None,
+    settings: Iterable[str] = (),
+    allow_files: bool = False,
+    allow_python: bool = False,
+) -> Pipeline:
+    """The pipeline that a file describes; in place of a path, a mapping says what the file would say.
+
+    ``environments`` are laid on in order; None for those that the file names itself. ``settings`` are
+    texts such as ``throttle.quota=10``. Raises Unusable with everything that is wrong with the file.
+    """
+    return load_pipeline(
+        Path(source) if isinstance(source, str) else source,
+        environments=environments,
+        settings=settings,
+        allow_files=allow_files,
+        allow_python=allow_python,
+    )
+
+
+class Sent(NamedTuple):
+    """One request of a trace, sent once, and what came of it.
+
+    ``exchanges`` are records as the result format has them: the request itself, preflights and
+    redirects, in order. ``checks`` is what was expected, and whether it held.
+    """
+
+    id: str
+    exchanges: list[Record]
+    checks: list[Check]
+
+    @property
+    def final(self) -> Record:
+        """The exchange that ended it."""
+        return self.exchanges[-1]
+
+    @property
+    def status(self) -> int | None:
+        """The status of the last answer; None where none came."""
+        response = self.final["response"]
+        return response["status"] if response is not None else None
+
+    @property
+    def failed(self) -> bool:
+        """Whether anything was not as expected."""
+        return any(not check.ok for check in self.checks)
+
+
+def replay(pipeline: Pipeline, trace: Trace, *, seed: int = 0, world: World | None = None) -> Iterator[Sent]:
+    """Every request of the trace, as soon as it and all before it are over, in a fresh world.
+
+    The same pipeline, trace and seed give the same, however often. ``world`` goes on in one that an
+    earlier replay has left. Raises Unusable where the trace doesn't fit the pipeline.
+    """
+    prepared = trace.prepared(pipeline)
+    for send, checks, starts in sends(world or World(pipeline, seed), prepared):
+        yield Sent(send.id, send_records(send, starts, checks), checks)
+
+
+def sends(world: World, prepared: Prepared, *, journeys: bool = True) -> Iterator[tuple[Send, list[Check], int]]:
+    """Every send with its checks, and the time from which the trace counts."""
+    run = Replay(world, prepared.starts, prepared.entries, streams=prepared.streams, journeys=journeys)
+    verifier = Verifier(world.blueprint.environment)
+    for send in run.run():
+        yield send, verifier.check(send), run.starts
+
+
+def compare(a: Pipeline, b: Pipeline, trace: Trace, *, seed: int = 0) -> Comparison:
+    """Which requests of the trace change between two pipelines, and in what."""
+
+    def records(pipeline: Pipeline) -> list[Record]:
+        return [record for sent in replay(pipeline, trace, seed=seed) for record in sent.exchanges]
+
+    return compared(records(a), records(b))
