@@ -12,22 +12,18 @@ from patient_usher.core.model.pipeline import DeploymentSpec
 
 
 class Front:
-    """The front of a deployment, if it has one."""
+    """The front of a deployment, if it has one; ``plain`` where there is none and none is believed."""
 
     def __init__(self, deployment: DeploymentSpec) -> None:
         self._spec = deployment.in_front
         self._there = self._spec.ends_tls or self._spec.sends != "nothing"
         self._networks = [ip_network(text, strict=False) for text in deployment.trusts_forwarded]
         self._trusted: dict[str, bool] = {}
-        self._plain = not (self._there or self._networks)
+        self.plain = not (self._there or self._networks)
 
     def receive(self, x: Exchange) -> None:
         """Set the request as it arrives, and the scheme, host and address that the service believes."""
         request = x.request
-        if self._plain:
-            url = request.url
-            x.scheme, x.host, x.address = url.scheme, url.host, request.peer
-            return
         if self._there:
             x.request = request = self._passed_on(request)
         url = request.url

@@ -129,6 +129,11 @@ class Blueprint:
         found[None] = frozenset(self.order(None))
         return found
 
+    @cached_property
+    def unwatched(self) -> Mapping[str | None, Plan]:
+        """The plans, for exchanges whose journey nobody keeps."""
+        return {key: plan.unwatched(routed=key is not None) for key, plan in self.plans.items()}
+
     def columns(self, *, switched_off: bool = False) -> list[str]:
         """Every stage, the router and the handler, in an order that fits all routes.
 

@@ -17,7 +17,7 @@ class PlanStep:
     """A stage, the router or the handler at its place in a plan, methods bound."""
 
     __slots__ = (
-        "acts_later", "catches", "done", "framed", "id", "keeps_fields", "marks", "passes_over", "raises", "stage",
+        "acts_later", "catches", "done", "framed", "id", "idles", "keeps_fields", "marks", "passes_over", "raises", "stage",
         "way_error", "way_in", "way_out",
     )  # fmt: skip
 
@@ -47,8 +47,11 @@ class PlanStep:
         # Sequential flow: marks go onto the draft at once, registered work gets a frame.
         self.marks = sequential and self.way_out is not None and stage.out_work == "fields"
         self.framed = framed and (not sequential or (self.way_out is not None and not self.marks))
-        # Without a journey to write, a frame is needed only for what the stage still has to do.
+        # Without a journey to write, a frame is needed only for what the stage still has to do,
+        # and a stage that has nothing to do, or only writes down what passes, is not needed at all.
         self.acts_later = self.framed and (self.way_out is not None or self.way_error is not None)
+        works = self.way_in or self.acts_later or self.catches or self.marks or self.done or passes_over
+        self.idles = stage.only_watches or not works
 
 
 def _silently(x: Exchange) -> str | None:
@@ -83,3 +86,8 @@ class Plan(NamedTuple):
 
     steps: tuple[PlanStep, ...]
     flow: Flow
+
+    def unwatched(self, *, routed: bool) -> Plan:
+        """The same for exchanges whose journey nobody keeps; where there is a route the router only passes on."""
+        steps = (step for step in self.steps if not (step.idles or (routed and step.id == "router")))
+        return Plan(tuple(steps), self.flow)

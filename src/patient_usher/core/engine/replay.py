@@ -183,14 +183,13 @@ class Replay:
 
     def _start(self, send: Send, outgoing: Outgoing) -> None:
         recipe = send.recipe
-        x = self.world.admit(send.id + outgoing.suffix, outgoing.request, self.clock.now)
+        watched = self.journeys or recipe.expects or recipe.caller.kind == "browser"
+        x = self.world.admit(send.id + outgoing.suffix, outgoing.request, self.clock.now, watched=watched)
         x.kind = outgoing.kind
         if outgoing.suffix:
             x.parent = send.id
         x.send = send
         x.caller = recipe.caller_name
-        if self.journeys or recipe.expects or recipe.caller.kind == "browser":
-            x.keep_journey()
         send.exchanges.append(x)
         send.final = x
         if not outgoing.sends:

@@ -80,7 +80,29 @@ class Router:
     def find(self, method: str, url: Url) -> Match:
         """The route for a method and URL."""
         exact = self._exact.get((method, url.path))
-        return exact if exact is not None else self._search(method, url.segments)
+        if exact is not None:
+            return exact
+        segments = url.segments
+        # Straight down, where there is no choice to be made on the way; else with all care.
+        node, values = self._root, []
+        for segment in segments:
+            below, parameter = node.literals.get(segment), node.parameter
+            if node.tails or (below is not None and parameter is not None):
+                return self._search(method, segments)
+            if below is not None:
+                node = below
+            elif parameter is not None and segment:
+                node = parameter
+                values.append(segment)
+            else:
+                return None, {}, ()
+        if node.tails:
+            return self._search(method, segments)
+        allowed: dict[str, None] = {}
+        found = _pick(node.routes, method, allowed)
+        if found is None:
+            return None, {}, tuple(allowed)
+        return found, dict(zip(found.names, values, strict=True)), ()
 
     def _search(self, method: str, segments: tuple[str, ...]) -> Match:
         allowed: dict[str, None] = {}

@@ -105,12 +105,11 @@ class Walk:
                     continue
                 if step.done is not None:
                     x.done.append(step.done)
-                effect = None
-                if step.way_in is not None:
-                    try:
-                        effect = step.way_in(x)
-                    except (Fault, MissingValue) as fault:
-                        effect = self.raised_by(fault, x)
+                way_in = step.way_in
+                try:
+                    effect = None if way_in is None else way_in(x)
+                except (Fault, MissingValue) as fault:
+                    effect = self.raised_by(fault, x)
             if effect is None:
                 if journey is not None:
                     journey.append((step.id, "in", "continued", now, x.note))
@@ -125,6 +124,9 @@ class Walk:
                 effect = _FRESH
                 continue
             x.index = index
+            if effect.__class__ is Answer:
+                self._answer(x, step, effect)
+                return
             act = _ON_THE_WAY_IN.get(effect.__class__)
             if act is None:
                 raise IllegalEffect(step.id, "in", effect)
@@ -146,7 +148,9 @@ class Walk:
             return False
 
     def _answer(self, x: Exchange, step: PlanStep, answer: Answer) -> None:
-        write(x, step, "in", "answered")
+        if x.journey is not None:
+            x.journey.append((step.id, "in", "answered", x.now, x.note))
+        x.note = None
         x.plan.flow.answered(x, answer)
         x.answered_by = step.id
         self.leave(x)
@@ -287,8 +291,9 @@ class Walk:
         else:
             answer = x.answer
             assert answer is not None
-            finish(x.request.method, answer, self.date())
-            x.finished = self.clock.now
+            now = x.finished = self.clock.now
+            date = self._date if now // MICROSECONDS == self._second else self.date()
+            finish(x.request.method, answer, date)
             x.outcome = _outcome(x)
             self.on_finished(x)
         self.close(x)
@@ -298,8 +303,9 @@ class Walk:
         x.live -= 1
         if x.live:
             return
-        for done in reversed(x.done):
-            done(x, x.outcome)
+        if x.done:
+            for done in reversed(x.done):
+                done(x, x.outcome)
         self.on_over(x)
 
 
@@ -314,7 +320,7 @@ def note_error(x: Exchange, error: Raised, by: str) -> None:
     """An error is under way from now on."""
     error.raised_by = by
     owner = x.shadow_of or x
-    owner.errors = (*owner.errors, error)
+    owner.errors += (error,)
     x.raising = error
     x.refused_by, x.why = (error.by or by, error.why) if error.why else (None, None)
     x.plan.flow.raised(x)
@@ -348,6 +354,8 @@ _ON_THE_WAY_IN: dict[type, Callable[[Walk, Exchange, PlanStep, Any], bool | None
 
 
 def _outcome(x: Exchange) -> str:
+    if x.answered_by == "handler" and not (x.slipped or x.errors):
+        return "handled"
     if x.slipped:
         return "answered-twice"
     if x.timed_out:

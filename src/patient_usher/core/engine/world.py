@@ -59,8 +59,10 @@ class World:
             self.memories.append(memory)
         self.blueprint = blueprint
         self._front = Front(blueprint.spec.deployment)
+        self._plain = self._front.plain
         self._find = blueprint.router.find
-        self._plans = blueprint.plans
+        self._plans, self._unwatched = blueprint.plans, blueprint.unwatched
+        self._environment = blueprint.setup.environment
         self._only = self.memories[0] if len(self.memories) == 1 else None
 
     def savings(self) -> list[str]:
@@ -75,14 +77,22 @@ class World:
 
     # Arrivals.
 
-    def admit(self, id_: str, request: Request, at: int) -> Exchange:
-        """A new exchange at its place in front of the first stage."""
+    def admit(self, id_: str, request: Request, at: int, *, watched: bool = True) -> Exchange:
+        """A new exchange at its place in front of the first stage. Of one that isn't ``watched`` no journey is kept."""
         self.exchanges += 1
         x = Exchange(self.exchanges, id_, request, at)
-        self._front.receive(x)
-        request = x.request
+        if self._plain:
+            url = request.url
+            x.scheme, x.host, x.address = url.scheme, url.host, request.peer
+        else:
+            self._front.receive(x)
+            request = x.request
+        plans = self._unwatched
+        if watched:
+            x.journey, x.log = [], []
+            plans = self._plans
         route, values, allowed = self._find(request.method, request.url)
-        x.environment = self.blueprint.setup.environment
+        x.environment = self._environment
         memory = self._only
         if memory is None:
             x.instance = self._instance(x.address)
@@ -91,9 +101,9 @@ class World:
         if route is not None:
             x.route = route
             x.path_values = values
-            x.plan = self._plans[route.id]
+            x.plan = plans[route.id]
         else:
-            x.plan = self._plans[None]
+            x.plan = plans[None]
             x.allowed = allowed
         return x
 

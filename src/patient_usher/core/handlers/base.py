@@ -15,30 +15,30 @@ Choice = Callable[[Exchange], tuple[int, Work]]
 
 
 class Handler(Stage):
-    """Runs its work, after the time it is busy; effects happen at the end of that time.
-
-    ``fails``, if given, is what every ``fails_every`` th run does.
-    """
+    """Runs its work, after the time it is busy; effects happen at the end of that time."""
 
     def __init__(self, busy_for: int, work: Work, *, choose: Choice | None = None) -> None:
         self.busy_for, self.work, self.choose = busy_for, work, choose
+        self.busy = Wait(busy_for, self._finish)
 
     def way_in(self, x: Exchange) -> Effect:
         """Work at once, or be busy first."""
         x.handler_reached = True
-        busy, work = self.busy_for, self.work
         if self.choose is not None:
-            more, work = self.choose(x)
-            busy += more
-        if not busy:
-            x.handler_finished = True
-            return work(x)
+            return self._chosen(*self.choose(x), x)
+        return self.busy if self.busy_for else self._finish(x)
 
+    def _finish(self, x: Exchange) -> Effect:
+        x.handler_finished = True
+        return self.work(x)
+
+    def _chosen(self, more: int, work: Work, x: Exchange) -> Effect:
         def finish(x: Exchange) -> Effect:
             x.handler_finished = True
             return work(x)
 
-        return Wait(busy, finish)
+        busy = self.busy_for + more
+        return Wait(busy, finish) if busy else finish(x)
 
 
 class Failing(Handler):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Callable
 from typing import Any
 
 from patient_usher.core.http.fields import Fields
@@ -35,7 +36,14 @@ PHRASES = {
 
 
 _BRACKETS = re.compile(r"[\[\]{}]")
-_encode = json.JSONEncoder(ensure_ascii=False).encode
+_encode: Callable[[Any], str] = json.JSONEncoder(ensure_ascii=False).encode
+if (_make := getattr(json.encoder, "c_make_encoder", None)) is not None:  # what ``encode`` makes anew each time
+    _chunks = _make(
+        None, json.JSONEncoder().default, json.encoder.encode_basestring, None, ": ", ", ", False, False, True
+    )
+
+    def _encode(value: Any) -> str:
+        return "".join(_chunks(value, 0))
 
 
 class Request:

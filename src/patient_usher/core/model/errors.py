@@ -89,14 +89,16 @@ def refusal(
     invalid: tuple[dict[str, str], ...] = (),
 ) -> Raised:
     """A refusal of a built-in type, with the status and message that the type declares."""
-    error = Raised(type_, message or WHY[why])
     own_status, own_public = BUILT_IN[type_]
-    error.status = status or own_status
-    error.public = public or own_public
-    error.fields = fields
-    error.invalid = invalid
-    error.why = why
-    return error
+    return Raised(
+        type_,
+        message or WHY[why],
+        status=status or own_status,
+        public=public or own_public,
+        fields=fields,
+        invalid=invalid,
+        why=why,
+    )
 
 
 class Fault(Exception):

@@ -6,7 +6,7 @@ Stages read and write this object; the engine owns the part below the line that 
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.model.errors import MissingValue, Raised
@@ -94,65 +94,54 @@ class Exchange:
         self.context: dict[str, Any] = {}
         self.frames: list[Any] = []
         self.done: list[Callable[[Exchange, str], None]] = []
-        self.journey: list[Step] | None = None
-        self.log: list[LogRecord] | None = None
-        self.kind = "call"
-        self.parent: str | None = None
-        self.caller = "script"
-        self.instance = 0
-        self.send: Any = None
-        self.environment: tuple[str, ...] = ()
-        # What the service believes of the caller: the connection's, or what a trusted front says.
-        self.scheme = "https"
-        self.address = ""
-        self.host = ""
-        # What stages read, and leave for those behind them.
-        self.route: Any = None
-        self.path_values: dict[str, str] = _NO_VALUES
-        self.allowed: tuple[str, ...] = ()
-        self.identity: Identity | None = None
-        self.body: Any = UNREAD
-        self.cookies: Any = UNREAD
-        self.answer: Answer | None = None
-        self.note: dict[str, Any] | None = None
-        self.precondition: Callable[[bytes | None], Any] | None = None
-        self.memory: Memory = {}
         self.work: dict[Hashable, Any] = {}  # what a stage keeps of this exchange, by its key
-        # The engine's: where the exchange is.
-        self.plan: Any = None
-        self.index = 0
-        self.state = 0
-        self.epoch = 0
+        self.kind, self.caller, self.scheme = "call", "script", "https"
+        self.path_values: dict[str, str] = _NO_VALUES
+        self.body = self.cookies = UNREAD
+        # What the service believes of the caller: the connection's, or what a trusted front says.
+        self.address = self.host = self.outcome = ""
+        # Nothing yet; most of it stays so. Below the types, for readers.
+        self.journey = self.log = self.parent = self.send = self.route = self.identity = self.answer = None
+        self.note = self.precondition = self.plan = self.resume = self.raising = self.error_view = None
+        self.shadow_of = self.answered_by = self.refused_by = self.why = self.second_answer = self.browser = None
+        self.allowed = self.environment = self.deadlines = self.errors = self.caches = self.rates = ()
+        self.instance = self.index = self.state = self.epoch = self.wakes_at = self.patience_ends = 0
+        self.slipped = self.refreshes = self.gave_up = self.waits = self.impatient = self.timed_out = False
+        self.handler_reached = self.handler_finished = False
         self.live = 1
-        self.resume: Callable[[Exchange], Any] | None = None
-        self.raising: Raised | None = None
-        self.error_view: dict[str, Any] | None = None
-        self.shadow_of: Exchange | None = None
-        self.slipped = False
-        self.refreshes = False
-        self.gave_up = False
-        self.waits = False
-        self.wakes_at = 0
-        self.deadlines: tuple[tuple[Any, int, int], ...] = ()
-        self.impatient = False
-        self.patience_ends = 0
-        self.timed_out = False
-        # The record.
-        self.errors: tuple[Raised, ...] = ()
-        self.caches: tuple[CacheUse, ...] = ()
-        self.rates: tuple[RateUse, ...] = ()
-        self.outcome = ""
-        self.answered_by: str | None = None
-        self.refused_by: str | None = None
-        self.why: str | None = None
-        self.handler_reached = False
-        self.handler_finished = False
-        self.second_answer: Answer | None = None
-        self.browser: Verdict | None = None
 
-    def keep_journey(self) -> None:
-        """Have the journey and the log kept: somebody will look."""
-        self.journey, self.log = [], []
+    if TYPE_CHECKING:
+        # What stages read, and leave for those behind them.
+        journey: list[Step] | None
+        log: list[LogRecord] | None
+        parent: str | None
+        send: Any
+        route: Any
+        identity: Identity | None
+        body: Any
+        cookies: Any
+        answer: Answer | None
+        note: dict[str, Any] | None
+        precondition: Callable[[bytes | None], Any] | None
+        allowed: tuple[str, ...]
+        environment: tuple[str, ...]
+        memory: Memory
+        # The engine's: where the exchange is.
+        plan: Any
+        resume: Callable[[Exchange], Any] | None
+        raising: Raised | None
+        error_view: dict[str, Any] | None
+        shadow_of: Exchange | None
+        deadlines: tuple[tuple[Any, int, int], ...]
+        # The record.
+        errors: tuple[Raised, ...]
+        caches: tuple[CacheUse, ...]
+        rates: tuple[RateUse, ...]
+        answered_by: str | None
+        refused_by: str | None
+        why: str | None
+        second_answer: Answer | None
+        browser: Verdict | None
 
     def write_log(self, stage: str, level: str, message: str, detail: dict[str, Any] | None = None) -> None:
         """Add a log line at the present virtual time."""

@@ -57,6 +57,8 @@ def text_test(spec: Any) -> TextTest:
 
 def _each(test: Callable[[str], bool]) -> TextTest:
     def fits(value: Any) -> bool:
+        if value.__class__ is str:
+            return test(value)
         if value is None:
             return False
         if isinstance(value, list | tuple):

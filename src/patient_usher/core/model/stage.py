@@ -105,6 +105,9 @@ class Stage:
     keeps_fields = True
     """In sequential flow: whether answers to errors start from the draft's header fields."""
 
+    only_watches = False
+    """Whether the stage does nothing but write into the log."""
+
     keeps_state: ClassVar[bool] = False
     """Whether what the stage remembers may make instances differ, so that sharing it means something."""
 

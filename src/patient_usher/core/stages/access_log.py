@@ -22,6 +22,7 @@ class Stage(base.Stage):
     """Writes its departure record in ``done``, so that it is there however the exchange ended."""
 
     out_work = "registered"
+    only_watches = True
 
     def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id

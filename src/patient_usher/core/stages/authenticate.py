@@ -142,7 +142,8 @@ class Bearer(Scheme):
 
     def find(self, x: Exchange) -> Found:
         """Judge the token in Authorization."""
-        given = credentials(x.request.fields.get("authorization"))
+        value = x.request.fields.get("authorization")
+        given = credentials(value) if value is not None else None
         if given is None or given[0] != "bearer":
             return None
         claims = self.claims(given[1])
@@ -220,7 +221,8 @@ class Basic(Scheme):
 
     def find(self, x: Exchange) -> Found:
         """Judge the pair in Authorization."""
-        given = credentials(x.request.fields.get("authorization"))
+        value = x.request.fields.get("authorization")
+        given = credentials(value) if value is not None else None
         if given is None or given[0] != "basic":
             return None
         pair = basic_pair(given[1])
@@ -289,6 +291,7 @@ class Stage(base.Stage):
 
     def __init__(self, options: Options, setup: Setup) -> None:
         self.schemes = [SCHEMES[o.scheme](o, options.realm, setup) for o in options.schemes]
+        self.finders = [(at, scheme.find, scheme.name) for at, scheme in enumerate(self.schemes)]
         self.without = options.without_credential
         self.own = [(self._own(o.absent, setup), self._own(o.wrong, setup)) for o in options.schemes]
         self.prepared: dict[tuple[int, str], Fields] = {}
@@ -301,16 +304,17 @@ class Stage(base.Stage):
 
     def way_in(self, x: Exchange) -> Effect:
         """Find the caller, refuse, or pass an anonymous request on."""
-        for at, scheme in enumerate(self.schemes):
-            found = scheme.find(x)
+        for at, find, name in self.finders:
+            found = find(x)
             if found is None:
                 continue
             if found.__class__ is Identity:
                 x.identity = found
-                x.note = {"identity": x.identity.name, "scheme": scheme.name}
+                if x.journey is not None:
+                    x.note = {"identity": found.name, "scheme": name}
                 return None
             why, detail = found[0], found[1]
-            x.note = {"scheme": scheme.name}
+            x.note = {"scheme": name}
             return self._refuse(x, at, str(why), str(detail))
         if self.without == "pass-on":
             return None

@@ -45,7 +45,8 @@ class Stage(base.Stage):
         held = identity.roles if who == "role" else identity.scopes
         for name in held:
             if name in access.names:
-                x.note = {who: name}
+                if x.journey is not None:
+                    x.note = {who: name}
                 return None
         x.note = {"needs": str(access), "has": list(held)}
         message = f"{identity.name} has {', '.join(held) or f'no {who}'}; the route needs {access}"

@@ -174,7 +174,8 @@ class Stage(base.Stage):
             status, message = self.otherwise.status, message or self.otherwise.message
         if entry is not None:
             status, message = entry.status or status, entry.message or message
-        self._write_log(x, error, status)
+        if x.log is not None:
+            self._write_log(x, error, status)
         message = message or phrase(status)
         if self.plain and not error.invalid:
             media, body = self.plainly(status, message)
@@ -186,7 +187,8 @@ class Stage(base.Stage):
                 live, shape = self.shape
                 x.error_view = shown
                 media, body = self.media, json_bytes(shape(x) if live else shape)
-        fields = Fields([("Content-Type", media)])
+        fields = Fields()
+        fields.put("Content-Type", media)
         if error.fields is not None:
             fields.update(error.fields)
         if entry is not None:

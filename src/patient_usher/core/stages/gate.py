@@ -110,16 +110,16 @@ class Stage(base.Stage):
         """Try the cases on the request."""
         for number, (fits, values, fields, then) in enumerate(self.cases, 1):
             if fits is None or fits(x):
-                note: dict[str, Any] = {"case": number}
+                left = None
                 if values is not None:
                     left = values(x)
                     x.context.update(left)
-                    note["set"] = left
                 if fields is not None:
                     copy = x.request.fields.copy()
                     fields(copy, x)
                     x.request = x.request.with_fields(copy)
-                x.note = note
+                if x.journey is not None:
+                    x.note = {"case": number} if left is None else {"case": number, "set": left}
                 return then(x) if then is not None else None
         return None
 

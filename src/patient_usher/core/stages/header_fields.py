@@ -13,7 +13,7 @@ from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Model, Names, wrong
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.values import FilledText, filler, plain
+from patient_usher.core.model.values import FilledText, fill, plain
 
 
 class FieldWork(Model):
@@ -40,14 +40,21 @@ FieldWorker = Callable[[Fields, Exchange], None]
 
 def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
     """Dropping, then putting, as one function."""
-    puts = [(name, filler(value)) for name, value in put.items()]
+    fixed, puts = Fields(), []
+    for name, value in put.items():
+        live, prepared = fill(value)
+        if live:
+            puts.append((name, prepared))
+        else:
+            fixed.put(name, plain(prepared))
     drops = [name.lower() for name in drop]
 
     def work(fields: Fields, x: Exchange) -> None:
         for lower in drops:
             fields.drop(lower)
-        for name, value in puts:
-            fields.put(name, plain(value(x)))
+        fields.update(fixed)
+        for name, read in puts:
+            fields.put(name, plain(read(x)))
 
     return work
 
