@@ -1,113 +1,99 @@
-"""Two hundred thousand requests on cacheable, compressible routes, replayed as a JSON Lines trace.
+"""The whole command on many JSON Lines requests, against ``json.loads`` of the same lines.
 
-Against a straight line that reads the same lines, keeps the same answers in a dictionary and
-compresses each content once. Printed: the ratio, what compressing anew would cost, and that memory stays within bounds.
+The lines are mixed: routes with and without parameters, several header fields, credentials absent,
+wrong and right, some of them like others and some like none. The command is run as a user runs it,
+quiet, and writing every exchange. ``bulk.py N M``: N lines for the ratios, M for memory.
 """
 
 from __future__ import annotations
 
-import gzip
 import json
+import os
 import resource
+import statistics
+import subprocess
 import sys
 import tempfile
 import time
 from pathlib import Path
+from random import Random
 
-from patient_usher.core.engine.replay import Replay
-from patient_usher.files.pipeline import load_service
-from patient_usher.files.trace import HarOptions, load_trace
+import patient_usher.demo
 
-PAGES, CAPACITY = 2_000, 8 << 20
-PIPELINE = {
-    "patient-usher": "pipeline/1",
-    "stages": [
-        {"id": "squeeze", "kind": "compress", "codings": ["gzip"]},
-        {"id": "shelf", "kind": "cache", "capacity": CAPACITY},
-    ],
-    "routes": [
-        {
-            "id": "page",
-            "at": "GET /pages/{page}",
-            "access": "everyone",
-            "cache": "1h",
-            "handler": {"answer": {"text": "page ${path.page} " + "of the harbour book, on tides and berths " * 60}},
-        }
-    ],
-}
+PIPELINE = Path(patient_usher.demo.__file__).parent / "harbour.yaml"
+HEAD = {"patient-usher": "trace/1", "base": "https://api.ternharbour.example"}
+AGENTS = ("buoy/1", "skipper/2", "harbour-page/8")
+KEYS = (None, "marens-made-up-key", "odiles-made-up-key", "a-key-of-nobody")
 
 
-def memory() -> float:
-    """The process's greatest size so far, in MiB."""
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+def write_trace(path: Path, count: int) -> None:
+    """So many requests, five milliseconds apart."""
+    random = Random(5)
+    with path.open("w") as stream:
+        stream.write(json.dumps(HEAD) + "\n")
+        for number in range(count):
+            target = random.choice(
+                (
+                    "/health",
+                    f"/v1/tides?station={random.choice(('tern', 'gull', 'auk', 'skua'))}",
+                    f"/v1/berths/T{random.randrange(40):02}",
+                    "/v1/harbour/ledger",
+                    "/v1/weather",
+                    "/v1/lighthouse",
+                )
+            )
+            headers = {"User-Agent": random.choice(AGENTS), "Accept": "application/json"}
+            if key := random.choice(KEYS):
+                headers["X-Harbour-Key"] = key
+            if random.random() < 0.3:
+                headers["X-Trip"] = f"trip-{random.randrange(100_000)}"
+            row = {"id": f"r{number}", "at": f"{number * 5}ms", "send": f"GET {target}", "headers": headers}
+            stream.write(json.dumps(row) + "\n")
 
 
-def straight_line(trace: Path, text: str) -> float:
-    """The same answers by hand, from the same lines."""
-    kept: dict[str, bytes] = {}
-    coded: dict[bytes, bytes] = {}
-    begin = time.perf_counter()
-    with trace.open("rb") as stream:
-        stream.readline()
-        for raw in stream:
-            row = json.loads(raw)
-            path = row["send"].partition(" ")[2]
-            body = kept.get(path)
-            if body is None:
-                page = path.rpartition("/")[2]
-                body = kept[path] = text.replace("${path.page}", page).encode()
-            answer = {"Vary": "Accept-Encoding", "Cache-Control": "max-age=3600"}
-            if "gzip" in row["headers"].get("Accept-Encoding", ""):
-                small = coded.get(body)
-                if small is None:
-                    small = coded[body] = gzip.compress(body, 6, mtime=0)
-                answer.update({"Content-Encoding": "gzip", "Content-Length": str(len(small))})
-    return time.perf_counter() - begin
+def loading(path: Path) -> float:
+    """The seconds of processor time that ``json.loads`` of every line takes."""
+    lines = path.read_bytes().splitlines()
+    begin = time.process_time()
+    for line in lines:
+        json.loads(line)
+    return time.process_time() - begin
+
+
+def running(path: Path, *options: str) -> float:
+    """The seconds of processor time that the whole command takes, its start included."""
+    command = [sys.executable, "-m", "patient_usher", "replay", str(PIPELINE), str(path), *options]
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
+    with open(os.devnull, "wb") as nowhere:
+        subprocess.run(command, stdout=nowhere, check=False)
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
 
 
 def main() -> int:
-    """Write the trace, replay it, and print."""
-    count = int(sys.argv[1]) if len(sys.argv) > 1 else 200_000
-    text = PIPELINE["routes"][0]["handler"]["answer"]["text"]  # type: ignore[index]
-    paths = [f"/pages/p{n * 7919 % PAGES}" for n in range(count)]
+    """Time and print."""
+    count = int(sys.argv[1]) if len(sys.argv) > 1 else 100_000
+    many = int(sys.argv[2]) if len(sys.argv) > 2 else 1_000_000
     with tempfile.TemporaryDirectory() as folder:
-        pipeline, trace = Path(folder, "pipeline.json"), Path(folder, "trace.jsonl")
-        pipeline.write_text(json.dumps(PIPELINE))
-        with trace.open("w") as stream:
-            stream.write(json.dumps({"patient-usher": "trace/1", "base": "https://api.example"}) + "\n")
-            for number, path in enumerate(paths):
-                headers = {"Accept-Encoding": "gzip"}
-                row = {"id": f"r{number}", "send": f"GET {path}", "at": f"{number}ms", "headers": headers}
-                stream.write(json.dumps(row) + "\n")
-        service = load_service(pipeline)
-        begin = time.perf_counter()
-        loaded = load_trace(trace, service, har=HarOptions())
-        checked = time.perf_counter() - begin
-        shelf = service.stages[0]["shelf"]
-        begin = time.perf_counter()
-        ran, most = 0, 0
-        half = 0.0
-        for number, send in enumerate(Replay(service, loaded.starts, loaded.tracks).run()):
-            ran += send.final.handler_reached  # type: ignore[union-attr]
-            most = max(most, shelf.size)  # type: ignore[attr-defined]
-            if number == count // 2:
-                half = memory()
-        took = time.perf_counter() - begin
-        base = straight_line(trace, text)
-    begin = time.perf_counter()
-    for path in paths[:PAGES]:
-        gzip.compress(text.replace("${path.page}", path).encode(), 6, mtime=0)
-    anew = (time.perf_counter() - begin) / PAGES * count
-    print(f"checking the trace: {count / checked:>10,.0f} requests a second")
-    print(
-        f"replaying it:       {count / took:>10,.0f} requests a second, reading included; the handler ran {ran:,} times"
-    )
-    print(f"ratio: {took / base:.1f} times a straight line that reads the same lines into a dictionary")
-    print(f"compressing each answer anew would add {anew:.1f} s to these {took:.1f} s")
-    print(
-        f"store: at most {most:,} of {CAPACITY:,} octets; memory {half:.0f} MiB half-way, {memory():.0f} MiB at the end"
-    )
-    return 0 if most <= CAPACITY else 1
+        trace = Path(folder, "trace.jsonl")
+        write_trace(trace, count)
+        for options, wanted in ((("-q",), 15), (("--format", "jsonl"), 30)):
+            ratios = []
+            for _ in range(3):  # in turn: a machine that changes its pace changes it for both
+                base = (loading(trace) + loading(trace)) / 2
+                took = running(trace, *options)
+                ratios.append(took / base)
+            told = f"{count / took:>10,.0f} requests a second, start included"
+            ratio = statistics.median(ratios)
+            print(
+                f"{' '.join(options):<15} {told}; {ratio:.1f} times json.loads of the lines (wanted: at most {wanted})"
+            )
+        if many:
+            write_trace(trace, many)
+            running(trace, "-q")
+            most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+            print(f"{many:,} requests: at most {most:.0f} MiB (wanted: under 150)")
+    return 0
 
 
 if __name__ == "__main__":

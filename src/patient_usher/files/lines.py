@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 from array import array
 from collections.abc import Iterable, Iterator
 from hashlib import blake2b
@@ -20,9 +21,9 @@ from patient_usher.core.engine.recipes import Entry, Recipe
 from patient_usher.core.http.messages import nests_too_deep
 from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
 from patient_usher.core.model.invalid import problems_of
-from patient_usher.core.model.scalars import parse_duration
-from patient_usher.core.model.templates import check_id
+from patient_usher.core.model.scalars import MAX_TIME, UNITS
 from patient_usher.core.model.trace import ChangeSpec, RequestSpec
+from patient_usher.core.model.words import RESERVED
 from patient_usher.files.pipeline import Beside
 from patient_usher.files.text import SURROGATE, Twins, no_twins, open_file, parse_yaml
 from patient_usher.files.trace import HarOptions, Trace
@@ -30,10 +31,30 @@ from patient_usher.files.trace import HarOptions, Trace
 MAX_LINE = 16 << 20
 _LOOKED_AT = 200
 """How many lines are looked at to see how wide a table of them gets."""
-_REMEMBERED = 20_000
+_REMEMBERED = 10_000
 """How many recipes are kept for lines that say the same."""
 
+_HEAD = re.compile(
+    rb'\s*\{\s*"id"\s*:\s*"([A-Za-z0-9][A-Za-z0-9_.-]*)"\s*,\s*'
+    rb'(?:"(at|after)"\s*:\s*"([0-9]{1,15})(us|ms|s|m|h|d)"\s*,\s*)?'
+)
+"""How a line begins that a program has written: its id, and its time in whole units."""
+
+
+class _Plain(msgspec.Struct, forbid_unknown_fields=True):
+    """A line with nothing but a request line and header fields."""
+
+    id: str
+    send: str
+    at: str = ""
+    after: str = ""
+    caller: str | None = None
+    headers: dict[str, str] = {}
+
+
+_plain_of = msgspec.json.Decoder(_Plain).decode
 _parts_of = msgspec.json.Decoder(dict[str, msgspec.Raw]).decode
+_decode = json.JSONDecoder(object_pairs_hook=no_twins).decode
 _text_of = msgspec.json.Decoder(str).decode
 
 
@@ -110,7 +131,7 @@ class _Reader:
     def __init__(self, name: str, maker: Maker) -> None:
         self.name, self.maker = name, maker
         self.ids = Ids()
-        self.recipes: dict[tuple[Any, ...], Recipe] = {}
+        self.recipes: dict[tuple[bytes, bytes | None], Recipe] = {}
         self.order = 0
 
     def entries(self, lines: Iterator[tuple[int, bytes]]) -> Iterator[Entry]:
@@ -125,30 +146,44 @@ class _Reader:
 
     def _known(self, number: int, raw: bytes) -> Entry | None:
         """The entry, where a line before said the same but for id and time; None where this takes a closer look."""
-        try:
-            parts = _parts_of(raw)
-            id_ = _text_of(parts.pop("id"))
-            at, after = parts.pop("at", None), parts.pop("after", None)
-            # What is counted tells keys that stand twice, and is the same in lines that say the same.
-            key = (raw.count(b'":'), at is None, after is None, *parts, *map(bytes, parts.values()))
-            known = self.recipes.get(key)
-            if known is None:
-                entry = self._read(number, raw)
-                if entry.recipe is not None:
-                    if len(self.recipes) >= _REMEMBERED:
-                        self.recipes.clear()
-                    self.recipes[key] = entry.recipe
-                return entry
-            return Entry(
-                check_id(id_),
-                self.order,
-                parse_duration(_text_of(at)) if at is not None else None,
-                parse_duration(_text_of(after)) if after is not None else None,
-                Spot(self.name, number, 1),
-                known,
-            )
-        except (msgspec.MsgspecError, ValueError, KeyError, TypeError):
+        head = _HEAD.match(raw)
+        if head is None:
             return None
+        id_, which, amount, unit = head.groups()
+        # What is left says the same, however often: with the same keys before it, and none of them twice.
+        rest = raw[head.end() :]
+        recipe = self.recipes.get((rest, which))
+        if recipe is None:
+            recipe = self._plain(raw, rest, which)
+            if recipe is None:
+                return None
+        name = id_.decode()
+        if name in RESERVED:
+            return None
+        time = int(amount) * UNITS[unit.decode()] if amount is not None else None
+        if time is not None and time > MAX_TIME:
+            return None
+        at, after = (time, None) if which == b"at" else (None, time)
+        return Entry(name, self.order, at, after, Spot(self.name, number, 1), recipe)
+
+    def _plain(self, raw: bytes, rest: bytes, which: bytes | None) -> Recipe | None:
+        """A recipe for this line and those that say the same, if it has nothing but a request line and fields."""
+        if b"${" in raw or b"\\" in raw:
+            return None
+        try:
+            line = _plain_of(raw)
+        except (msgspec.MsgspecError, ValueError):
+            return None
+        # Every key is followed by a colon; were there more of them, one would stand twice.
+        keys = 2 + (which is not None) + (line.caller is not None) + bool(line.headers) + len(line.headers)
+        if raw.count(b'":') != keys or (which is None and (line.at or line.after)):
+            return None
+        recipe = self.maker.plain(line.send, line.caller, line.headers)
+        if recipe is not None:
+            if len(self.recipes) >= _REMEMBERED:
+                self.recipes.clear()
+            self.recipes[rest, which] = recipe
+        return recipe
 
     def _read(self, number: int, raw: bytes) -> Entry:
         """One line, read with all care. Raises Unusable."""
@@ -173,7 +208,7 @@ class _Reader:
         if nests_too_deep(text):
             raise Unusable([Problem(spot, "this is nested too deep", "flatten it")])
         try:
-            doc = json.loads(text, object_pairs_hook=no_twins)
+            doc = _decode(text)
             if SURROGATE.search(text):
                 parse_yaml(text, self.name)  # for its complaint about half a character
         except Unusable as error:

@@ -3,17 +3,33 @@
 from __future__ import annotations
 
 import json
+import re
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from typing import Any
+
+import msgspec
 
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.verify.record import Record
 
 VERSION = "result/1"
-dump = json.JSONEncoder(ensure_ascii=False).encode
-"""JSON as results write it."""
+
+_encode = msgspec.json.Encoder().encode
+_carefully = json.JSONEncoder(separators=(",", ":"), allow_nan=False).encode
+_CONTROLS = re.compile("[\x7f-\x9f]")
+
+
+def dump(value: Any) -> str:
+    """JSON as results write it, on one line. What a terminal might take for a command is escaped."""
+    try:
+        text = _encode(value).decode()
+    except (UnicodeEncodeError, msgspec.MsgspecError, TypeError):
+        return _carefully(value)  # half a character, or a number that only Python can hold
+    if text.isascii() and "\x7f" not in text:
+        return text
+    return _CONTROLS.sub(lambda match: f"\\u{ord(match[0]):04x}", text)
 
 
 class Summary:
@@ -65,7 +81,7 @@ def document(
 def write_json(result: dict[str, Any]) -> Iterator[str]:
     """The document with one exchange a line, so that it can be read and compared by line."""
     head = {key: value for key, value in result.items() if key != "exchanges"}
-    yield dump(head)[:-1] + ', "exchanges": ['
+    yield dump(head)[:-1] + ',"exchanges":['
     rows = result["exchanges"]
     for at, row in enumerate(rows):
         yield ("\n" if at == 0 else ",\n") + dump(row)

@@ -17,8 +17,8 @@ class PlanStep:
     """A stage, the router or the handler at its place in a plan, methods bound."""
 
     __slots__ = (
-        "acts_later", "catches", "done", "framed", "id", "idles", "keeps_fields", "marks", "passes_over", "raises", "stage",
-        "way_error", "way_in", "way_out",
+        "acts_later", "catches", "done", "framed", "id", "idles", "keeps_fields", "marks", "passes_over", "raises",
+        "stage", "way_error", "way_in", "way_out",
     )  # fmt: skip
 
     def __init__(

@@ -8,12 +8,12 @@ from typing import Any, NamedTuple
 from pydantic import ValidationError
 
 from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.engine.recipes import Entry, Recipe
+from patient_usher.core.engine.recipes import PLAIN, Entry, Recipe
 from patient_usher.core.model.answers import ReadFile
 from patient_usher.core.model.document import Problem, Spot, Unusable, locate, near
 from patient_usher.core.model.expect import Expect
 from patient_usher.core.model.invalid import problems_of
-from patient_usher.core.model.trace import CallerSpec, ChangeSpec, RequestSpec, SignSpec, TraceSpec
+from patient_usher.core.model.trace import CallerSpec, ChangeSpec, RequestSpec, SendLine, SignSpec, TraceSpec
 from patient_usher.core.model.values import PLACEHOLDER
 
 SCRIPT = CallerSpec.model_construct()
@@ -113,6 +113,17 @@ class Maker:
             raise Unusable(problem._replace(spot=there) for problem in error.problems) from None
         return Entry("", order, entry.at, entry.after, spot, None, entry)
 
+    def plain(self, send: str, caller: str | None, headers: Mapping[str, str]) -> Recipe | None:
+        """A request with nothing but a request line and header fields; None where this takes a closer look."""
+        name = caller or "script"
+        known = self.spec.callers
+        if name not in known and name != "script":
+            return None
+        try:
+            return Recipe(PLAIN, SendLine(send), headers, self.spec.base, name, known.get(name, SCRIPT), self.read_file)
+        except ValueError:
+            return None
+
     def recipe(self, entry: RequestSpec, spot: Spot, doc: Any = None, where: Sequence[str | int] = ()) -> Recipe:
         """One request made ready. Raises Unusable."""
         name = entry.caller or "script"
@@ -133,7 +144,7 @@ class Maker:
         if problems:
             raise Unusable(problems if doc is not None else (problem._replace(spot=spot) for problem in problems))
         try:
-            return Recipe(entry, self.spec.base, name, caller, self.read_file)
+            return Recipe(entry, entry.send, entry.headers, self.spec.base, name, caller, self.read_file)
         except OSError as error:
             what, _, mend = str(error).partition("; ")
             there = locate(doc, [*where, "file"]) if doc is not None else spot

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlencode
 
@@ -11,8 +11,8 @@ from patient_usher.core.http.messages import JSON, TEXT, Request, json_bytes
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.answers import ReadFile
 from patient_usher.core.model.document import Spot
-from patient_usher.core.model.trace import TRACE_ROOTS, CallerSpec, ChangeSpec, RequestSpec
-from patient_usher.core.model.values import Reader, fill, plain
+from patient_usher.core.model.trace import TRACE_ROOTS, CallerSpec, ChangeSpec, RequestSpec, SendLine
+from patient_usher.core.model.values import Reader, fill, filler, plain
 
 if TYPE_CHECKING:
     from patient_usher.core.engine.blueprint import Blueprint
@@ -24,6 +24,10 @@ class Kept(dict[str, Any]):
     now = 0
 
 
+PLAIN = RequestSpec.model_construct(id="", send=None)
+"""What a request says that has nothing but a request line and header fields."""
+
+
 class Recipe:
     """How to make a request. Those that differ only in id and time share one.
 
@@ -31,32 +35,45 @@ class Recipe:
     """
 
     __slots__ = (
-        "_body", "_fields", "_live_fields", "_ready", "_target", "base", "caller", "caller_name", "expects", "rules",
-        "spec",
+        "_body", "_fields", "_live_fields", "_ready", "_target", "base", "caller", "caller_name", "expects", "method",
+        "rules", "spec",
     )  # fmt: skip
 
-    def __init__(self, spec: RequestSpec, base: Url, caller_name: str, caller: CallerSpec, read_file: ReadFile) -> None:
-        """Raises OSError where the body's file can't be read."""
+    def __init__(
+        self,
+        spec: RequestSpec,
+        send: SendLine,
+        headers: Mapping[str, str | list[str]],
+        base: Url,
+        caller_name: str,
+        caller: CallerSpec,
+        read_file: ReadFile,
+    ) -> None:
+        """``spec`` says all but the request line and the header fields.
+
+        Raises OSError where the body's file can't be read.
+        """
         self.spec, self.base = spec, base
+        self.method = send.method
         self.caller_name, self.caller = caller_name, caller
         self.expects = spec.expect is not None or bool(spec.expect_in)
         self.rules: Any = None
         self._fields = Fields()
         self._live_fields: list[tuple[str, Reader]] = []
         self._body: bytes | Reader = b""
-        self._read_content(spec, read_file)
-        for source in (caller.headers, spec.headers):
+        if spec is not PLAIN:
+            self._read_content(spec, read_file)
+        for source in (caller.headers, headers):
             for name, value in source.items():
                 self._fields.drop(name.lower())
-                for item in value if isinstance(value, list) else [value]:
+                for item in value if isinstance(value, list) else (value,):
                     self._field(name, item)
         if spec.bearer is not None:
             self._field("Authorization", "Bearer " + spec.bearer)
-        target = spec.send.target
-        live, prepared = fill(target, TRACE_ROOTS) if spec.send.filled else (False, target)
-        self._target: Reader | Url = prepared if live else self._url(target)
+        target = filler(send.target, TRACE_ROOTS) if send.filled else self._url(send.target)
+        self._target: Reader | Url = target
         self._ready: Request | None = None
-        if not (live or self._live_fields or callable(self._body) or spec.sign):
+        if not (send.filled or self._live_fields or callable(self._body) or spec.sign):
             self._ready = self._made(self._target, Kept())
 
     def _read_content(self, spec: RequestSpec, read_file: ReadFile) -> None:
@@ -75,11 +92,10 @@ class Recipe:
         self._body = (lambda kept: write(prepared(kept))) if live else write(prepared)
 
     def _field(self, name: str, value: str) -> None:
-        live, prepared = fill(value, TRACE_ROOTS)
-        if live:
-            self._live_fields.append((name, prepared))
+        if "${" in value:
+            self._live_fields.append((name, filler(value, TRACE_ROOTS)))
         else:
-            self._fields.add(name, prepared)
+            self._fields.add(name, value)
 
     def _url(self, target: str) -> Url:
         return self.base.at(target) if target.startswith("/") else parse_url(target)
@@ -109,7 +125,7 @@ class Recipe:
         body = self._body(kept) if callable(self._body) else self._body
         if body:
             fields.put("Content-Length", str(len(body)))
-        return Request(self.spec.send.method, url, fields, body, self.caller.address)
+        return Request(self.method, url, fields, body, self.caller.address)
 
 
 def _form_bytes(form: dict[str, Any]) -> bytes:

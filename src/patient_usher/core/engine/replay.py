@@ -209,7 +209,7 @@ class Replay:
         what = f"nothing was kept as {error.args[0]}" if missing else str(error)
         send.failures.append(("send", "a request that can be sent", what))
         recipe = send.recipe
-        request = Request(recipe.spec.send.method, recipe.base, Fields(), b"", recipe.caller.address)
+        request = Request(recipe.method, recipe.base, Fields(), b"", recipe.caller.address)
         self.world.exchanges += 1
         x = Exchange(self.world.exchanges, send.id, request, self.clock.now)
         x.send, x.outcome, x.caller = send, "not-sent", recipe.caller_name

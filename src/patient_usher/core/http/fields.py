@@ -68,6 +68,10 @@ class Fields:
         twin._rows = self._rows.copy()
         return twin
 
+    def pairs(self) -> list[list[str]]:
+        """Every line as a name and its value."""
+        return [[row[0], value] for row in self._rows.values() for value in row[1:]]
+
     def names(self) -> list[str]:
         """Lower-case names in order."""
         return list(self._rows)

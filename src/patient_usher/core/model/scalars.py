@@ -11,7 +11,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, WithJsonSchema
 from pydantic_core import PydanticCustomError
 
 UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
-_LONGEST = 36_525 * UNITS["d"]
+MAX_TIME = 36_525 * UNITS["d"]
 _DURATION = re.compile(r"(\d+(?:\.\d+)?)(us|ms|s|m|h|d)")
 _SIZE = re.compile(r"(\d+)(KiB|MiB|GiB)?")
 _SIZES = {None: 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
@@ -51,7 +51,7 @@ def parse_duration(value: Any) -> int:
         micros = int(exact)
     else:
         micros = int(number) * UNITS[unit]
-    if micros > _LONGEST:
+    if micros > MAX_TIME:
         raise wrong(f"{show(value)} is more than a hundred years", "write a shorter time")
     return micros
 

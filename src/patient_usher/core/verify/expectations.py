@@ -281,6 +281,8 @@ class Verifier:
 
     def check(self, send: Send) -> list[Check]:
         """Every check of one send."""
+        if not (send.recipe.expects or send.failures):
+            return []
         x = send.final
         assert x is not None
         checks = [Check(what, expected, actual, False) for what, expected, actual in send.failures]

@@ -30,7 +30,7 @@ def answer_record(answer: Answer | None) -> Record | None:
         return None
     return {
         "status": answer.status,
-        "headers": [list(pair) for pair in answer.fields],
+        "headers": answer.fields.pairs(),
         **_text_or_octets(answer.body),
         "body_size": len(answer.body),
         "encoding": answer.fields.get("content-encoding"),
@@ -52,7 +52,7 @@ def exchange_record(x: Exchange, starts: int, checks: Iterable[Check] = ()) -> R
         "request": {
             "method": request.method,
             "url": request.url.text,
-            "headers": [list(pair) for pair in request.fields],
+            "headers": request.fields.pairs(),
             **_text_or_octets(request.body),
             "body_size": len(request.body),
         },
@@ -74,11 +74,13 @@ def exchange_record(x: Exchange, starts: int, checks: Iterable[Check] = ()) -> R
 
 def _happened(x: Exchange, starts: int) -> Record:
     """What came of it on the way."""
+    journey, last, seconds = [], -1, in_seconds(0)
+    for stage, way, did, at, note in x.journey or ():
+        if at != last:  # most steps of an exchange come at one time
+            last, seconds = at, in_seconds(at - starts)
+        journey.append({"stage": stage, "way": way, "did": did, "at": seconds, "note": note or {}})
     return {
-        "journey": [
-            {"stage": stage, "way": way, "did": did, "at": in_seconds(at - starts), "note": note or {}}
-            for stage, way, did, at, note in x.journey or ()
-        ],
+        "journey": journey,
         "errors": [
             {"type": error.type, "message": error.message, "raised_by": error.raised_by, "caught_by": error.caught_by}
             for error in x.errors
