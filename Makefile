@@ -17,7 +17,7 @@ lint: $(VENV)/.installed-dev
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 
-bench: $(VENV)/.installed
+bench: $(VENV)/.installed  # a few minutes
 	@for script in benchmarks/*.py; do $(BIN)/python $$script; done
 
 $(VENV)/.installed: pyproject.toml

@@ -7,9 +7,7 @@ for sent in replay(harbour, Trace.read("story.yaml")):
     print(sent.id, sent.status, sent.failed)
 """
 
-from __future__ import annotations
-
-from typing import TYPE_CHECKING, Any
+TYPE_CHECKING = False  # as in typing, which takes long to import
 
 __version__ = "0.2.0"
 __all__ = ["Pipeline", "Trace", "Unusable", "compare", "load", "replay"]
@@ -18,10 +16,11 @@ if TYPE_CHECKING:
     from patient_usher.lab import Pipeline, Trace, Unusable, compare, load, replay
 
 
-def __getattr__(name: str) -> Any:
+def __getattr__(name: str) -> object:
     """The names above, imported when they are first used."""
     if name not in __all__:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     from patient_usher import lab
 
-    return getattr(lab, name)
+    found: object = getattr(lab, name)
+    return found

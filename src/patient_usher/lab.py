@@ -7,9 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
-from patient_usher.core.analysis.compare import Comparison, compared
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared
 from patient_usher.core.engine.replay import Replay, Send
@@ -20,7 +19,10 @@ from patient_usher.core.verify.record import Record, send_records
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trace import Trace
 
-__all__ = ["Comparison", "Pipeline", "Sent", "Trace", "Unusable", "compare", "load", "replay"]
+if TYPE_CHECKING:
+    from patient_usher.core.analysis.compare import Comparison
+
+__all__ = ["Pipeline", "Sent", "Trace", "Unusable", "compare", "load", "replay"]
 
 Pipeline = Blueprint
 """A pipeline ready to run: frozen, to be shared and pickled. ``variant`` and ``changed`` make others of it."""
@@ -97,6 +99,8 @@ def sends(world: World, prepared: Prepared, *, journeys: bool = True) -> Iterato
 
 def compare(a: Pipeline, b: Pipeline, trace: Trace, *, seed: int = 0) -> Comparison:
     """Which requests of the trace change between two pipelines, and in what."""
+
+    from patient_usher.core.analysis.compare import compared
 
     def records(pipeline: Pipeline) -> list[Record]:
         return [record for sent in replay(pipeline, trace, seed=seed) for record in sent.exchanges]

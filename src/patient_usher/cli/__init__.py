@@ -1,12 +1,8 @@
 """The command line: one module a command, found by name and imported when it is used."""
 
-from __future__ import annotations
-
 import gc
 import os
 import sys
-from argparse import ArgumentParser, RawDescriptionHelpFormatter
-from importlib import import_module
 
 from patient_usher import __version__
 
@@ -23,23 +19,21 @@ COMMANDS = {
     "schema": "what may I write here? JSON Schema for editors",
 }
 
-_EPILOG = "commands:\n" + "\n".join(f"  {name:<9} {question}" for name, question in COMMANDS.items())
+HELP = """\
+usage: usher COMMAND ...
 
+A laboratory for HTTP middleware: model a pipeline, walk requests through it on a virtual
+clock, see which stages ran, who answered and why.
 
-def _parser() -> ArgumentParser:
-    parser = ArgumentParser(
-        prog="usher",
-        description="A laboratory for HTTP middleware: model a pipeline, walk requests through it on a virtual\n"
-        "clock, see which stages ran, who answered and why.",
-        epilog=_EPILOG + "\n\nusher COMMAND --help says more. Start with: usher demo",
-        formatter_class=RawDescriptionHelpFormatter,
-        usage="usher COMMAND ...",
-        add_help=False,
-    )
-    parser.add_argument("--help", "-h", action="help", help="show this")
-    parser.add_argument("--version", action="version", version=f"patient-usher {__version__}", help="show the version")
-    parser.add_argument("command", metavar="COMMAND", choices=list(COMMANDS), help="one of the commands below")
-    return parser
+commands:
+{commands}
+
+options:
+  --help, -h   show this
+  --version    show the version
+
+usher COMMAND --help says more. Start with: usher demo
+"""
 
 
 def main(argv: list[str] | None = None) -> int:
@@ -50,8 +44,10 @@ def main(argv: list[str] | None = None) -> int:
     arguments = [text for text in arguments if text != "--debug"]
     try:
         if not arguments or arguments[0] not in COMMANDS:
-            _early(arguments)
-            return 0
+            return _early(arguments)
+        from argparse import ArgumentParser, RawDescriptionHelpFormatter
+        from importlib import import_module
+
         command = import_module(f"patient_usher.cli.{arguments[0]}")
         parser = ArgumentParser(
             prog=f"usher {arguments[0]}",
@@ -73,19 +69,23 @@ def main(argv: list[str] | None = None) -> int:
         return _report(error, debug)
 
 
-def _early(arguments: list[str]) -> None:
-    parser = _parser()
-    if not arguments:
-        parser.print_help()
-        return
-    word = arguments[0]
-    if not word.startswith("-"):
-        from difflib import get_close_matches
+def _early(arguments: list[str]) -> int:
+    """Where no command is named: help, the version, or what might have been meant."""
+    word = arguments[0] if arguments else "--help"
+    if word in ("--help", "-h"):
+        print(HELP.format(commands="\n".join(f"  {name:<9} {question}" for name, question in COMMANDS.items())), end="")
+        return 0
+    if word == "--version":
+        print(f"patient-usher {__version__}")
+        return 0
+    from difflib import get_close_matches
 
-        close = get_close_matches(word, COMMANDS, n=1)
-        hint = f"did you mean '{close[0]}'?" if close else "the commands are " + ", ".join(COMMANDS)
-        parser.exit(2, f"usher: there is no command '{word}'; {hint}\n")
-    parser.parse_args(arguments)
+    option = word.startswith("-")
+    known = ["--help", "--version"] if option else list(COMMANDS)
+    close = get_close_matches(word, known, n=1)
+    hint = f"did you mean '{close[0]}'?" if close else f"there are {', '.join(known)}"
+    print(f"usher: there is no {'option' if option else 'command'} '{word}'; {hint}", file=sys.stderr)
+    return 2
 
 
 def _report(error: Exception, debug: bool) -> int:

@@ -19,8 +19,9 @@ from patient_usher.core.engine.world import World
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Record, send_records
+from patient_usher.core.verify.summary import Summary
 from patient_usher.lab import Trace, load, sends
-from patient_usher.reports import result, text
+from patient_usher.reports import text
 from patient_usher.reports.journey import journey
 from patient_usher.reports.paint import Line, Painter, line, stdout_painter
 
@@ -149,8 +150,11 @@ def report(args: Namespace, batch: Batch) -> int:
     """Replay the traces and write what came of them. Returns the exit status."""
     if args.format == "text":
         return _text(args, batch)
-    summary = result.Summary()
+    from patient_usher.reports import result  # text needs none of it
+
+    summary = Summary()
     rows: list[Record] = []
+    out = sys.stdout.buffer  # JSON is UTF-8, whatever the terminal speaks
     for world, prepared in batch.worlds():
         for send, checks, starts, failed in running(world, prepared, batch.only, journeys=True):
             summary.add(send, failed=failed)
@@ -158,10 +162,11 @@ def report(args: Namespace, batch: Batch) -> int:
             if args.format == "json":
                 rows += records
             else:
-                sys.stdout.writelines(result.dump(record) + "\n" for record in records)
+                for record in records:
+                    out.write(result.dump(record) + b"\n")
     if args.format == "json":
         names = [prepared.name for prepared in batch.traces]
-        sys.stdout.writelines(result.write_json(result.document(batch.pipeline, names, batch.seed, summary, rows)))
+        out.writelines(result.write_json(result.document(batch.pipeline, names, batch.seed, summary, rows)))
     return 1 if summary.failed else 0
 
 
@@ -201,7 +206,7 @@ class TextReport:
             sorted(only) if only else labels,
             [request for _, request in prepared.shown],
         )
-        self.summary = result.Summary()
+        self.summary = Summary()
         self.shown: list[Record] = []
         self.failed_ids: list[str] = []
         self.burst: text.Burst | None = None

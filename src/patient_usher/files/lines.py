@@ -58,17 +58,6 @@ _decode = json.JSONDecoder(object_pairs_hook=no_twins).decode
 _text_of = msgspec.json.Decoder(str).decode
 
 
-def header_of(first: bytes) -> dict[str, Any] | None:
-    """The header line of a JSON Lines trace, None where the file is of another format."""
-    try:
-        header = json.loads(first)
-    except (ValueError, RecursionError):
-        return None
-    if not isinstance(header, dict) or "patient-usher" not in header or "requests" in header:
-        return None
-    return header
-
-
 class Lines(Trace):
     """A trace that streams. What comes from a pipe can be replayed once."""
 
@@ -202,7 +191,7 @@ class _Reader:
         if len(raw) >= MAX_LINE:
             raise Unusable([Problem(spot, "this line is over 16 MiB", "cut the body short")])
         try:
-            text = raw.decode()
+            text = raw.decode().rstrip()
         except UnicodeDecodeError:
             raise Unusable([Problem(spot, "this is no UTF-8 text", "save the file as UTF-8")]) from None
         if nests_too_deep(text):

@@ -12,7 +12,6 @@ from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.compile import compile_document
 from patient_usher.core.model.document import Problem, Unusable, fill_from_environment, locate
 from patient_usher.core.model.overlays import setting, variant
-from patient_usher.files.python_code import PythonFrom
 from patient_usher.files.text import parse, parse_value, read_text
 
 
@@ -57,6 +56,11 @@ def load_pipeline(
         problems += wrong
     if problems:
         raise Unusable(problems)
+    load_python = None
+    if allow_python:
+        from patient_usher.files.python_code import PythonFrom  # most pipelines have no code
+
+        load_python = PythonFrom(Path() if isinstance(source, Mapping) else source.parent)
     folder = source.parent if isinstance(source, Path) else Path()
 
     def load(places: bool) -> Blueprint:
@@ -65,7 +69,7 @@ def load_pipeline(
             environments=environments,
             overlays=overlays,
             read_file=Beside(folder, allow_files),
-            load_python=PythonFrom(folder) if allow_python else None,
+            load_python=load_python,
         )
 
     try:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import sys
 from collections.abc import Mapping
@@ -32,6 +33,17 @@ def is_har(doc: Any) -> bool:
     return isinstance(doc, dict) and isinstance(doc.get("log"), dict) and "entries" in doc["log"]
 
 
+def header_of(first: bytes) -> dict[str, Any] | None:
+    """The header line of a JSON Lines trace, None where the file is of another format."""
+    try:
+        header = json.loads(first)
+    except (ValueError, RecursionError):
+        return None
+    if not isinstance(header, dict) or "patient-usher" not in header or "requests" in header:
+        return None
+    return header
+
+
 class Trace:
     """A trace, read once and replayed as often as is wanted. It never changes.
 
@@ -50,8 +62,6 @@ class Trace:
         ``har`` says how to read a recording. Raises Unusable where the file can't be read; what is
         wrong inside, replaying tells.
         """
-        from patient_usher.files.lines import Lines, header_of
-
         path = Path(path)
         read_file = Beside(path.parent, allow_files)
         stream: BinaryIO = sys.stdin.buffer if str(path) == "-" else open_file(path, pipes=True)
@@ -59,6 +69,8 @@ class Trace:
         first = stream.readline(MAX_OCTETS)
         header = header_of(first)
         if header is not None:
+            from patient_usher.files.lines import Lines  # what people write needs none of it
+
             return Lines(name, read_file, har, path, stream, header)
         with stream:
             raw = first + stream.read(MAX_OCTETS)
@@ -75,6 +87,10 @@ class Trace:
         ]
         doc = {"patient-usher": "trace/1", **header, "requests": entries}
         return Trace("trace", Beside(Path()), doc=doc, har=HarOptions())
+
+    def document(self) -> Any:
+        """What the file says, as data. Raises Unusable where it can't be read."""
+        return self._doc if self._doc is not None else parse(self._text, self.name, places=True)
 
     def prepared(self, pipeline: Blueprint) -> Prepared:
         """The trace made ready for a pipeline. Raises Unusable with every problem."""

@@ -8,14 +8,16 @@ another blueprint into it and carries the states over; nothing else survives.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from random import Random
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from patient_usher.core.engine.arrivals import Front
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.exchange import Exchange, Memory
 from patient_usher.core.model.stage import Keeper
+
+if TYPE_CHECKING:
+    from random import Random
 
 
 class World:
@@ -32,7 +34,7 @@ class World:
         self.exchanges = 0
         self.callers: dict[str, Any] = {}
         self.kept: dict[str, Any] = {}
-        self._random = Random(seed)
+        self._random: Random | None = None
         self._arrivals = 0
         self.memories: list[Memory] = []
         self.blueprint = blueprint
@@ -114,6 +116,10 @@ class World:
 
             return int.from_bytes(hashlib.sha256(address.encode()).digest()[:4], "big") % count
         if spread == "random":
+            if self._random is None:
+                from random import Random
+
+                self._random = Random(self.seed)
             return self._random.randrange(count)
         self._arrivals += 1
         return (self._arrivals - 1) % count

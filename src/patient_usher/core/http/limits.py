@@ -55,6 +55,12 @@ class Limiter:
         """Whether a state is as good as none."""
         raise NotImplementedError
 
+    def tidy(self, now: int) -> None:
+        """After a ``charge``: sweep now and then."""
+        self.sweep_in -= 1
+        if self.sweep_in <= 0:
+            self.sweep(now)
+
     def sweep(self, now: int) -> None:
         """Forget partitions that are as good as new: often enough to bound memory, seldom enough to be free."""
         is_stale = self.is_stale
@@ -154,7 +160,8 @@ class SlidingLog(Limiter):
         return NEVER
 
     def _fresh(self, key: Any, now: int) -> list[int]:
-        state: list[int] = self.states.setdefault(key, [0])
+        """The state without what is a window old; one of its own where there is none yet."""
+        state: list[int] = self.states.get(key) or [0]
         self._let_go(state, (now - self.window + 1) << _COST_BITS)
         return state
 
@@ -167,7 +174,7 @@ class SlidingLog(Limiter):
 
     def charge(self, key: Any, now: int, cost: int = 1) -> None:
         """Count, over the quota too."""
-        state = self._fresh(key, now)
+        state = self.states[key] = self._fresh(key, now)
         state[0] += cost
         state.append(now << _COST_BITS | cost)
 

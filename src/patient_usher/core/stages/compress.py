@@ -67,10 +67,12 @@ CODERS: dict[str, Callable[[bytes, int], bytes]] = {"gzip": _gzip, "deflate": _d
 
 
 class Saved:
-    """The state: octets before and after coding."""
+    """The state: octets before and after coding, and what was coded last, since much of it comes again."""
 
     def __init__(self) -> None:
         self.before = self.after = 0
+        self.remembered: OrderedDict[tuple[str, bytes], bytes] = OrderedDict()
+        self.size = 0
 
 
 class Stage(base.Stage):
@@ -81,8 +83,6 @@ class Stage(base.Stage):
     def __init__(self, options: Options, setup: Setup) -> None:
         self.codings, self.from_size, self.level = options.codings, options.from_size, options.level
         self.media = options.media_types
-        self.remembered: OrderedDict[tuple[str, bytes], bytes] = OrderedDict()
-        self.size = 0
 
     def fresh(self, seed: int) -> Saved:
         """Nothing is coded yet."""
@@ -126,13 +126,13 @@ class Stage(base.Stage):
             return refusal("NotAcceptable", "not-acceptable") if possible else None
         if coding == IDENTITY:
             return None
-        coded, remembered = self._coded(coding, body)
+        saved: Saved = x.memory[self.key]
+        coded, remembered = self._coded(saved, coding, body)
         fields.put("Content-Encoding", coding)
         tag = fields.get("etag")
         if tag is not None:  # RFC 9110 8.8.3.3: other octets can't share a strong tag
             fields.put("ETag", weakened(tag))
         answer.body = coded
-        saved: Saved = x.memory[self.key]
         saved.before += len(body)
         saved.after += len(coded)
         x.note = {
@@ -152,16 +152,22 @@ class Stage(base.Stage):
         if tag is not None and choose_coding(accepts, self.codings) not in (None, IDENTITY):
             fields.put("ETag", weakened(tag))
 
-    def _coded(self, coding: str, body: bytes) -> tuple[bytes, bool]:
+    def _coded(self, saved: Saved, coding: str, body: bytes) -> tuple[bytes, bool]:
         key = (coding, body)
-        known = self.remembered.get(key)
+        known = saved.remembered.get(key)
         if known is not None:
-            self.remembered.move_to_end(key)
+            saved.remembered.move_to_end(key)
             return known, True
         coded = CODERS[coding](body, self.level)
-        self.remembered[key] = coded
-        self.size += len(body) + len(coded)
-        while self.size > REMEMBERED and self.remembered:
-            (_, old), gone = self.remembered.popitem(last=False)
-            self.size -= len(old) + len(gone)
+        saved.remembered[key] = coded
+        saved.size += len(body) + len(coded)
+        while saved.size > REMEMBERED and saved.remembered:
+            (_, old), gone = saved.remembered.popitem(last=False)
+            saved.size -= len(old) + len(gone)
         return coded, False
+
+    def carry(self, old: Stage, state: Saved) -> Saved:
+        """What was coded harder or less hard is coded anew."""
+        if old.level != self.level:
+            state.remembered, state.size = OrderedDict(), 0
+        return state

@@ -193,6 +193,7 @@ class Stage(base.Stage):
             limiter.leave(key, cost)
         elif x.answer is None or x.answer.status >= 400:
             limiter.charge(key, x.now, cost)
+            limiter.tidy(x.now)
 
 
 def _name(when: When | None) -> str:
