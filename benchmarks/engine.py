@@ -111,7 +111,7 @@ def straight_line() -> Callable[[Request, int], tuple[int, list[tuple[str, str]]
         status, fields, body = answer(request)
         if status >= 400:
             log.append(f"warning {status}")
-        fields += [("X-Served-By", "tern"), ("Date", http_date(now)), ("Content-Length", str(len(body)))]
+        fields += [("X-Harbour", "tern"), ("Date", http_date(now)), ("Content-Length", str(len(body)))]
         log.append(f"{request.method} {request.url.target} {status}")
         return status, fields, body, log
 

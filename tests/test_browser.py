@@ -35,7 +35,7 @@ def modelled(fact: dict[str, Any]) -> list[dict[str, Any]]:
         "credentials": request["credentials"], "mode": request["mode"], **({"text": request["body"]} if request["body"] else {}),
     }  # fmt: skip
     callers = {"page": {"kind": "browser", "origin": fact["page_origin"]}}
-    service = make_pipeline([plain, {"id": "origin-server", "kind": "gate", "cases": cases}])
+    service = make_pipeline([plain, {"id": "origin-server", "kind": "decide", "cases": cases}])
     return replay(service, entry, base="http://127.0.0.1:18481", callers=callers)
 
 
@@ -153,7 +153,7 @@ MORE: dict[str, Any] = {
                 {"id": "book", "at": "PUT /book", "handler": {"answer": {"status": 201, "headers": {"X-Id": "7"}}}},
                 {"id": "broken", "at": "GET /broken", "access": "everyone", "handler": {"raise": "Oops"}},
                 {"id": "patchy", "at": "PATCH /book", "handler": text()},
-                {"id": "stuck", "at": "GET /stuck", "access": "everyone", "stages": [{"id": "sleepy", "kind": "gate", "cases": [{"then": "nothing"}]}], "handler": text()},
+                {"id": "stuck", "at": "GET /stuck", "access": "everyone", "stages": [{"id": "sleepy", "kind": "decide", "cases": [{"then": "nothing"}]}], "handler": text()},
             ],
         }
     ],
@@ -178,7 +178,7 @@ def grouped(stage: dict[str, Any]) -> dict[str, Any]:
 
 GATE_429 = {
     "id": "throttle",
-    "kind": "gate",
+    "kind": "decide",
     "cases": [{"when": {"header": {"access-control-request-method": "missing"}}, "then": {"answer": {"status": 429}}}],
 }
 # name, stages, more, request, why, words of the sentence

@@ -500,7 +500,7 @@ def test_the_same_content_is_compressed_once() -> None:
 
 
 def test_an_error_on_the_way_out_leaves_no_coding_or_tag() -> None:
-    late = {"id": "late", "kind": "gate", "way-out": [{"then": {"raise": "Late"}}]}
+    late = {"id": "late", "kind": "decide", "way-out": [{"then": {"raise": "Late"}}]}
     routes = [
         {
             "id": "r",

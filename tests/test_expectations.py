@@ -13,7 +13,7 @@ STAGES: list[Any] = [
     {"id": "net", "kind": "error-handler", "write-as": "json"},
     "read-body",
     {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "api-key"}], "without-credential": "pass-on"},
-    {"id": "tenancy", "kind": "gate", "cases": [{"set": {"tenant": "acme", "n": 3}}]},
+    {"id": "tenancy", "kind": "decide", "cases": [{"set": {"tenant": "acme", "n": 3}}]},
     {"id": "off", "kind": "maintenance", "enabled": False},
     {"id": "elsewhere", "kind": "header-fields", "only": ["/elsewhere"], "on-answer": {"drop": "x"}},
 ]

@@ -17,7 +17,7 @@ def mark(name: str, **more: Any) -> dict[str, Any]:
 
 
 def gate(name: str, then: Any, **more: Any) -> dict[str, Any]:
-    return {"id": name, "kind": "gate", "cases": [{"then": then}], **more}
+    return {"id": name, "kind": "decide", "cases": [{"then": then}], **more}
 
 
 def raising(type_: str = "Oops", **more: Any) -> dict[str, Any]:
@@ -43,7 +43,7 @@ def test_one_that_answers_has_no_frame() -> None:
 @pytest.mark.parametrize(("status", "refused"), [(200, None), (302, None), (400, "g"), (503, "g")])
 def test_a_gates_4xx_or_5xx_answer_is_its_refusal(status: int, refused: str | None) -> None:
     record = walk([gate("g", {"answer": {"status": status}})])
-    assert (record["refused_by"], record["why"]) == (refused, "gate-case" if refused else None)
+    assert (record["refused_by"], record["why"]) == (refused, "decided" if refused else None)
 
 
 ERRORS = [
@@ -75,7 +75,7 @@ def test_a_bare_500_reveals_nothing() -> None:
 
 
 def test_an_error_on_the_way_out_discards_the_answer() -> None:
-    broken = {"id": "late", "kind": "gate", "way-out": [{"then": {"raise": {"type": "Late"}}}]}
+    broken = {"id": "late", "kind": "decide", "way-out": [{"then": {"raise": {"type": "Late"}}}]}
     caught = walk([NET, mark("m"), broken])
     assert (caught["outcome"], caught["response"]["status"], caught["handler_reached"]) == ("errored", 500, True)
     assert header(caught, "x-m") is None
@@ -95,7 +95,7 @@ def test_the_error_handlers_own_failure() -> None:
 def test_a_value_that_was_never_set_names_who_should_have_set_it() -> None:
     setter = {
         "id": "tenancy",
-        "kind": "gate",
+        "kind": "decide",
         "cases": [{"when": {"header": {"x-tenant": "present"}}, "set": {"tenant": "t"}}],
     }
     routes = [{"id": "r", "at": "GET /", "handler": {"answer": {"json": {"tenant": "${context.tenant}"}}}}]
@@ -215,7 +215,7 @@ def test_registered_work_runs_in_reverse_also_for_errors() -> None:
     def registered(name: str) -> dict[str, Any]:
         return {
             "id": name,
-            "kind": "gate",
+            "kind": "decide",
             "way-out": [{"put": {f"X-{name}": "${context.seen}"}}],
             "cases": [{"set": {"seen": name}}],
         }
@@ -226,7 +226,7 @@ def test_registered_work_runs_in_reverse_also_for_errors() -> None:
 
 
 def test_an_error_in_registered_work_is_never_caught() -> None:
-    late = {"id": "late", "kind": "gate", "way-out": [{"then": {"raise": "Late"}}]}
+    late = {"id": "late", "kind": "decide", "way-out": [{"then": {"raise": "Late"}}]}
     record = walk([mark("m"), late, "routes", NET], flow="sequential")
     assert (record["outcome"], record["response"]["body"], header(record, "x-m")) == ("crashed", None, None)
 
@@ -405,8 +405,8 @@ MATCHES: list[tuple[dict[str, Any], bool]] = [
 
 @pytest.mark.parametrize(("when", "fits"), MATCHES)
 def test_when(when: dict[str, Any], fits: bool) -> None:
-    probe = {"id": "g", "kind": "gate", "cases": [{"when": when, "then": {"answer": {"status": 299}}}]}
-    setter = {"id": "s", "kind": "gate", "cases": [{"set": {"set": 1}}]}
+    probe = {"id": "g", "kind": "decide", "cases": [{"when": when, "then": {"answer": {"status": 299}}}]}
+    setter = {"id": "s", "kind": "decide", "cases": [{"set": {"set": 1}}]}
     routes = [{"id": "all", "at": "GET /{+rest}", "handler": text()}]
     record = walk([setter, probe], {"send": "GET /a/b?q=cde&q=def", "headers": {"X-One": "1"}}, routes=routes)
     assert (record["response"]["status"] == 299) is fits

@@ -335,7 +335,11 @@ FORWARDED = [
 def test_forwarding_is_believed_only_from_trusted_peers(
     headers: dict[str, str], trusts: list[str], address: str
 ) -> None:
-    probe = {"id": "g", "kind": "gate", "cases": [{"when": {"address": address}, "then": {"answer": {"status": 299}}}]}
+    probe = {
+        "id": "g",
+        "kind": "decide",
+        "cases": [{"when": {"address": address}, "then": {"answer": {"status": 299}}}],
+    }
     record = walk([probe], {"send": "GET /", "headers": headers}, deployment={"trusts-forwarded": trusts})
     assert record["response"]["status"] == 299
 
@@ -568,7 +572,7 @@ def test_placeholders_keep_their_types() -> None:
 
 
 def test_context_is_handed_on() -> None:
-    setter = {"id": "s", "kind": "gate", "cases": [{"set": {"tenant": "${header.x-tenant}", "n": 3}}]}
+    setter = {"id": "s", "kind": "decide", "cases": [{"set": {"tenant": "${header.x-tenant}", "n": 3}}]}
     reader = {"id": "t", "kind": "header-fields", "on-request": {"put": {"X-Seen": "${context.tenant}"}}}
     record = walk([setter, reader], {"send": "GET /", "headers": {"X-Tenant": "acme"}}, **ECHO)
     assert record["context"] == {"tenant": "acme", "n": 3}

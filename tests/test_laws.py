@@ -52,7 +52,7 @@ def pipelines(draw: st.DrawFn, flow: str | None = None) -> tuple[list[Any], dict
             after = draw(st.sampled_from(["300ms", "1s", "2s"]))
             stages.append({"id": f"late{number}", "kind": "timeout", "after": after, "behind": behind})
             continue
-        gate: dict[str, Any] = {"id": f"g{number}", "kind": "gate", "cases": [{"then": draw(st.sampled_from(THENS))}]}
+        gate: dict[str, Any] = {"id": f"g{number}", "kind": "decide", "cases": [{"then": draw(st.sampled_from(THENS))}]}
         out = draw(st.sampled_from(OUTS))
         if out is not None:
             gate["way-out"] = [out]

@@ -231,11 +231,11 @@ def by(account: str, **more: Any) -> dict[str, Any]:
 
 
 PARTITIONS: list[tuple[list[Any], list[dict[str, Any]], list[int]]] = [
-    ([KEY, limit(partition=["identity"], quota=1)], [by("a"), by("b"), by("a"), {"send": "GET /"}, {"send": "GET /"}], [200, 200, 429, 200, 429]),
-    ([limit(partition=["identity"], quota=1), KEY], [by("a"), by("b")], [200, 429]),
-    ([limit(partition="route", quota=1)], [{"send": "GET /"}, {"send": "GET /slow"}, {"send": "GET /"}], [200, 200, 429]),
-    ([limit(partition=["header:X-Boat", "route"], quota=1)], [{"send": "GET /", "headers": {"X-Boat": "1"}}, {"send": "GET /", "headers": {"X-Boat": "2"}}, {"send": "GET /", "headers": {"X-Boat": "1"}}], [200, 200, 429]),
-    ([limit(partition="address", quota=1)], [{"send": "GET /", "caller": "c"}, {"send": "GET /"}, {"send": "GET /", "caller": "c"}], [200, 200, 429]),
+    ([KEY, limit(per=["identity"], quota=1)], [by("a"), by("b"), by("a"), {"send": "GET /"}, {"send": "GET /"}], [200, 200, 429, 200, 429]),
+    ([limit(per=["identity"], quota=1), KEY], [by("a"), by("b")], [200, 429]),
+    ([limit(per="route", quota=1)], [{"send": "GET /"}, {"send": "GET /slow"}, {"send": "GET /"}], [200, 200, 429]),
+    ([limit(per=["header.X-Boat", "route"], quota=1)], [{"send": "GET /", "headers": {"X-Boat": "1"}}, {"send": "GET /", "headers": {"X-Boat": "2"}}, {"send": "GET /", "headers": {"X-Boat": "1"}}], [200, 200, 429]),
+    ([limit(per="address", quota=1)], [{"send": "GET /", "caller": "c"}, {"send": "GET /"}, {"send": "GET /", "caller": "c"}], [200, 200, 429]),
     ([KEY, limit(quota=1, tiers=[{"when": {"role": "gold"}, "quota": 3}])], [by("a", times=4), by("b", times=2)], [200, 200, 200, 429, 200, 429]),
     ([limit(quota=6)], [{"send": "GET /dear"}, {"send": "GET /"}, {"send": "GET /"}], [200, 200, 429]),
     ([limit(quota=4)], [{"send": "GET /dear"}, {"send": "GET /"}], [429, 200]),
@@ -269,7 +269,7 @@ def test_failures_only() -> None:
 
 
 def test_too_many_at_once() -> None:
-    at_once = {"id": "limit", "kind": "rate-limit", "algorithm": "at-once", "quota": 1, "partition": "route"}
+    at_once = {"id": "limit", "kind": "rate-limit", "algorithm": "at-once", "quota": 1, "per": "route"}
     records = replay(make_pipeline([at_once], routes=ROUTES), {"send": "GET /slow", "times": 5, "every": "1s"})
     assert [r["response"]["status"] for r in records] == [200, 429, 200, 429, 200]
     assert (records[1]["why"], header(records[1], "retry-after")) == ("too-many-at-once", None)
@@ -285,7 +285,7 @@ def test_a_place_is_free_again_when_its_holder_crashes() -> None:
 def test_a_place_is_free_again_after_a_slip_in_front() -> None:
     slip = {
         "id": "slip",
-        "kind": "gate",
+        "kind": "decide",
         "cases": [{"when": {"path": "/slow"}, "then": {"answer-and-continue": {"status": 202}}}],
     }
     at_once = {"id": "limit", "kind": "rate-limit", "algorithm": "at-once", "quota": 1}
@@ -375,7 +375,7 @@ def test_finishing_exactly_in_time_wins() -> None:
 
 
 def test_a_timeout_ends_a_stall() -> None:
-    stuck = {"id": "stuck", "kind": "gate", "cases": [{"then": "nothing"}]}
+    stuck = {"id": "stuck", "kind": "decide", "cases": [{"then": "nothing"}]}
     record = replay(make_pipeline([LATE, stuck], routes=ROUTES), {"send": "GET /"})[0]
     assert (record["outcome"], record["response"]["status"], record["finished"]) == ("timed-out", 504, 1)
 
@@ -403,7 +403,7 @@ MISTAKES: list[tuple[dict[str, Any], dict[str, Any], str]] = [
     ({"quota": 0}, {}, "'quota' must be at least 1"), ({"quota": -1}, {}, "'quota' must be at least 1"),
     ({"window": "0s"}, {}, "longer than nothing"), ({"window": "-1s"}, {}, "is no duration"), ({"window": None}, {}, "has no window"),
     ({"algorithm": "token-bucket", "burst": 0}, {}, "'burst' must be at least 1"), ({"burst": 3}, {}, "fixed-window has no burst"),
-    ({"algorithm": "at-once"}, {}, "at-once has no window"), ({"partition": ["adress"]}, {}, "'adress' is no partition"),
+    ({"algorithm": "at-once"}, {}, "at-once has no window"), ({"per": ["adress"]}, {}, "'adress' says not for whom"),
     ({"tiers": [{"quota": 3}, {"when": {"role": "x"}, "quota": 5}]}, {}, "tier 2 can never apply"),
     ({"tiers": [{"when": {"role": "x"}, "quota": 3}, {"when": {"role": "x"}, "quota": 5}]}, {}, "tier 2 can never apply"),
     ({}, {"deployment": {"instances": 2, "shared-state": ["limt"]}}, "there is no stage 'limt'; did you mean 'limit'"),

@@ -86,7 +86,7 @@ CREDENTIALS: list[tuple[dict[str, str], int, str | None]] = [
 def test_credentials_that_counted_are_minted_anew(
     usher: Usher, headers: dict[str, str], status: int, identity: str | None
 ) -> None:
-    record = replayed(usher, entry(headers=headers, status=status), options=("--as", "maren"))[0]
+    record = replayed(usher, entry(headers=headers, status=status), options=("--sign", "maren"))[0]
     assert record["identity"] == identity
     assert "recorded-secret" not in json.dumps(record)
     assert "cmVjb3JkZWQ6c2VjcmV0" not in json.dumps(record)
@@ -97,17 +97,17 @@ def test_without_as_nothing_counts_and_nothing_shows(usher: Usher) -> None:
     assert (record["why"], "recorded-secret" in json.dumps(record)) == ("wrong", False)
 
 
-def test_the_host_that_pages_of_other_origins_call_most(usher: Usher) -> None:
+def test_the_host_that_most_of_the_pages_own_calls_go_to(usher: Usher) -> None:
     page = {"Origin": "https://page.example"}
     entries = [
-        *(entry(f"https://page.example/{n}") for n in range(5)),
+        *(entry(f"https://page.example/{n}.js") for n in range(5)),
         entry("https://api.example/one", headers=page),
         entry("https://api.example/two"),
         entry("https://tracker.example/x"),
     ]
     records = replayed(usher, *entries)
     assert [record["request"]["url"] for record in records] == ["https://api.example/one", "https://api.example/two"]
-    most = replayed(usher, *entries[:5], entries[-1])
+    most = replayed(usher, *entries[:5])
     assert len(most) == 5
 
 
@@ -133,14 +133,13 @@ AS_RECORDED: list[tuple[dict[str, Any], list[Any]]] = [
 
 @pytest.mark.parametrize(("recorded", "expected"), AS_RECORDED)
 def test_the_recorded_status_is_what_is_expected(usher: Usher, recorded: dict[str, Any], expected: list[Any]) -> None:
-    record = replayed(usher, recorded, options=("--as-recorded",))[0]
+    record = replayed(usher, recorded, options=("--expect-recorded",))[0]
     assert [check["expected"] for check in record["checks"]] == expected
 
 
 BROKEN: list[tuple[dict[str, Any], str]] = [
     ({**entry(), "startedDateTime": "yesterday"}, "the entry can't be read"),
     ({**entry(), "startedDateTime": 7}, "isn't shaped as HAR 1.2 says"),
-    (entry("ftp://api.example/"), "a URL starts with http:// or https://"),
     ({**entry(), "response": {"status": "200"}}, "isn't shaped as HAR 1.2 says"),
     ({"startedDateTime": "2026-01-01T00:00:00Z", "response": {"status": 200}}, "the entry has no request"),
 ]

@@ -149,7 +149,7 @@ def _said(text: str) -> list[Line]:
 
 def _report(painter: Painter, part: Part) -> int:
     pipeline = load(FOLDER / part.pipeline)
-    har = HarOptions(account="maren", as_recorded=True) if part.trace.endswith(".har") else HarOptions()
+    har = HarOptions(sign="maren", expect_recorded=True) if part.trace.endswith(".har") else HarOptions()
     prepared = Trace.read(FOLDER / part.trace, har=har).prepared(pipeline)
     return TextReport(painter, World(pipeline), prepared, journeys=1).run()
 

@@ -46,20 +46,20 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="the host that the pipeline stands for; else the one that pages of other origins call most",
     )
     group.add_argument(
-        "--as",
-        dest="account",
-        metavar="ACCOUNT",
-        help="give requests whose credential counted a fresh one of this account",
+        "--sign",
+        metavar="SCHEME:ACCOUNT",
+        help="give requests whose credential counted a fresh one of this account; without SCHEME, by the same "
+        "scheme. bearer, basic, api-key, or cookie: a session opened at the desk",
     )
     group.add_argument(
-        "--as-recorded", action="store_true", help="expect of every request the status that was recorded"
+        "--expect-recorded", action="store_true", help="expect of every request the status that was recorded"
     )
 
 
 def run(args: Namespace) -> int:
     """Replay. Returns the exit status."""
     pipeline = pipeline_of(args)
-    har = HarOptions(args.host, args.account, args.as_recorded)
+    har = HarOptions(args.host, args.sign, args.expect_recorded)
     problems: list[Problem] = []
     traces = []
     for path in args.traces:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 from argparse import ArgumentParser, Namespace
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -33,11 +34,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         default=[],
         help="a header field; may be repeated",
     )
-    body = parser.add_mutually_exclusive_group()
-    body.add_argument("--json", metavar="JSON", help="a JSON body")
-    body.add_argument("--form", metavar="NAME=VALUE", action="append", help="a form field; may be repeated")
-    body.add_argument("--text", metavar="TEXT", help="a plain body")
-    body.add_argument("--file", metavar="FILE", type=Path, help="a body from a file, sent as it is")
+    parser.add_argument(
+        "--body",
+        metavar="SORT:CONTENT",
+        help="json:JSON, form:A=B&C=D, text:TEXT, or file:FILE for a body sent as the file has it",
+    )
     parser.add_argument(
         "--sign", metavar="SCHEME:ACCOUNT", help="a credential minted for an account, as in bearer:maren"
     )
@@ -103,19 +104,10 @@ def request_of(args: Namespace) -> dict[str, Any]:
         headers.setdefault(name.strip(), []).append(value.strip())
     if headers:
         spec["headers"] = {name: values[0] if len(values) == 1 else values for name, values in headers.items()}
-    if args.json is not None:
-        spec["json"] = parse(args.json, "--json")
-    if args.form is not None:
-        form: dict[str, Any] = {}
-        for text in args.form:
-            name, equals, value = text.partition("=")
-            if not equals:
-                raise Unusable([Problem(Spot("--form", 1, 1), f"'{text}' is no form field", "write NAME=VALUE")])
-            form.setdefault(name, []).append(value)
-        spec["form"] = form
-    for key in ("text", "file", "caller"):
-        if getattr(args, key) is not None:
-            spec[key] = str(getattr(args, key))
+    if args.body is not None:
+        spec.update(_body(args.body))
+    if args.caller is not None:
+        spec["caller"] = args.caller
     if args.sign is not None:
         scheme, colon, account = args.sign.partition(":")
         if not colon or scheme not in ("bearer", "basic", "api-key"):
@@ -130,6 +122,33 @@ def request_of(args: Namespace) -> dict[str, Any]:
             )
         spec["sign"] = {scheme: account}
     return spec
+
+
+_BODIES: dict[str, Callable[[str], Any]] = {
+    "json": lambda text: parse(text, "--body"),
+    "form": lambda text: _form(text),
+    "text": str,
+    "file": str,
+}
+
+
+def _body(text: str) -> dict[str, Any]:
+    """``SORT:CONTENT`` as a trace says it. Raises Unusable."""
+    sort, colon, content = text.partition(":")
+    if not colon or sort not in _BODIES:
+        what = f"'{text[:60]}' says not what sort of body this is"
+        raise Unusable([Problem(Spot("--body", 1, 1), what, "write json:JSON, form:A=B&C=D, text:TEXT or file:FILE")])
+    return {sort: _BODIES[sort](content)}
+
+
+def _form(text: str) -> dict[str, Any]:
+    form: dict[str, Any] = {}
+    for pair in text.split("&"):
+        name, equals, value = pair.partition("=")
+        if not equals:
+            raise Unusable([Problem(Spot("--body", 1, 1), f"'{pair}' is no form field", "write form:NAME=VALUE")])
+        form.setdefault(name, []).append(value)
+    return {name: values[0] if len(values) == 1 else values for name, values in form.items()}
 
 
 def _free_id(wanted: str, taken: list[Any]) -> str:

@@ -1,30 +1,50 @@
 """HAR 1.2 recordings as traces.
 
-Recorded secrets mean nothing to a model: credentials are left out, or minted anew on request.
+Recorded secrets mean nothing to a model: credentials are left out, or minted anew on request. What can't
+be replayed (other hosts, other schemes, requests that got no answer) is left out and counted.
 """
 
 from __future__ import annotations
 
 import base64
+import binascii
+import re
 from collections import Counter
+from collections.abc import Iterable
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
-from urllib.parse import parse_qsl
+from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.dates import instant, timestamp
-from patient_usher.core.http.media import is_json, parse_media_type
+from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, locate, near
+from patient_usher.core.model.templates import NAME
+from patient_usher.core.model.values import literal
 
 if TYPE_CHECKING:
     from patient_usher.files.trace import HarOptions
 
-_NOT_SENT_BY_US = {"host", "content-length", "connection", "cookie", "authorization", "accept-encoding"} - {
-    "accept-encoding"
-}
+_NOT_SENT_BY_US = frozenset({"host", "content-length", "connection", "cookie", "authorization"})
 _HIDDEN = "hidden-by-the-import"
+_SECRET_PARAMETERS = frozenset(
+    {
+        "access_token",
+        "api_key",
+        "apikey",
+        "client_secret",
+        "id_token",
+        "password",
+        "secret",
+        "sig",
+        "signature",
+        "token",
+    }
+)
+_ASSETS = re.compile(r"text/(html|css|javascript)|(application|text)/(x-)?javascript|image/|font/|audio/|video/")
+_ASSET_ENDINGS = re.compile(r"\.(html?|css|m?js|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf)$", re.IGNORECASE)
 
 
 class _Entry(NamedTuple):
@@ -35,58 +55,93 @@ class _Entry(NamedTuple):
     content: dict[str, Any]
     status: int
     from_cache: bool
+    asset: bool
     spot: Spot
+
+    def field(self, lower: str) -> str | None:
+        return next((values[0] for name, values in self.headers.items() if name.lower() == lower), None)
+
+
+class _Signing(NamedTuple):
+    """Whose fresh credential a request gets; ``scheme`` is None for the one that it had."""
+
+    scheme: str | None
+    account: str
 
 
 def trace_of_har(doc: Any, blueprint: Blueprint, options: HarOptions) -> tuple[Map, list[str]]:
     """The recording as a trace document, and what was left out. Raises Unusable."""
-    if options.account is not None and options.account not in blueprint.spec.accounts:
-        known = near(options.account, blueprint.spec.accounts)
-        raise Unusable([Problem(Spot("--as", 1, 1), f"the pipeline has no account '{options.account}'", known)])
-    entries = _read_entries(doc)
-    host = options.host or _commonest_host(entries)
-    kept = [entry for entry in entries if entry.url.host == host]
-    notes = []
-    if left := len(entries) - len(kept):
-        notes.append(f"{left} request{'s' if left > 1 else ''} to hosts other than {host} left out")
+    signing = _signing(options.sign, blueprint)
+    entries, left = _read_entries(doc)
+    host = options.host.lower() if options.host else _host_called_most(entries)
+    kept = [entry for entry in entries if host in (entry.url.authority, entry.url.host)]
+    notes = [f"{count} {what} left out" for what, count in left.items()]
+    if others := len(entries) - len(kept):
+        notes.append(f"{others} request{'s' if others > 1 else ''} to hosts other than {host} left out")
     if cached := sum(entry.from_cache for entry in kept):
         notes.append(f"{cached} came from the browser's own cache: sent here too, but nothing is expected of that")
     if not kept:
-        spot = locate(doc, ["log", "entries"])
-        hosts = sorted({entry.url.host for entry in entries})
-        raise Unusable(
-            [
-                Problem(
-                    spot,
-                    f"no request went to {host}" if host else "the recording has no requests",
-                    near(host or "", hosts),
-                )
-            ]
-        )
-    first = min(entry.at for entry in kept)
+        hosts = sorted({entry.url.authority for entry in entries})
+        what = f"no request went to {host}" if host else "the recording has no request that could be replayed"
+        raise Unusable([Problem(locate(doc, ["log", "entries"]), what, near(host or "", hosts))])
+    maker = _Maker(min(entry.at for entry in kept), blueprint, signing, options.expect_recorded)
     spot = getattr(doc, "spot", Spot("", 1, 1))
     requests = Seq(spot)
-    ids: Counter[str] = Counter()
-    for entry in kept:
-        request = _request(entry, first, ids, blueprint, options)
+    for request, place in maker.requests(kept):
         requests.append(request)
-        requests.spots.append(entry.spot)
-    trace = Map(
-        spot,
-        [
-            ("patient-usher", "trace/1"),
-            ("starts", timestamp(first)),
-            ("base", kept[0].url.origin),
-            ("requests", requests),
-        ],
-    )
-    trace.spots = dict.fromkeys(trace, (spot, spot))
-    return trace, notes
+        requests.spots.append(place)
+    parts: list[tuple[str, Any]] = [
+        ("patient-usher", "trace/1"),
+        ("starts", timestamp(maker.first)),
+        ("base", kept[0].url.origin),
+        ("requests", requests),
+    ]
+    if signing is not None and signing.scheme == "cookie":
+        parts.insert(3, ("callers", _map(spot, {"signed-in": _map(spot, {"cookies": "keep"})})))
+    if maker.cookies:
+        notes.append(f"cookies of {maker.cookies} request{'s' if maker.cookies > 1 else ''} left out: they are secrets")
+    return _map(spot, dict(parts)), notes
 
 
-def _read_entries(doc: Any) -> list[_Entry]:
+def _map(spot: Spot, items: dict[str, Any]) -> Map:
+    made = Map(spot, items.items())
+    made.spots = dict.fromkeys(items, (spot, spot))
+    return made
+
+
+def _signing(text: str | None, blueprint: Blueprint) -> _Signing | None:
+    if text is None:
+        return None
+    scheme, colon, account = text.rpartition(":")
+    accounts, nowhere = blueprint.spec.accounts, Spot("--sign", 1, 1)
+    if colon and scheme not in ("bearer", "basic", "api-key", "cookie"):
+        known = near(scheme, ("bearer", "basic", "api-key", "cookie"))
+        raise Unusable([Problem(nowhere, f"there is no scheme '{scheme}'", known)])
+    if account not in accounts:
+        raise Unusable([Problem(nowhere, f"the pipeline has no account '{account}'", near(account, accounts))])
+    if scheme == "cookie" and (not accounts[account].password or _desk(blueprint) is None):
+        what = f"no desk of the pipeline gives cookies, or '{account}' has no password to sign in with"
+        raise Unusable([Problem(nowhere, what, "add one, or name another scheme")])
+    return _Signing(scheme or None, account)
+
+
+def _desk(blueprint: Blueprint) -> str | None:
+    """Where a session is opened."""
+    for item in blueprint.placed:
+        desk = item.groups[-1].desk if item.groups else None
+        if item.desk == "sign-in" and desk is not None and desk.gives == "cookie":
+            return item.route.template.text
+    return None
+
+
+# Reading.
+
+
+def _read_entries(doc: Any) -> tuple[list[_Entry], Counter[str]]:
+    """Every entry that can be replayed, and how many of which sort can't."""
     problems: list[Problem] = []
     found: list[_Entry] = []
+    left: Counter[str] = Counter()
     raw = doc["log"]["entries"]
     if not isinstance(raw, list):
         raise Unusable(
@@ -95,16 +150,28 @@ def _read_entries(doc: Any) -> list[_Entry]:
     for at, item in enumerate(raw):
         path: list[str | int] = ["log", "entries", at]
         try:
-            found.append(_read_entry(item, locate(doc, path)))
+            sort = _unplayable(item)
+            if sort:
+                left[sort] += 1
+            else:
+                found.append(_read_entry(item, locate(doc, path)))
         except KeyError as error:
             problems.append(Problem(locate(doc, path), f"the entry has no {error.args[0]}", "HAR 1.2 requires it"))
         except (TypeError, AttributeError):
             problems.append(Problem(locate(doc, path), "the entry isn't shaped as HAR 1.2 says", "record it again"))
-        except ValueError as error:
+        except (ValueError, OverflowError) as error:
             problems.append(Problem(locate(doc, path), f"the entry can't be read: {error}", "mend or remove it"))
     if problems:
         raise Unusable(problems)
-    return found
+    return found, left
+
+
+def _unplayable(item: Any) -> str:
+    """The sort of entry that no HTTP service answers, or nothing."""
+    scheme = urlsplit(str(item["request"]["url"])).scheme.lower()
+    if scheme not in ("http", "https"):
+        return f"of {scheme or 'no scheme'}:"
+    return "without an answer (status 0)" if item["response"]["status"] == 0 else ""
 
 
 def _read_entry(item: Any, spot: Spot) -> _Entry:
@@ -116,107 +183,163 @@ def _read_entry(item: Any, spot: Spot) -> _Entry:
             headers.setdefault(name, []).append(value)
     moved = response.get("_transferSize")
     from_cache = moved == 0 if moved is not None else response.get("bodySize") == 0 and response["status"] == 304
-    text = item["startedDateTime"].replace("Z", "+00:00")
     status = response["status"]
-    if not isinstance(status, int):
+    content = request.get("postData") or {}
+    if not isinstance(status, int) or isinstance(status, bool) or not isinstance(content, dict):
         raise TypeError
+    url = _url(str(request["url"]))
+    media = str((response.get("content") or {}).get("mimeType", ""))
     return _Entry(
-        instant(datetime.fromisoformat(text)),
+        instant(datetime.fromisoformat(item["startedDateTime"].replace("Z", "+00:00"))),
         str(request["method"]).upper(),
-        parse_url(request["url"].partition("#")[0]),
+        url,
         headers,
-        request.get("postData") or {},
+        content,
         status,
         bool(from_cache),
+        bool(_ASSETS.match(media) or _ASSET_ENDINGS.search(url.path)),
         spot,
     )
 
 
-def _commonest_host(entries: list[_Entry]) -> str | None:
-    """The host that pages of other origins call most; else the one that is called most."""
-    crossing = Counter(entry.url.host for entry in entries if _origin(entry) not in (None, entry.url.origin))
-    counts = crossing or Counter(entry.url.host for entry in entries)
+def _url(text: str) -> Url:
+    """A URL as it was sent: what a browser would have encoded is."""
+    return parse_url(quote(text.partition("#")[0], safe="!#$%&'()*+,/:;=?@[]~-._"))
+
+
+def _host_called_most(entries: list[_Entry]) -> str | None:
+    """The host that most of the pages' own calls go to; where none is told from a page's parts, the commonest."""
+    calls = Counter(entry.url.authority for entry in entries if not entry.asset)
+    counts = calls or Counter(entry.url.authority for entry in entries)
     return counts.most_common(1)[0][0] if counts else None
 
 
-def _origin(entry: _Entry) -> str | None:
-    return next((values[0] for name, values in entry.headers.items() if name.lower() == "origin"), None)
+# Making.
 
 
-def _request(entry: _Entry, first: int, ids: Counter[str], blueprint: Blueprint, options: HarOptions) -> Map:
-    last = next((segment for segment in reversed(entry.url.segments) if segment), "root")
-    stem = "".join(char if char.isalnum() or char in "-_." else "-" for char in f"{entry.method.lower()}-{last}")
-    ids[stem] += 1
-    request = Map(entry.spot)
-    request["id"] = stem if ids[stem] == 1 else f"{stem}-{ids[stem]}"
-    request["send"] = f"{entry.method} {entry.url.text.replace('${', '%24%7B')}"
-    request["at"] = f"{entry.at - first}us"
-    headers = {
-        name: values if len(values) > 1 else values[0]
-        for name, values in entry.headers.items()
-        if name.lower() not in _NOT_SENT_BY_US
-    }
-    headers = {name: value for name, value in headers.items() if "${" not in str(value)}
-    _put_content(request, headers, entry)
-    _put_credential(request, headers, entry, blueprint, options)
-    if headers:
-        request["headers"] = headers
-    if options.as_recorded and not entry.from_cache:
-        conditional = any(name.lower() in ("if-none-match", "if-modified-since") for name in entry.headers)
-        expected: Any = [entry.status, 304] if conditional and entry.status == 200 else entry.status
-        request["expect"] = {"status": expected}
-    request.spots = dict.fromkeys(request, (entry.spot, entry.spot))
-    return request
+class _Maker:
+    """Makes requests of a trace from entries. ``cookies`` counts those that had some."""
 
+    def __init__(self, first: int, blueprint: Blueprint, signing: _Signing | None, expect: bool) -> None:
+        self.first, self.blueprint, self.signing, self.expect = first, blueprint, signing, expect
+        self.key_place = blueprint.wallet.key_place or ("", "")
+        self.session_cookies = {
+            credential.place[1] for options in blueprint.options.values() for credential in options.credentials()
+            if credential.scheme == "session-cookie" and credential.place is not None
+        }  # fmt: skip
+        self.ids: set[str] = set()
+        self.cookies = 0
 
-def _put_content(request: Map, headers: dict[str, Any], entry: _Entry) -> None:
-    content = entry.content
-    text = content.get("text")
-    if not isinstance(text, str) or text == "":
-        return
-    if content.get("encoding") == "base64":
-        text = base64.b64decode(text).decode(errors="replace")
-    media = parse_media_type(str(content.get("mimeType", "")))[0]
-    if "${" in text:
-        text = text.replace("${", "$ {")
-    if is_json(media):
-        import json
+    def requests(self, entries: Iterable[_Entry]) -> Iterable[tuple[Map, Spot]]:
+        """Each entry as a request, at its time; a sign-in first where a session is wanted."""
+        if self.signing is not None and self.signing.scheme == "cookie":
+            account = self.signing.account
+            nowhere = Spot("--sign", 1, 1)
+            password = self.blueprint.spec.accounts[account].password
+            body = {"name": literal(account), "password": literal(password or "")}
+            self.ids.add("sign-in")
+            sign_in = {"id": "sign-in", "caller": "signed-in", "send": f"POST {_desk(self.blueprint)}", "at": "0s"}
+            yield _map(nowhere, {**sign_in, "json": body}), nowhere
+        for entry in entries:
+            yield self._request(entry), entry.spot
 
-        try:
-            request["json"] = json.loads(text)
-        except ValueError:
-            request["text"] = text
+    def _id(self, entry: _Entry) -> str:
+        """A legal id of its own, made of the method and the path's last segment."""
+        last = next((segment for segment in reversed(entry.url.segments) if segment), "root")
+        stem = re.sub(r"[^A-Za-z0-9_.-]+", "-", f"{entry.method.lower()}-{last}").strip("-")
+        stem = stem if NAME.fullmatch(stem) else "request"
+        number, id_ = 1, stem
+        while id_ in self.ids:
+            number += 1
+            id_ = f"{stem}-{number}"
+        self.ids.add(id_)
+        return id_
+
+    def _request(self, entry: _Entry) -> Map:
+        headers = {name: values for name, values in entry.headers.items() if name.lower() not in _NOT_SENT_BY_US}
+        request: dict[str, Any] = {"id": self._id(entry), "at": f"{entry.at - self.first}us"}
+        _put_content(request, headers, entry)
+        url = self._put_credential(request, headers, entry)
+        request["send"] = f"{entry.method} {literal(url)}"
+        if headers:
+            request["headers"] = {name: [literal(value) for value in values] for name, values in headers.items()}
+        if self.expect and not entry.from_cache:
+            conditional = any(entry.field(name) is not None for name in ("if-none-match", "if-modified-since"))
+            either = entry.status == 304 or (conditional and entry.status == 200)
+            request["expect"] = {"status": [200, 304] if either else entry.status}
+        return _map(entry.spot, request)
+
+    def _put_credential(self, request: dict[str, Any], headers: dict[str, list[str]], entry: _Entry) -> str:
+        """A credential that counted gets a fresh one; one that was refused stays without meaning. Returns the URL."""
+        given = credentials(entry.field("authorization"))
+        where, name = self.key_place
+        own_field = next((key for key in headers if where == "header" and key.lower() == name.lower()), None)
+        cookies = {part.partition("=")[0].strip() for part in (entry.field("cookie") or "").split(";")} - {""}
+        in_query = name if where == "query" else None
+        has_key = own_field is not None or (where == "cookie" and name in cookies) or in_query in entry.url.params
+        session = bool(cookies & self.session_cookies)
+        signing = self.signing
+        fresh = (
+            signing is not None
+            and entry.status != 401
+            and (given is not None or has_key or session or (signing.scheme == "cookie" and bool(cookies)))
+        )
+        if own_field is not None:
+            headers.pop(own_field)
+        if not fresh or signing is None:
+            if own_field is not None:
+                headers[own_field] = [_HIDDEN]
+            if given is not None:
+                headers["Authorization"] = [f"{given[0].capitalize()} {_HIDDEN}"]
+            self.cookies += bool(cookies)
+            return _hidden(entry.url, in_query, drop=False)
+        had = "api-key" if has_key and given is None else "basic" if given and given[0] == "basic" else "bearer"
+        scheme = signing.scheme or ("cookie" if session and given is None and not has_key else had)
+        if scheme == "cookie":
+            request["caller"] = "signed-in"
         else:
-            return
-    elif media == "application/x-www-form-urlencoded":
-        form: dict[str, Any] = {}
-        for name, value in parse_qsl(text, keep_blank_values=True):
-            form.setdefault(name, []).append(value)
-        request["form"] = form
+            request["sign"] = {scheme: signing.account}
+        return _hidden(entry.url, in_query, drop=True)
+
+
+def _hidden(url: Url, key: str | None, *, drop: bool) -> str:
+    """The URL with secrets of its query hidden; ``drop`` leaves the pipeline's own key out."""
+    names = url.params.keys()
+    if key not in names and not any(name.lower() in _SECRET_PARAMETERS for name in names):
+        return url.text
+    pairs = [
+        (name, _HIDDEN if name == key or name.lower() in _SECRET_PARAMETERS else value)
+        for name, value in parse_qsl(url.query, keep_blank_values=True)
+        if not (drop and name == key)
+    ]
+    return url.origin + url.path + (f"?{urlencode(pairs)}" if pairs else "")
+
+
+def _put_content(request: dict[str, Any], headers: dict[str, list[str]], entry: _Entry) -> None:
+    """The body as it was sent: its octets, and the media type that a field or the recording says."""
+    content = entry.content
+    text, params = content.get("text"), content.get("params")
+    media = content.get("mimeType")
+    if isinstance(text, str) and text:
+        octets = _octets(text, str(content.get("encoding", "")), str(media or ""))
+    elif isinstance(params, list) and params:
+        pairs = [(str(item.get("name", "")), str(item.get("value", ""))) for item in params if isinstance(item, dict)]
+        octets = urlencode(pairs).encode()
     else:
-        request["text"] = text
+        return
+    request["base64"] = base64.b64encode(octets).decode()
+    if isinstance(media, str) and media and entry.field("content-type") is None:
+        headers["Content-Type"] = [media]
 
 
-def _put_credential(
-    request: Map, headers: dict[str, Any], entry: _Entry, blueprint: Blueprint, options: HarOptions
-) -> None:
-    """A credential that counted gets a fresh one; one that was refused stays without meaning."""
-    value = next((values[0] for name, values in entry.headers.items() if name.lower() == "authorization"), None)
-    given = credentials(value)
-    key_place = blueprint.wallet.key_place
-    key_header = key_place[1] if key_place and key_place[0] == "header" else None
-    key = next((name for name in headers if key_header and name.lower() == key_header.lower()), None)
-    if key is not None:
-        headers.pop(key)
-    if given is None and key is None:
-        return
-    if options.account is None or entry.status == 401:
-        if key is not None:
-            headers[key] = _HIDDEN
-        if given is not None:
-            headers["Authorization"] = f"{given[0].capitalize()} {_HIDDEN}"
-        return
-    sort = "api-key" if given is None else {"basic": "basic"}.get(given[0], "bearer")
-    sign = Map(entry.spot, [(sort, options.account)])
-    sign.spots = {sort: (entry.spot, entry.spot)}
-    request["sign"] = sign
+def _octets(text: str, encoding: str, media: str) -> bytes:
+    if encoding == "base64":
+        try:
+            return base64.b64decode(text, validate=True)
+        except (binascii.Error, ValueError):
+            raise ValueError("its body is no base64") from None
+    charset = dict(parse_media_type(media)[1]).get("charset", "utf-8")
+    try:
+        return text.encode(charset)
+    except (LookupError, UnicodeError):
+        return text.encode("utf-8", "replace")

@@ -17,11 +17,11 @@ from patient_usher.files.text import MAX_OCTETS, decoded, open_file, parse
 
 
 class HarOptions(NamedTuple):
-    """How to read a recording: its host, whose fresh credentials, whether to expect what was recorded."""
+    """How to read a recording: its host, whose fresh credentials (``SCHEME:ACCOUNT``), and what to expect."""
 
     host: str | None = None
-    account: str | None = None
-    as_recorded: bool = False
+    sign: str | None = None
+    expect_recorded: bool = False
 
 
 AS_IT_IS = HarOptions()

@@ -30,7 +30,7 @@ STYLES = {
 }
 
 # Where the output can't hold the drawing characters, these stand in.
-_ASCII = str.maketrans("●○◆▲▼◇◈∞·─╌┌│├└╴✓✗×…→", "oxA!v@*?.-~,|||-v#x.>", "")
+_ASCII = str.maketrans("●○◆▲▼◇◈∞·─╌┌│├└╴✓✗×…→–", "oxA!v@*?.-~,|||-v#x.>-", "")
 
 
 def line(*pieces: str | Piece | tuple[str, str]) -> Line:

@@ -13,10 +13,10 @@ CELLS = {
     "runs": ("●", ""),
     "sometimes": ("◐", "raised"),
     "passed-over": ("○", "dim"),
-    "off": ("×", "dim"),
+    "off": ("–", "dim"),
     "elsewhere": ("", "dim"),
 }
-LEGEND = "● runs  ◐ depends on the path (only, except)  ○ passed over  × switched off  ◆ handler"
+LEGEND = "● runs  ◐ depends on the path (only, except)  ○ passed over  – switched off  ◆ handler"
 
 
 def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:

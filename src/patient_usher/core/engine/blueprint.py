@@ -162,7 +162,7 @@ class Blueprint:
                 if asked.scheme == "bearer":
                     keys = tuple(name for name in asked.keys if name in signing)
                     bearer = Bearer(keys or bearer.keys, asked.issuer, asked.audience)
-                elif asked.place is not None:
+                elif asked.scheme == "api-key":
                     key_place = asked.place
         return Wallet(bearer, key_place)
 

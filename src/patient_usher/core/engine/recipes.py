@@ -85,6 +85,8 @@ class Recipe:
             self._content(TEXT, spec.text, lambda text: plain(text).encode())
         elif spec.file is not None:
             self._body = read_file(spec.file)
+        elif spec.base64 is not None:
+            self._body = spec.base64
 
     def _content(self, media: str, value: Any, write: Callable[[Any], bytes]) -> None:
         self._fields.put("Content-Type", media)
@@ -92,7 +94,9 @@ class Recipe:
         self._body = (lambda kept: write(prepared(kept))) if live else write(prepared)
 
     def _field(self, name: str, value: str) -> None:
-        if "${" in value:
+        if "${" in value and (live := fill(value, TRACE_ROOTS)) and not live[0]:
+            self._fields.add(name, live[1])
+        elif "${" in value:
             self._live_fields.append((name, filler(value, TRACE_ROOTS)))
         else:
             self._fields.add(name, value)

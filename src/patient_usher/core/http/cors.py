@@ -13,6 +13,7 @@ from typing import NamedTuple
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields, list_items
 from patient_usher.core.http.media import parse_media_type
+from patient_usher.core.http.messages import Request
 
 SAFELISTED_METHODS = frozenset({"GET", "HEAD", "POST"})
 """2.2.1."""
@@ -233,3 +234,9 @@ HEADERS_OF: Mapping[str, str] = {
     "expose": "Access-Control-Expose-Headers",
 }
 """3.2.3: the response fields of the protocol."""
+
+
+def is_preflight(request: Request) -> bool:
+    """Whether a request asks for another's permission: OPTIONS with Origin and the method asked for (4.8)."""
+    fields = request.fields
+    return request.method == "OPTIONS" and "origin" in fields and "access-control-request-method" in fields

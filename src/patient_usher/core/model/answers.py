@@ -80,7 +80,7 @@ def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) ->
 def raiser(spec: RaiseSpec, errors: ErrorTypes, *, refuses: bool = False) -> Callable[[Exchange], Raised]:
     """A function that raises what the file says; of a built-in type it is a stage's refusal."""
     message = filler(spec.message)
-    why = "gate-case" if refuses and spec.type in BUILT_IN else None
+    why = "decided" if refuses and spec.type in BUILT_IN else None
 
     def make(x: Exchange) -> Raised:
         return errors.raised(spec.type, plain(message(x)), where=spec.where, cause=spec.cause, why=why)

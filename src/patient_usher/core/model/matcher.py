@@ -1,4 +1,4 @@
-"""``when``: one matcher for gates, handler cases, tiers and always statements."""
+"""``when``: one matcher for decide stages, handler cases, tiers and always statements."""
 
 import re
 from collections.abc import Callable

@@ -8,19 +8,19 @@ from pydantic import BeforeValidator, WithJsonSchema
 from patient_usher.core.model.scalars import METHOD, one_or_more, show, wrong
 from patient_usher.core.model.words import RESERVED
 
-_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]*")
+NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]*")
 
 
 def check_id(value: Any) -> str:
     """An id as files may have it. Raises ValueError in our own words."""
-    if not isinstance(value, str) or not _NAME.fullmatch(value):
+    if not isinstance(value, str) or not NAME.fullmatch(value):
         raise wrong(f"{show(value)} is no id", "write letters, digits, dots, dashes and underscores")
     if value in RESERVED:
         raise wrong(f"the id '{value}' is taken", f"results use {', '.join(RESERVED)} for themselves")
     return value
 
 
-Id = Annotated[str, BeforeValidator(check_id), WithJsonSchema({"type": "string", "pattern": f"^{_NAME.pattern}$"})]
+Id = Annotated[str, BeforeValidator(check_id), WithJsonSchema({"type": "string", "pattern": f"^{NAME.pattern}$"})]
 
 
 class Template(NamedTuple):

@@ -1,5 +1,6 @@
 """The trace file: requests with their times, callers and expectations."""
 
+from base64 import b64decode
 from datetime import datetime
 from ipaddress import ip_address
 from typing import Annotated, Any, ClassVar, Literal
@@ -175,10 +176,17 @@ def _parse_keep(value: Any) -> Any:
 KeepRule = Annotated[Any, BeforeValidator(_parse_keep), WithJsonSchema({"type": ["string", "object"]})]
 
 
+def _parse_base64(value: Any) -> bytes:
+    try:
+        return b64decode(value if isinstance(value, str) else "?", validate=True)
+    except ValueError:
+        raise wrong(f"{show(value)} is no base64", "write the body's octets in base64") from None
+
+
 class RequestSpec(Model):
     """One entry of a trace: a request, sent once or several times."""
 
-    BODIES: ClassVar[tuple[str, ...]] = ("json_", "form", "text", "file")
+    BODIES: ClassVar[tuple[str, ...]] = ("json_", "form", "text", "file", "base64")
 
     id: Id
     send: Annotated[Any, BeforeValidator(_parse_send), WithJsonSchema({"type": "string", "pattern": "^\\S+ \\S+$"})]
@@ -192,6 +200,7 @@ class RequestSpec(Model):
     form: dict[str, Sent] | None = None
     text: SentText | None = None
     file: str | None = None
+    base64: Annotated[bytes, BeforeValidator(_parse_base64), WithJsonSchema({"type": "string"})] | None = None
     credentials: Literal["omit", "same-origin", "include"] | None = None
     cache: Literal["default", "no-store", "reload", "no-cache"] | None = None
     mode: Literal["cors", "no-cors", "same-origin"] | None = None

@@ -15,7 +15,13 @@ from patient_usher.core.model.scalars import show, wrong
 
 Reader = Callable[[Any], Any]
 
-PLACEHOLDER = re.compile(r"\$\{([^}]*)\}")
+PLACEHOLDER = re.compile(r"(?<!\$)\$\{([^}]*)\}")
+"""A value to be filled in; with a dollar more, ``$${`` stands for the characters ``${`` themselves."""
+
+
+def literal(text: str) -> str:
+    """Text that fills in as itself."""
+    return text.replace("${", "$${")
 
 
 def pointer(value: Any, path: str) -> Any:
@@ -160,6 +166,9 @@ def fill(value: Any, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> tu
         if alone:
             return True, reader(alone.group(1), roots)
         parts: list[Any] = PLACEHOLDER.split(value)
+        parts[::2] = [part.replace("$${", "${") for part in parts[::2]]
+        if len(parts) == 1:
+            return False, parts[0]
         for at in range(1, len(parts), 2):
             parts[at] = reader(parts[at], roots)
         return True, lambda x: "".join(p if p.__class__ is str else plain(p(x)) for p in parts)

@@ -63,7 +63,7 @@ WHY: dict[str, str] = {
     "closed-to-all": "nobody may use this route",
     "no-route": "no route has this path",
     "method-not-allowed": "the path has routes, but none for this method",
-    "gate-case": "a case of the gate refused it",
+    "decided": "a case of the stage refused it",
     "malformed-body": "the body can't be parsed",
     "media-type": "the body's media type isn't read here",
     "too-large": "the body is over the limit",

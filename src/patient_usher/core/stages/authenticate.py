@@ -92,6 +92,10 @@ class SessionCookieOptions(SchemeOptions):
     scheme: Literal["session-cookie"]
     cookie: str = "session"
 
+    def credential(self) -> Credential:
+        """The cookie."""
+        return Credential("session-cookie", place=("cookie", self.cookie))
+
 
 AnyScheme = Annotated[
     Annotated[BearerOptions, Tag("bearer")]

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Hashable, Iterable
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
+from patient_usher.core.http.cors import is_preflight
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.limits import ALGORITHMS, NEVER, AtOnce, Limiter, limit_item, policy_item, whole_seconds
 from patient_usher.core.model import stage as base
@@ -17,21 +19,23 @@ from patient_usher.core.model.exchange import Exchange, RateUse
 from patient_usher.core.model.matcher import When, compile_when
 from patient_usher.core.model.pipeline import Limit, StageOptions
 from patient_usher.core.model.routes import RouteSpec
-from patient_usher.core.model.scalars import Model, PositiveDuration, one_or_more, show, wrong
+from patient_usher.core.model.scalars import Model, PositiveDuration, Status, one_or_more, show, wrong
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.values import reader
 
 Quota = Annotated[int, Field(ge=1, le=1_000_000_000)]
 
 
-def _check_partition(value: Any) -> list[str]:
+_WHOM = ("address", "identity", "identity-or-address", "route")
+
+
+def _check_per(value: Any) -> list[str]:
     names = one_or_more(value)
     if not isinstance(names, list) or not names:
-        raise wrong(f"{show(value)} is no partition", "write [address], say")
+        raise wrong(f"{show(value)} says not for whom", "write [address], say")
     for name in names:
-        if name not in ("address", "identity", "route") and not (
-            isinstance(name, str) and name.startswith("header:") and name[7:]
-        ):
-            raise wrong(f"{show(name)} is no partition", "write address, identity, route or header:NAME")
+        if name not in _WHOM and not (isinstance(name, str) and re.fullmatch(r"(header|query)\..+", name)):
+            raise wrong(f"{show(name)} says not for whom", f"write {', '.join(_WHOM)}, header.NAME or query.NAME")
     return names
 
 
@@ -51,13 +55,15 @@ class Options(StageOptions):
     quota: Quota
     window: PositiveDuration | None = None
     burst: Annotated[int, Field(ge=1)] | None = None
-    partition: Annotated[
+    per: Annotated[
         list[str],
-        BeforeValidator(_check_partition),
+        BeforeValidator(_check_per),
         WithJsonSchema({"type": ["string", "array"], "items": {"type": "string"}}),
     ] = Field(default=["address"])
     cost: Annotated[int, Field(ge=1)] = 1
     counts: Literal["everything", "failures"] = "everything"
+    failures: list[Status] = Field(default=[401, 403])
+    preflights: Literal["counted", "free"] = "counted"
     tiers: list[Tier] = Field(default_factory=list)
     fields: list[Literal["ratelimit", "x-ratelimit"]] = Field(default=["ratelimit"])
 
@@ -70,6 +76,10 @@ class Options(StageOptions):
                 raise wrong("at-once counts what is under way", "leave counts out")
         elif self.window is None:
             raise wrong(f"{self.algorithm} has no window", "say in which time, as in window: 60s")
+        if self.counts == "everything" and "failures" in self.model_fields_set:
+            raise wrong("failures says what counts: failures counts", "add counts: failures, or leave it out")
+        if self.cost > self._most:
+            raise wrong(f"the cost {self.cost} is over {self._most_said}: nothing can ever pass", "lower the cost")
         if self.burst is not None and self.algorithm not in ("token-bucket", "leaky-bucket"):
             raise wrong(f"{self.algorithm} has no burst", "a burst belongs to a bucket; leave it out")
         self._check_tiers()
@@ -82,15 +92,24 @@ class Options(StageOptions):
                 raise wrong(f"tier {number} can never apply: one before it takes all that it fits", "put it further up")
             seen.append(tier.when if tier.when is not None and tier.when.model_fields_set else None)
 
+    @property
+    def _most(self) -> int:
+        """What may be used at once, at most."""
+        return self.quota if self.burst is None else self.burst
+
+    @property
+    def _most_said(self) -> str:
+        return f"the {'quota' if self.burst is None else 'burst'} {self._most}"
+
     def limit(self) -> Limit:
-        """The quota, for each partition."""
-        return Limit(self.quota, tuple(self.partition))
+        """The quota, for each of those that it counts apart."""
+        return Limit(self.quota, tuple(self.per))
 
     def doubts(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
         """A cost that no quota can ever hold."""
-        if route.cost is not None and route.cost > max(self.quota, self.burst or 0):
-            what = f"the cost {route.cost} is over the quota {self.quota} of '{self.id}': the route can never pass"
-            yield ("cost",), what, "lower the cost or raise the quota"
+        if route.cost is not None and route.cost > self._most:
+            what = f"the cost {route.cost} is over {self._most_said} of '{self.id}': the route can never pass"
+            yield ("cost",), what, f"lower the cost or raise the {'quota' if self.burst is None else 'burst'}"
 
 
 class Stage(base.Stage):
@@ -100,11 +119,11 @@ class Stage(base.Stage):
 
     def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id
-        self.algorithm, self.window, self.partition = options.algorithm, options.window, options.partition
+        self.algorithm, self.window, self.per = options.algorithm, options.window, options.per
         self.make = ALGORITHMS[options.algorithm]
         self.burst = options.burst
         # What makes a limiter the same after a change: how it counts, and for whom.
-        same = (options.algorithm, options.window, tuple(options.partition))
+        same = (options.algorithm, options.window, tuple(options.per))
         names = ["everybody else", *(_name(tier.when) for tier in options.tiers)]
         quotas = [options.quota, *(tier.quota for tier in options.tiers)]
         self.tiers: list[tuple[Hashable, int, str]] = [
@@ -112,11 +131,14 @@ class Stage(base.Stage):
             for name, quota in zip(names, quotas, strict=True)
         ]
         self.choices = [(compile_when(tier.when), n) for n, tier in enumerate(options.tiers, 1)]
-        self.read_key = _key_reader(options.partition)
+        self.read_key = _key_reader(options.per)
         self.cost = options.cost
         self.late = options.counts == "failures"
+        self.failures = frozenset(options.failures)
+        self.free_preflights = options.preflights == "free"
+        self.asks_identity = any(name.startswith("identity") for name in options.per)
         self.fields = frozenset(options.fields)
-        unused = {"way_out": bool(options.fields), "done": self.late or options.algorithm == "at-once"}
+        unused = {"way_out": bool(options.fields) or self.late, "done": self.late or options.algorithm == "at-once"}
         self.unused = frozenset(name for name, used in unused.items() if not used)
 
     def fresh(self, seed: int) -> dict[Hashable, Limiter]:
@@ -124,7 +146,7 @@ class Stage(base.Stage):
         return {name: self.make(quota, self.window or 1, self.burst) for name, quota, _ in self.tiers}
 
     def carry(self, old: Stage, state: dict[Hashable, Limiter]) -> dict[Hashable, Limiter]:
-        """Counts go on where algorithm, window, partition and the tier's own condition are as before."""
+        """Counts go on where algorithm, window, whom it counts and the tier's own condition are as before."""
         limiters = self.fresh(0)
         for name in limiters.keys() & state.keys():
             limiters[name].states = state[name].states
@@ -132,6 +154,10 @@ class Stage(base.Stage):
 
     def way_in(self, x: Exchange) -> Effect:
         """Count, or refuse."""
+        if self.free_preflights and is_preflight(x.request):
+            if x.journey is not None:
+                x.note = {"preflight": "not counted"}
+            return None
         name, quota, policy = self.tiers[0]
         for fits, number in self.choices:
             if fits is None or fits(x):
@@ -150,10 +176,12 @@ class Stage(base.Stage):
         owner.rates += (rate,)
         if not wait:
             x.work[self.key] = (limiter, key, cost, rate, policy)
-            x.note = {"partition": rate.for_, "remaining": remaining}
-            return None
-        x.note = {"partition": rate.for_, "quota": quota, "cost": cost}
-        return self._refused(rate, policy, wait)
+            x.note = {"for": rate.for_, "remaining": remaining}
+        else:
+            x.note = {"for": rate.for_, "quota": quota, "cost": cost}
+        if self.asks_identity and x.identity is None:
+            x.note["identity"] = "nobody is known here yet"
+        return self._refused(rate, policy, wait) if wait else None
 
     def _refused(self, rate: RateUse, policy: str, wait: int) -> Raised:
         fields = Fields()
@@ -178,9 +206,14 @@ class Stage(base.Stage):
 
     def way_out(self, x: Exchange) -> Effect:
         """Tell the caller what is left, as it was when the request came."""
+        entry = x.work.get(self.key)
         assert x.answer is not None
-        *_, rate, policy = x.work[self.key]
+        if entry is None:
+            return None
+        *_, rate, policy = entry
         self._mark(x.answer.fields, rate, policy)
+        if self.late and x.answer.status in self.failures:
+            x.note = {"counted": f"the {x.answer.status}, a failure"}
         return None
 
     def done(self, x: Exchange, how: str) -> None:
@@ -191,7 +224,7 @@ class Stage(base.Stage):
         limiter, key, cost, *_ = entry
         if isinstance(limiter, AtOnce):
             limiter.leave(key, cost)
-        elif x.answer is None or x.answer.status >= 400:
+        elif x.answer is not None and x.answer.status in self.failures:
             limiter.charge(key, x.now, cost)
             limiter.tidy(x.now)
 
@@ -201,15 +234,23 @@ def _name(when: When | None) -> str:
     return "" if when is None else when.model_dump_json(exclude_unset=True)
 
 
+def _name_of(x: Exchange) -> str:
+    return x.identity.name if x.identity is not None else ""
+
+
+_READ: dict[str, Callable[[Exchange], Any]] = {
+    "address": lambda x: x.address,
+    "identity": _name_of,
+    "identity-or-address": lambda x: _name_of(x) or x.address,
+    "route": lambda x: x.route.id if x.route is not None else "",
+}
+
+
 def _reader(name: str) -> Callable[[Exchange], Any]:
-    if name == "address":
-        return lambda x: x.address
-    if name == "identity":
-        return lambda x: x.identity.name if x.identity is not None else ""
-    if name == "route":
-        return lambda x: x.route.id if x.route is not None else ""
-    lower = name[7:].lower()
-    return lambda x: x.request.fields.get(lower) or ""
+    if name in _READ:
+        return _READ[name]
+    read = reader(name)
+    return lambda x: read(x) or ""
 
 
 def _key_reader(names: list[str]) -> Callable[[Exchange], Any]:

@@ -1,4 +1,4 @@
-"""``gate``: the developer's own logic, as cases; and the two classic slips."""
+"""``decide``: the developer's own logic, as cases; and the two classic slips."""
 
 from __future__ import annotations
 
@@ -78,7 +78,7 @@ class Options(StageOptions):
     @model_validator(mode="after")
     def _useful(self) -> Options:
         if not self.cases and not self.way_out:
-            raise wrong("the gate has no cases", "give cases, way-out or both")
+            raise wrong("the stage has no cases", "give cases, way-out or both")
         if any(case.then.answer_and_continue for case in self.way_out):
             raise wrong("on the way out there is nothing left to continue to", "write then: {answer: ...}")
         return self
@@ -154,6 +154,6 @@ def _then(then: Then, setup: Setup) -> Callable[[Exchange], Effect] | None:
     if then.answer is not None:
         make = answer_maker(then.answer, setup.read_file)
         if (then.answer.status or 200) >= 400:
-            return lambda x: Refused(make(x), "gate-case")
+            return lambda x: Refused(make(x), "decided")
         return make
     return None
