@@ -39,7 +39,7 @@ def test_the_demo_shows_a_story_and_a_mistake(usher: Usher) -> None:
         ("harbour.yaml", "story.yaml", 0, 42, 0),
         ("mistaken.yaml", "story.yaml", 1, 42, 6),
         ("sequential.yaml", "story.yaml", 0, 42, 0),
-        ("sequential-mistaken.yaml", "story.yaml", 1, 42, 10),
+        ("sequential-mistaken.yaml", "story.yaml", 1, 42, 12),
         ("quay.yaml", "quay-story.yaml", 0, 34, 0),
         ("front.yaml", "front-story.yaml", 1, 4, 3),
         ("boaters.yaml", "boaters-story.yaml", 0, 5, 0),
@@ -217,8 +217,8 @@ def test_show_draws_stages_against_routes(usher: Usher) -> None:
     )  # fmt: skip
     done = usher("show", "p.yaml", p__yaml=text)
     rows = {line.split()[0]: line for line in done.out.splitlines() if line and not line.startswith(" ")}
-    assert rows["health"].split()[3] == "●─×─○─○─┼───◆"
-    assert rows["berth"].split()[3] == "●─×─●─◐─┼─●─◆"
+    assert rows["health"].split()[3] == "●─–─○─○─┼───◆"
+    assert rows["berth"].split()[3] == "●─–─●─◐─┼─●─◆"
     one = usher("show", "p.yaml", "GET", "/v1/berths/T08").out
     for part in (
         "route berth",
@@ -243,7 +243,7 @@ SEND: list[tuple[list[str], int, dict[str, Any]]] = [
     (["GET", "/v1/harbour/ledger", "-H", "X-Harbour-Key: marens-made-up-key"], 403, {"why": "insufficient-role"}),
     (["GET", "https://elsewhere.example/v1/lighthouse", "--sign", "bearer:maren"], 404, {"refused_by": "router"}),
     (
-        ["POST", "/v1/berths/T12/bookings", "--sign", "bearer:maren", "--json", '{"nights": 2}'],
+        ["POST", "/v1/berths/T12/bookings", "--sign", "bearer:maren", "--body", 'json:{"nights": 2}'],
         409,
         {"outcome": "errored"},
     ),
@@ -261,10 +261,10 @@ def test_send(usher: Usher, arguments: list[str], status: int, facts: dict[str, 
 @pytest.mark.parametrize(
     ("body", "content"),
     [
-        (["--file", "body.txt", "-H", "Content-Type: text/plain"], "from a file"),
-        (["--json", '{"a": [1]}'], {"a": [1]}),
-        (["--form", "a=1", "--form", "b=x y"], {"a": "1", "b": "x y"}),
-        (["--text", "ahoy"], "ahoy"),
+        (["--body", "file:body.txt", "-H", "Content-Type: text/plain"], "from a file"),
+        (["--body", 'json:{"a": [1]}'], {"a": [1]}),
+        (["--body", "form:a=1&b=x y"], {"a": "1", "b": "x y"}),
+        (["--body", "text:ahoy"], "ahoy"),
     ],
 )
 def test_send_bodies(usher: Usher, body: list[str], content: Any) -> None:
@@ -314,9 +314,9 @@ def test_the_recording_agrees_with_its_model_on_every_status(usher: Usher) -> No
         "replay",
         str(DEMO / "recorded.yaml"),
         str(DEMO / "harbour.har"),
-        "--as",
+        "--sign",
         "maren",
-        "--as-recorded",
+        "--expect-recorded",
         "--format",
         "json",
     )
@@ -326,10 +326,12 @@ def test_the_recording_agrees_with_its_model_on_every_status(usher: Usher) -> No
     assert sum(bool(x["checks"]) for x in exchanges) == 16  # two came from the browser's own cache
     assert all(check["ok"] for x in exchanges for check in x["checks"])
     assert "eyJ-made-up-token" not in done.out
-    text = usher("replay", str(DEMO / "recorded.yaml"), str(DEMO / "harbour.har"), "--as", "maren", "--as-recorded").out
+    text = usher(
+        "replay", str(DEMO / "recorded.yaml"), str(DEMO / "harbour.har"), "--sign", "maren", "--expect-recorded"
+    ).out
     assert "2 requests to hosts other than api.ternharbour.example left out" in text
     without = usher(
-        "replay", str(DEMO / "recorded.yaml"), str(DEMO / "harbour.har"), "--as-recorded", "--format", "json"
+        "replay", str(DEMO / "recorded.yaml"), str(DEMO / "harbour.har"), "--expect-recorded", "--format", "json"
     )
     assert (without.status, without.json["summary"]["failed"]) == (1, 4)
 
@@ -342,7 +344,7 @@ def test_another_host_of_the_recording(usher: Usher) -> None:
         str(DEMO / "harbour.har"),
         "--host",
         "boaters.example",
-        "--as-recorded",
+        "--expect-recorded",
         "--format",
         "json",
         p__yaml=pipeline,
@@ -476,16 +478,16 @@ def test_python_mistakes(usher: Usher, call: str, what: str) -> None:
 @pytest.mark.parametrize(
     ("arguments", "status", "part"),
     [
-        (["--version"], 0, "patient-usher "), (["--help"], 0, "usher demo"), ([], 0, "usher demo"), (["replay", "--help"], 0, "--as-recorded"),
+        (["--version"], 0, "patient-usher "), (["--help"], 0, "usher demo"), ([], 0, "usher demo"), (["replay", "--help"], 0, "--expect-recorded"),
         (["replai"], 2, "did you mean 'replay'?"), (["replay", "nowhere.yaml", "x.yaml"], 2, "nowhere.yaml:1:1: there is no such file"),
         (["replay", HARBOUR, STORY, "--only", "helth"], 2, "did you mean 'health'?"), (["replay"], 2, "PIPELINE"),
         (["replay", HARBOUR, STORY, "-e", "devlopment"], 2, "did you mean 'development'?"),
         (["replay", HARBOUR, STORY, "--set", "x"], 2, "STAGE.OPTION=VALUE"), (["replay", HARBOUR, STORY, "--set", "safety-nt.log=full"], 2, "did you mean 'safety-net'?"),
         (["replay", HARBOUR, STORY, "--set", "safety-net.log=ful"], 2, "did you mean 'full'?"),
-        (["replay", HARBOUR, str(DEMO / "harbour.har"), "--as", "maron"], 2, "did you mean 'maren'?"),
+        (["replay", HARBOUR, str(DEMO / "harbour.har"), "--sign", "maron"], 2, "did you mean 'maren'?"),
         (["replay", HARBOUR, str(DEMO / "harbour.har"), "--host", "x.example"], 2, "no request went to x.example"),
         (["send", HARBOUR, "GET", "no slash"], 2, "command line:1:1"), (["send", HARBOUR, "GET", "/", "-H", "x"], 2, "NAME: VALUE"),
-        (["send", HARBOUR, "GET", "/", "--sign", "bearer:nobody"], 2, "no account 'nobody'"), (["send", HARBOUR, "GET", "/", "--json", "{"], 2, "--json:1:"),
+        (["send", HARBOUR, "GET", "/", "--sign", "bearer:nobody"], 2, "no account 'nobody'"), (["send", HARBOUR, "GET", "/", "--body", "json:{"], 2, "--body:1:"),
     ],
 )  # fmt: skip
 def test_words_and_exit_statuses(usher: Usher, arguments: list[str], status: int, part: str) -> None:

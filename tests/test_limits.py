@@ -264,8 +264,10 @@ def test_a_cost_over_the_quota_gets_no_retry_after() -> None:
 def test_failures_only() -> None:
     net = {"id": "net", "kind": "error-handler"}
     requests = [{"send": "GET /", "times": 5}, {"send": "GET /broken", "times": 2}, {"send": "GET /"}]
-    assert statuses([net, limit(counts="failures")], *requests) == [200] * 5 + [500, 500, 429]
-    assert statuses([limit(counts="failures"), net], *requests) == [200] * 5 + [500, 500, 429]
+    broken = limit(counts="failures", failures=[500])
+    assert statuses([net, broken], *requests) == [200] * 5 + [500, 500, 429]
+    assert statuses([broken, net], *requests) == [200] * 5 + [500, 500, 429]
+    assert statuses([limit(counts="failures"), net], *requests) == [200] * 5 + [500, 500, 200]
 
 
 def test_too_many_at_once() -> None:

@@ -19,6 +19,9 @@ COMMANDS = {
     "schema": "what may I write here? JSON Schema for editors",
 }
 
+MOST_PROBLEMS = 50
+"""How many things that are wrong are told at once."""
+
 HELP = """\
 usage: usher COMMAND ...
 
@@ -45,11 +48,13 @@ def main(argv: list[str] | None = None) -> int:
     try:
         if not arguments or arguments[0] not in COMMANDS:
             return _early(arguments)
-        from argparse import ArgumentParser, RawDescriptionHelpFormatter
+        from argparse import RawDescriptionHelpFormatter
         from importlib import import_module
 
+        from patient_usher.cli.arguments import Parser
+
         command = import_module(f"patient_usher.cli.{arguments[0]}")
-        parser = ArgumentParser(
+        parser = Parser(
             prog=f"usher {arguments[0]}",
             description=command.__doc__,
             formatter_class=RawDescriptionHelpFormatter,
@@ -61,12 +66,23 @@ def main(argv: list[str] | None = None) -> int:
     except SystemExit as end:
         return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        _abandon_output()
         return 0
     except KeyboardInterrupt:
         return 130
     except Exception as error:
-        return _report(error, debug)
+        status = _report(error, debug)
+        if isinstance(error, OSError):
+            _abandon_output()
+        return status
+
+
+def _abandon_output() -> None:
+    """What is still to be written goes nowhere: nobody reads it, or there is no room."""
+    try:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    except (OSError, ValueError):
+        sys.stdout = open(os.devnull, "w")  # noqa: SIM115
 
 
 def _early(arguments: list[str]) -> int:
@@ -88,18 +104,34 @@ def _early(arguments: list[str]) -> int:
     return 2
 
 
+def _say(text: object) -> None:
+    from patient_usher.reports.paint import shown
+
+    print("\n".join(map(shown, str(text).split("\n"))), file=sys.stderr)
+
+
 def _report(error: Exception, debug: bool) -> int:
+    """Say what is wrong. Returns the exit status: the input's fault, or our own."""
     from patient_usher.core.model.document import Unusable
     from patient_usher.core.model.effects import IllegalEffect
 
-    if isinstance(error, IllegalEffect):
-        print(f"usher: {error}", file=sys.stderr)
-        return 2
     if isinstance(error, Unusable):
-        for problem in error.problems:
-            print(problem, file=sys.stderr)
+        for problem in error.problems[:MOST_PROBLEMS]:
+            _say(problem)
+        if len(error.problems) > MOST_PROBLEMS:
+            _say(f"... and {len(error.problems) - MOST_PROBLEMS} more")
+        return 2
+    if isinstance(error, IllegalEffect):
+        _say(f"usher: {error}")
+        return 2
+    if isinstance(error, OSError):
+        name = error.filename if isinstance(error.filename, str) else "standard output"
+        _say(f"{name}: {error.strerror or error}; check the path, its permissions and the room on its disk")
+        return 2
+    if isinstance(error, RecursionError | MemoryError) and not debug:
+        _say("usher: the input is nested too deep, or too large, to be worked on; make it smaller")
         return 2
     if debug:
         raise error
-    print(f"usher: a fault of its own: {type(error).__name__}: {error} (--debug shows where)", file=sys.stderr)
+    _say(f"usher: a fault of its own: {type(error).__name__}: {error} (--debug shows where)")
     return 3

@@ -23,7 +23,7 @@ from patient_usher.core.verify.summary import Summary
 from patient_usher.lab import Trace, load, sends
 from patient_usher.reports import text
 from patient_usher.reports.journey import journey
-from patient_usher.reports.paint import Line, Painter, line, stdout_painter
+from patient_usher.reports.paint import Line, Painter, line, shown, stdout_painter
 
 MAX_NAMES = 6
 """How many failed requests are named in the last line."""
@@ -77,7 +77,7 @@ def pipeline_of(args: Namespace) -> Blueprint:
         allow_python=args.allow_python,
     )
     for warning in pipeline.warnings:
-        print(warning, file=sys.stderr)
+        print(shown(str(warning)), file=sys.stderr)
     return pipeline
 
 

@@ -35,6 +35,13 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="replay everything, show this request whole; may be repeated",
     )
     parser.add_argument(
+        "--allow-env",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="let the traces read this variable of the environment; may be repeated",
+    )
+    parser.add_argument(
         "--keep-state",
         action="store_true",
         help="each further trace goes on with the state and the clock of the one before; else it starts fresh",
@@ -64,7 +71,7 @@ def run(args: Namespace) -> int:
     traces = []
     for path in args.traces:
         try:
-            traces.append(Trace.read(path, har=har, allow_files=args.allow_files))
+            traces.append(Trace.read(path, har=har, allow_files=args.allow_files, allow_env=args.allow_env))
         except Unusable as error:
             problems += error.problems
     if problems:

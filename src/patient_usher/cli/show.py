@@ -5,6 +5,7 @@ order, and why the others don't.
 from __future__ import annotations
 
 import os
+import re
 from argparse import ArgumentParser, Namespace
 
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
@@ -33,7 +34,7 @@ def run(args: Namespace) -> int:
         raise Unusable([Problem(Spot("command line", 1, 1), "a method is given, but no URL", "write GET /path, say")])
     text = (
         args.url
-        if "://" in args.url
+        if re.match(r"[A-Za-z][A-Za-z0-9+.-]*://", args.url)
         else f"https://service.example{args.url if args.url.startswith('/') else '/' + args.url}"
     )
     try:

@@ -6,7 +6,7 @@ import json
 import os
 import re
 from array import array
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from hashlib import blake2b
 from itertools import chain, islice
 from pathlib import Path
@@ -18,7 +18,7 @@ from pydantic import ValidationError
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Maker, Prepared, read_spec
 from patient_usher.core.engine.recipes import Entry, Recipe
-from patient_usher.core.http.messages import nests_too_deep
+from patient_usher.core.http.messages import finite, nests_too_deep, no_constant, whole
 from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
 from patient_usher.core.model.invalid import problems_of
 from patient_usher.core.model.scalars import MAX_TIME, UNITS
@@ -54,7 +54,9 @@ class _Plain(msgspec.Struct, forbid_unknown_fields=True):
 
 _plain_of = msgspec.json.Decoder(_Plain).decode
 _parts_of = msgspec.json.Decoder(dict[str, msgspec.Raw]).decode
-_decode = json.JSONDecoder(object_pairs_hook=no_twins).decode
+_decode = json.JSONDecoder(
+    object_pairs_hook=no_twins, parse_constant=no_constant, parse_float=finite, parse_int=whole
+).decode
 _text_of = msgspec.json.Decoder(str).decode
 
 
@@ -62,15 +64,22 @@ class Lines(Trace):
     """A trace that streams. What comes from a pipe can be replayed once."""
 
     def __init__(
-        self, name: str, read_file: Beside, har: HarOptions, path: Path, stream: BinaryIO, header: dict[str, Any]
+        self,
+        name: str,
+        read_file: Beside,
+        har: HarOptions,
+        path: Path,
+        stream: BinaryIO,
+        header: dict[str, Any],
+        allow_env: Collection[str],
     ) -> None:
-        super().__init__(name, read_file, har=har)
+        super().__init__(name, read_file, har=har, allow_env=allow_env)
         self._path, self._header = path, header
         self._stream: BinaryIO | None = stream
 
     def prepared(self, pipeline: Blueprint) -> Prepared:
         """The trace made ready for a pipeline; a line that can't be used is told when it is come to."""
-        problems = fill_from_environment(self._header, os.environ)
+        problems = fill_from_environment(self._header, os.environ, self._allow_env)
         try:
             spec = read_spec(self._header)
         except Unusable:
@@ -83,7 +92,7 @@ class Lines(Trace):
         return Prepared(
             spec.name or Path(self.name).name,
             spec.starts,
-            _Reader(self.name, maker).entries(chain(first, lines)),
+            _Reader(self.name, maker, self._allow_env).entries(chain(first, lines)),
             [],
             [],
             [shown for _, raw in first if (shown := _shown(raw)) is not None],
@@ -117,8 +126,8 @@ def _shown(raw: bytes) -> tuple[str, str] | None:
 class _Reader:
     """Makes entries of lines. Lines that differ only in id and time share their recipe."""
 
-    def __init__(self, name: str, maker: Maker) -> None:
-        self.name, self.maker = name, maker
+    def __init__(self, name: str, maker: Maker, allow_env: Collection[str]) -> None:
+        self.name, self.maker, self.allow_env = name, maker, allow_env
         self.ids = Ids()
         self.recipes: dict[tuple[bytes, bytes | None], Recipe] = {}
         self.order = 0
@@ -212,7 +221,7 @@ class _Reader:
             column = getattr(error, "colno", 1)
             problem = Problem(spot._replace(column=column), "this line is no JSON", "write one request a line")
             raise Unusable([problem]) from None
-        if b"${env:" in raw and (problems := fill_from_environment(doc, os.environ)):
+        if b"${env:" in raw and (problems := fill_from_environment(doc, os.environ, self.allow_env)):
             raise Unusable(problem._replace(spot=spot) for problem in problems)
         return doc
 

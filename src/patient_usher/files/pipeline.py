@@ -12,7 +12,7 @@ from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.compile import compile_document
 from patient_usher.core.model.document import Problem, Unusable, fill_from_environment, locate
 from patient_usher.core.model.overlays import setting, variant
-from patient_usher.files.text import parse, parse_value, read_text
+from patient_usher.files.text import MAX_OCTETS, open_file, parse, parse_value, read_text
 
 
 @dataclass(frozen=True)
@@ -27,16 +27,21 @@ class Beside:
 
     def __call__(self, name: str) -> bytes:
         """The file's octets."""
-        root = self.folder.resolve()
-        path = (root / name).resolve()
+        root = Path(os.path.realpath(self.folder))
+        path = Path(os.path.realpath(root / name)) if "\0" not in name else root
         if not self.anywhere and not path.is_relative_to(root):
             raise OSError(
                 f"the file {name} lies outside the folder of the file that names it; move it, or give --allow-files"
             )
         try:
-            return path.read_bytes()
-        except OSError as error:
-            raise OSError(f"the file {name} can't be read: {error.strerror}; check the path") from None
+            with open_file(path) as stream:
+                octets = stream.read(MAX_OCTETS + 1)
+        except Unusable as error:
+            problem = error.problems[0]
+            raise OSError(f"the file {name} can't be read: {problem.what}; {problem.mend}") from None
+        if len(octets) > MAX_OCTETS:
+            raise OSError(f"the file {name} is over 256 MiB; name a smaller one")
+        return octets
 
 
 def load_pipeline(
@@ -65,7 +70,7 @@ def load_pipeline(
 
     def load(places: bool) -> Blueprint:
         return compile_document(
-            read_document(source, places=places) if isinstance(source, Path) else source,
+            read_document(source, places=places, anywhere=allow_files) if isinstance(source, Path) else source,
             environments=environments,
             overlays=overlays,
             read_file=Beside(folder, allow_files),
@@ -80,7 +85,7 @@ def load_pipeline(
         return load(True)
 
 
-def read_document(path: Path, *, places: bool) -> Any:
+def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Any:
     """A pipeline document, with ``like`` and the environment's variables resolved."""
     seen: list[Path] = []
     chain: list[Any] = []
@@ -90,20 +95,28 @@ def read_document(path: Path, *, places: bool) -> Any:
         if problems := fill_from_environment(doc, os.environ):
             raise Unusable(problems)
         chain.append(doc)
-        seen.append(path.resolve())
+        seen.append(Path(os.path.realpath(path)))
         if not isinstance(doc, dict) or "like" not in doc:
             break
         like = doc["like"]
-        if not isinstance(like, str):
+        if not isinstance(like, str) or "\0" in like:
             raise Unusable(
                 [Problem(locate(doc, ["like"]), "like must name a pipeline file", "write like: harbour.yaml")]
             )
         path = path.parent / like
-        if path.resolve() in seen:
+        if not path.exists():
+            raise Unusable([Problem(locate(doc, ["like"]), f"there is no file {like}", "check the path")])
+        if Path(os.path.realpath(path)) in seen:
             raise Unusable([Problem(locate(doc, ["like"]), f"{like} is a variant of itself", "name another file")])
-        if not path.resolve().is_relative_to(seen[0].parent):
+        if not anywhere and not Path(os.path.realpath(path)).is_relative_to(seen[0].parent):
             raise Unusable(
-                [Problem(locate(doc, ["like"]), f"{like} lies outside the folder of this file", "move it there")]
+                [
+                    Problem(
+                        locate(doc, ["like"]),
+                        f"{like} lies outside the folder of this file",
+                        "move it there, or give --allow-files",
+                    )
+                ]
             )
     doc = chain.pop()
     while chain:

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from patient_usher.core.http.messages import MAX_NESTING, nests_too_deep
+from patient_usher.core.http.messages import MAX_NESTING, finite, nests_too_deep, no_constant, whole
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable
 
 MAX_NODES = 2_000_000
@@ -45,7 +45,7 @@ def open_file(path: Path, name: str | None = None, *, pipes: bool = False) -> Bi
         if not (stat.S_ISREG(mode) or (pipes and (stat.S_ISFIFO(mode) or stat.S_ISCHR(mode)))):
             raise unusable("this is no regular file", "name one")
         return path.open("rb")
-    except FileNotFoundError:
+    except (FileNotFoundError, ValueError):
         raise unusable("there is no such file", "check the path") from None
     except OSError as error:
         raise unusable(f"the file can't be read: {error.strerror}", "check its permissions") from None
@@ -76,7 +76,7 @@ def parse(text: str, name: str, *, places: bool = False) -> Any:
     """
     if not places and text.lstrip()[:1] in ("{", "[") and not (SURROGATE.search(text) or nests_too_deep(text)):
         try:
-            return json.loads(text, object_pairs_hook=no_twins)
+            return _loads(text)
         except ValueError:
             pass  # the slow way says where, and reads YAML that begins like JSON
     return parse_yaml(text, name)
@@ -92,6 +92,11 @@ def no_twins(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     if len(result) != len(pairs):
         raise Twins
     return result
+
+
+_loads = json.JSONDecoder(
+    object_pairs_hook=no_twins, parse_constant=no_constant, parse_float=finite, parse_int=whole
+).decode
 
 
 def parse_value(text: str) -> Any:
@@ -159,6 +164,7 @@ def _spot_at(text: str, name: str, position: int) -> Spot:
 def _explain(error: Any, text: str, spot: Spot) -> tuple[str, str]:
     lines = text.splitlines()
     line = lines[spot.line - 1] if spot.line <= len(lines) else ""
+    line = line[: spot.column + 200][-1000:]  # what is looked for stands near
     if "\t" in line[: len(line) - len(line.lstrip())] or "'\\t'" in str(error.problem):
         return "a tab stands here where only spaces may", "indent with spaces"
     around = line[: spot.column]
@@ -265,6 +271,8 @@ class _Builder:
                 raise self._fail(event.start_mark, "half a character is escaped here", "escape both halves") from None
         plain = event.style in (None, "")
         value = resolve(text) if plain else text
+        if isinstance(value, float) and value in (float("inf"), float("-inf")):
+            raise self._fail(event.start_mark, "this number is too large", "write a smaller one")
         if event.anchor:
             self.anchors[event.anchor] = (value, 1)
         return value

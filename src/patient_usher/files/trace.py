@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import json
 import os
 import sys
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared, prepare, read_spec
+from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Unusable, fill_from_environment
 from patient_usher.files.pipeline import Beside
 from patient_usher.files.text import MAX_OCTETS, decoded, open_file, parse
@@ -36,8 +36,8 @@ def is_har(doc: Any) -> bool:
 def header_of(first: bytes) -> dict[str, Any] | None:
     """The header line of a JSON Lines trace, None where the file is of another format."""
     try:
-        header = json.loads(first)
-    except (ValueError, RecursionError):
+        header = read_json(first.decode("utf-8-sig"))
+    except ValueError:
         return None
     if not isinstance(header, dict) or "patient-usher" not in header or "requests" in header:
         return None
@@ -50,16 +50,28 @@ class Trace:
     ``Trace.read(path)`` reads a file, ``Trace.of(requests)`` takes them as the file would say them.
     """
 
-    def __init__(self, name: str, read_file: Beside, *, text: str = "", doc: Any = None, har: HarOptions) -> None:
+    def __init__(
+        self,
+        name: str,
+        read_file: Beside,
+        *,
+        text: str = "",
+        doc: Any = None,
+        har: HarOptions,
+        allow_env: Collection[str] = (),
+    ) -> None:
         self.name = name
+        self._allow_env = allow_env
         self._read_file, self._har = read_file, har
         self._text, self._doc = text, doc
 
     @staticmethod
-    def read(path: str | Path, *, har: HarOptions = AS_IT_IS, allow_files: bool = False) -> Trace:
+    def read(
+        path: str | Path, *, har: HarOptions = AS_IT_IS, allow_files: bool = False, allow_env: Collection[str] = ()
+    ) -> Trace:
         """The trace in a file; ``-`` is standard input. The format is told from the content.
 
-        ``har`` says how to read a recording. Raises Unusable where the file can't be read; what is
+        ``har`` says how to read a recording, ``allow_env`` which variables of the environment it may read. Raises Unusable where the file can't be read; what is
         wrong inside, replaying tells.
         """
         path = Path(path)
@@ -71,10 +83,10 @@ class Trace:
         if header is not None:
             from patient_usher.files.lines import Lines  # what people write needs none of it
 
-            return Lines(name, read_file, har, path, stream, header)
+            return Lines(name, read_file, har, path, stream, header, allow_env)
         with stream:
             raw = first + stream.read(MAX_OCTETS)
-        return Trace(name, read_file, text=decoded(raw, name), har=har)
+        return Trace(name, read_file, text=decoded(raw, name), har=har, allow_env=allow_env)
 
     @staticmethod
     def of(*requests: Mapping[str, Any], **header: Any) -> Trace:
@@ -108,7 +120,7 @@ class Trace:
             from patient_usher.files.har import trace_of_har
 
             doc, notes = trace_of_har(doc, pipeline, self._har)
-        if problems := fill_from_environment(doc, os.environ):
+        if problems := fill_from_environment(doc, os.environ, self._allow_env):
             raise Unusable(problems)
         return doc, notes
 

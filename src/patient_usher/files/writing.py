@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import stat
 import tempfile
 from pathlib import Path
 from typing import Any
@@ -14,23 +15,28 @@ from patient_usher.core.model.exchange import Exchange
 
 def write_whole(path: Path, text: str) -> None:
     """Write a file so that it is never seen half-written. Raises Unusable where it can't be."""
+    name = None
     try:
+        mode = stat.S_IMODE(path.stat().st_mode) if path.exists() else 0o666 & ~_umask()
         handle, name = tempfile.mkstemp(dir=path.parent or Path("."), prefix=f".{path.name}.")
-        with os.fdopen(handle, "w", encoding="utf-8", newline="\n") as stream:
+        with os.fdopen(handle, "w", encoding="utf-8", newline="") as stream:
             stream.write(text)
-        mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
         os.chmod(name, mode)
         os.replace(name, path)
-    except OSError as error:
-        raise Unusable(
-            [
-                Problem(
-                    Spot(str(path), 1, 1),
-                    f"the file can't be written: {error.strerror}",
-                    "check the folder and its permissions",
-                )
-            ]
-        ) from None
+    except (OSError, ValueError) as error:
+        if name is not None:
+            Path(name).unlink(missing_ok=True)
+        reason = error.strerror if isinstance(error, OSError) else str(error)
+        problem = Problem(
+            Spot(str(path), 1, 1), f"the file can't be written: {reason}", "check the folder and its permissions"
+        )
+        raise Unusable([problem]) from None
+
+
+def _umask() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
 
 
 def observed(x: Exchange) -> dict[str, Any]:

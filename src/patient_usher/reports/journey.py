@@ -7,7 +7,7 @@ import textwrap
 from collections.abc import Iterator
 from typing import Any
 
-from patient_usher.core.http.messages import phrase
+from patient_usher.core.http.messages import phrase, read_json
 from patient_usher.core.model.words import DID
 from patient_usher.reports.paint import Line, Piece, fit, line
 from patient_usher.reports.text import MARKS, WIDTH, Record, clock, failures, status_style, value_text
@@ -145,7 +145,7 @@ def _content(message: Record, limit: int = 14) -> Iterator[Line]:
             yield line("  ", (f"({message['body_size']} octets that are no text)", "dim"))
         return
     try:
-        value = json.loads(text)
+        value = read_json(text)
     except ValueError:
         pass
     else:

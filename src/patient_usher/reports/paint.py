@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Iterable
 from typing import Any, NamedTuple, TextIO
@@ -33,6 +34,17 @@ STYLES = {
 _ASCII = str.maketrans("●○◆▲▼◇◈∞·─╌┌│├└╴✓✗×…→–", "oxA!v@*?.-~,|||-v#x.>-", "")
 
 
+_HIDDEN = re.compile("[\x00-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
+
+
+def shown(text: str) -> str:
+    """Text as it may be printed: what a terminal would obey, or can't write, is seen as an escape.
+
+    Every word that is printed goes through here.
+    """
+    return _HIDDEN.sub(lambda match: match[0].encode("unicode_escape", "surrogatepass").decode(), text)
+
+
 def line(*pieces: str | Piece | tuple[str, str]) -> Line:
     """A line from texts and (text, style) pairs."""
     return [Piece(piece) if isinstance(piece, str) else Piece(*piece) for piece in pieces]
@@ -56,15 +68,17 @@ class Painter:
     def write(self, lines: Iterable[Line]) -> None:
         """Write lines, each with its end."""
         for pieces in lines:
-            text = "".join(piece.text for piece in pieces).rstrip()
+            text = shown("".join(piece.text for piece in pieces).rstrip())
             if self._ascii:
-                self._stream.write(text.translate(_ASCII).encode("ascii", "replace").decode() + "\n")
+                self._stream.write(text.translate(_ASCII).encode("ascii", "backslashreplace").decode() + "\n")
             elif self._console is None:
                 self._stream.write(text + "\n")
             else:
                 from rich.text import Text
 
-                self._console.print(Text.assemble(*((piece.text, STYLES.get(piece.style, "")) for piece in pieces)))
+                self._console.print(
+                    Text.assemble(*((shown(piece.text), STYLES.get(piece.style, "")) for piece in pieces))
+                )
 
 
 def wants_colour(stream: TextIO, environ: dict[str, str]) -> bool:

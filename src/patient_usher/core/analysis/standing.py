@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from typing import NamedTuple
-from urllib.parse import unquote
 
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.placing import PlacedRoute
@@ -11,6 +10,7 @@ from patient_usher.core.engine.world import World
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.urls import Url
+from patient_usher.core.model.patterns import MANY, split_pattern, split_request
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.templates import Template
 
@@ -22,30 +22,33 @@ class RouteRow(NamedTuple):
     stages: dict[str, str]
 
 
-def _matches(pattern: list[str], segments: list[tuple[str, str]], *, surely: bool) -> bool:
+def _matches(parts: list[str | None], segments: list[tuple[str, str]], *, surely: bool) -> bool:
     """Whether a path pattern fits some path of a template, or surely every one."""
-    if not pattern:
-        return not segments
-    head, rest = pattern[0], pattern[1:]
-    if head == "**":
-        return any(_matches(rest, segments[at:], surely=surely) for at in range(len(segments) + 1))
-    if not segments:
-        return False
-    what, text = segments[0]
-    if what == "tail":
-        return not surely
-    fits = head == "*" or (what == "literal" and head == text) or (what != "literal" and not surely)
-    return fits and _matches(rest, segments[1:], surely=surely)
+    # reached: how many of the segments the parts so far may have taken
+    reached = {0}
+    for part in parts:
+        if part == MANY:
+            reached = set(range(min(reached), len(segments) + 1)) if reached else set()
+            continue
+        after = set()
+        for at in reached:
+            if at == len(segments):
+                continue
+            what, text = segments[at]
+            if what == "tail":
+                if not surely:
+                    after |= {at, at + 1}  # a tail may go on, or end here
+            elif part is None or (what == "literal" and part == text) or (what != "literal" and not surely):
+                after.add(at + 1)
+        reached = after
+    return len(segments) in reached
 
 
 def _pattern_fits(text: str, method: str, template: Template, *, surely: bool) -> bool:
-    methods, space, path = text.partition(" ")
-    if not space:
-        methods, path = "", text
-    names = methods.split(",") if methods else []
+    names, path = split_request(text)
     if names and method not in names and not (method == "GET" and "HEAD" in names and not surely):
         return False
-    return _matches([unquote(part) for part in path.strip()[1:].split("/")], list(template.segments), surely=surely)
+    return _matches(split_pattern(path), list(template.segments), surely=surely)
 
 
 def _state(options: StageOptions, item: PlacedRoute) -> str:

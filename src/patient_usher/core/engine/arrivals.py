@@ -27,7 +27,7 @@ class Front:
         if self._there:
             x.request = request = self._passed_on(request)
         url = request.url
-        hop = read_forwarded(request.fields) if self._trusts(request.peer) else Hop()
+        hop = read_forwarded(request.fields, self._spec.sends) if self._trusts(request.peer) else Hop()
         x.scheme = hop.scheme or url.scheme
         x.host = hop.host or url.host
         x.address = hop.address or request.peer

@@ -12,6 +12,7 @@ from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.handling import HandlerSpec
 from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions, stage_lists
 from patient_usher.core.model.routes import GroupSpec, RouteSpec
+from patient_usher.core.model.schemas import schema_problems
 from patient_usher.core.model.templates import Access
 from patient_usher.core.stages import kind
 
@@ -125,14 +126,9 @@ def _check_route(spec: PipelineSpec, route: RouteSpec, where: Path, known: list[
         found.add((*where, "handler", "records"), f"there are no records '{handler.records}'", mend)
     if route.input is None or not route.input.schemas():
         return
-    from jsonschema import Draft202012Validator
-    from jsonschema.exceptions import SchemaError
-
     for name, schema in route.input.schemas().items():
-        try:
-            Draft202012Validator.check_schema(schema)
-        except SchemaError as error:
-            found.add((*where, "input", name, *error.absolute_path), f"this is no JSON Schema: {error.message}")
+        for path, what, mend in schema_problems(schema):
+            found.add((*where, "input", name, *path), what, mend)
 
 
 def check_errors(spec: PipelineSpec, found: Complaints) -> None:

@@ -88,7 +88,7 @@ def compile_source(source: Source) -> Blueprint:
     found.stop()
 
     placed = place_routes(spec)
-    setup = _set_up(spec, source, keys)
+    setup = _set_up(spec, source, keys, options)
     keepers: dict[Hashable, Keeper] = {}
     for name, records in spec.records.items():
         try:
@@ -174,7 +174,9 @@ def _load_keys(spec: PipelineSpec, found: Complaints) -> dict[str, SigningKey]:
     return keys
 
 
-def _set_up(spec: PipelineSpec, source: Source, keys: Mapping[str, SigningKey]) -> Setup:
+def _set_up(
+    spec: PipelineSpec, source: Source, keys: Mapping[str, SigningKey], options: Mapping[str, StageOptions]
+) -> Setup:
     return Setup(
         spec=spec,
         environment=source.environment or ("production",),
@@ -182,6 +184,7 @@ def _set_up(spec: PipelineSpec, source: Source, keys: Mapping[str, SigningKey]) 
         keys=keys,
         read_file=source.read_file,
         load_python=source.load_python,
+        options=options,
         desks=tuple(("desk", group.id) for group in all_groups(spec.groups) if group.desk is not None),
         by_api_key={key: name for name, account in spec.accounts.items() for key in account.api_keys},
     )
@@ -239,7 +242,7 @@ def _make_plans(
 ) -> dict[str | None, Plan]:
     """What is walked on each route; under None, what is walked where there is none."""
     in_order = spec.flow == "sequential"
-    raises = spec.refuse == "raise" and not in_order
+    raises = spec.refuse == "raise"
     fixed = {"router": PlanStep("router", RouterStage(), raises=raises, sequential=in_order, framed=False)}
     for id_, option in options.items():
         if option.enabled:
@@ -253,8 +256,13 @@ def _make_plans(
         if item is not None:
             handler = handlers[item.route.id]
             steps["handler"] = PlanStep("handler", handler, raises=True, sequential=in_order, framed=False)
-        found = (steps[id_] for id_ in running_order(spec, item) if id_ in steps)
-        return Plan(tuple(found), sequential if in_order else nested)
+        order = [id_ for id_ in running_order(spec, item) if id_ in steps]
+        inside = order.index("router")
+        if in_order and item is None:  # what falls through was offered to the routes where they stand
+            before = spec.stages[: spec.stages.index(MARKER)]
+            inside = sum(entry["id"] in steps for entry in before)
+        found = tuple(steps[id_] for id_ in order)
+        return Plan(found, sequential if in_order else nested, inside, spec.refuse == "answer")
 
     plans: dict[str | None, Plan] = {item.route.id: plan(item) for item in placed}
     plans[None] = plan(None)
@@ -269,8 +277,12 @@ def _passes_over(options: StageOptions) -> PassesOver | None:
         return None
 
     def fits(patterns: list[Any], x: Exchange) -> bool:
-        method, path = x.request.method, x.request.url.decoded_path
-        return any((not methods or method in methods) and test(path) for methods, test in patterns)
+        method, segments = x.request.method, x.request.url.segments
+        as_get = method == "HEAD" and x.route is not None and x.route.method == "GET"  # RFC 9110 9.3.2
+        return any(
+            (not methods or method in methods or (as_get and "GET" in methods)) and test(segments)
+            for methods, test in patterns
+        )
 
     def reason(x: Exchange) -> str | None:
         if only is not None and not fits(only, x):

@@ -82,12 +82,19 @@ class Flow(Protocol):
 
 
 class Plan(NamedTuple):
-    """The steps that an exchange on one route walks, and in which flow."""
+    """The steps that an exchange on one route walks, and in which flow.
+
+    ``routes_at`` is where the routes stand among them; ``answers``: whether what a type of error declares is
+    answered plainly where no error handler catches it (``refuse: answer``).
+    """
 
     steps: tuple[PlanStep, ...]
     flow: Flow
+    routes_at: int = 0
+    answers: bool = False
 
     def unwatched(self, *, routed: bool) -> Plan:
         """The same for exchanges whose journey nobody keeps; where there is a route the router only passes on."""
-        steps = (step for step in self.steps if not (step.idles or (routed and step.id == "router")))
-        return Plan(tuple(steps), self.flow)
+        kept = [not (step.idles or (routed and step.id == "router")) for step in self.steps]
+        steps = tuple(step for step, stays in zip(self.steps, kept, strict=True) if stays)
+        return self._replace(steps=steps, routes_at=sum(kept[: self.routes_at]))

@@ -115,7 +115,7 @@ class Recipe:
         return self._made(url, kept, blueprint)
 
     def _filled_url(self, target: str) -> Url:
-        return parse_url(target if "://" in target else self.base.origin + target)
+        return parse_url(self.base.origin + target if target.startswith("/") else target)
 
     def _made(self, url: Any, kept: Kept, blueprint: Blueprint | None = None) -> Request:
         fields = Fields([("Host", url.authority)])

@@ -123,13 +123,12 @@ class Replay:
                 self._broken = Unusable([Problem(entry.spot, what, mend)])
                 self._entries = iter(())
                 return
-            self._timed += 1
+            self._timed += entry.at is not None
             self.clock.push(time, ARRIVAL, entry.order, self._come, entry)
 
-    def _come(self, entry: Entry, timed: int) -> None:
-        """An entry's time has come: by the clock, or (``timed`` is 1) since the one before has finished."""
-        if not timed:
-            self._timed -= 1
+    def _come(self, entry: Entry, _: int) -> None:
+        """An entry's time has come."""
+        self._timed -= entry.at is not None
         if self.streams:
             self._read_ahead()
         if entry.recipe is not None:
@@ -147,7 +146,7 @@ class Replay:
         follower = self._followers.pop(entry.order, None)
         if follower is not None:
             time = self.clock.now + (follower.after or 0)
-            self.clock.push(time, ARRIVAL, follower.order, self._come, follower, 1)
+            self.clock.push(time, ARRIVAL, follower.order, self._come, follower)
 
     def _launch(self, subject: tuple[Entry, Recipe, int], _: int) -> None:
         entry, recipe, repetition = subject

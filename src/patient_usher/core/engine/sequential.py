@@ -35,8 +35,11 @@ def raised(x: Exchange) -> None:
 
 
 def path_of_error(x: Exchange, index: int) -> Iterator[PlanStep]:
-    """Forward: every error handler behind the point of failure."""
-    for step in x.plan.steps[index + 1 :]:
+    """Forward: every error handler behind the point of failure. The router fails where the routes stand."""
+    plan = x.plan
+    if plan.steps[index].id == "router":
+        index = plan.routes_at - 1
+    for step in plan.steps[index + 1 :]:
         if step.catches and (step.passes_over is None or not step.passes_over(x)):
             yield step
 

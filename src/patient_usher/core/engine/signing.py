@@ -45,4 +45,7 @@ def _token(blueprint: Blueprint, sign: SignSpec, now: int) -> str:
     if sign.scopes is not None:
         claims["scope"] = " ".join(sign.scopes)
     claims.update(sign.claims)
-    return mint(blueprint.setup.keys[sign.keys or bearer.keys[0]], claims)
+    try:
+        return mint(blueprint.setup.keys[sign.keys or bearer.keys[0]], claims)
+    except (TypeError, ValueError, OverflowError, RecursionError) as error:
+        raise ValueError(f"no token can be made of these claims: {error}") from None

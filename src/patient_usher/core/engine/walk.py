@@ -335,8 +335,12 @@ def answered_at_once(x: Exchange, step: PlanStep, error: Raised) -> bool:
 
 
 def crash(x: Exchange) -> None:
-    """Nobody caught it: the server's own answer."""
+    """Nobody caught it: what its type declares, answered plainly, or the server's own answer."""
     x.frames.clear()
+    error = x.raising
+    if x.plan.answers and error is not None and error.status is not None:
+        x.answer, x.answered_by = error.plainly(), error.raised_by
+        return
     x.answer, x.answered_by = Answer(500, Fields()), "server"
 
 
@@ -362,8 +366,10 @@ def _outcome(x: Exchange) -> str:
         return "timed-out"
     if x.answered_by == "server":
         return "crashed"
+    if x.refused_by == "handler":
+        return "errored"  # a desk's own refusal
     if x.refused_by is not None:
         return "unrouted" if x.refused_by == "router" else "short-circuited"
-    if x.errors and x.errors[-1].caught_by == x.answered_by:
+    if x.errors and x.answered_by in (x.errors[-1].caught_by, x.errors[-1].raised_by):
         return "errored"
     return "handled" if x.answered_by == "handler" else "short-circuited"

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any, NamedTuple
+from urllib.parse import quote
 
 from patient_usher.core.handlers.base import Handler, Work
 from patient_usher.core.http.authentication import challenge, credentials
 from patient_usher.core.http.cookies import set_cookie, sign_value
-from patient_usher.core.http.dates import MICROSECONDS, in_seconds
+from patient_usher.core.http.dates import MICROSECONDS, in_seconds, numeric_date
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, json_answer
 from patient_usher.core.model.accounts import AccountSpec
@@ -20,6 +21,7 @@ from patient_usher.core.model.routes import GroupSpec, RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import Access, At, Template
 from patient_usher.core.model.tokens import TokenReader, mint
+from patient_usher.core.model.words import WHY
 
 _ROUTES = (
     ("sign-in", "POST", ""),
@@ -71,7 +73,24 @@ class Signed:
         self.made = 0
         self.accounts: dict[str, AccountSpec] = {}
         self.sessions: dict[str, Session] = {}
-        self.signed_out: set[str] = set()
+        self.current: dict[str, str] = {}  # of each session that gives tokens, the token that counts now
+        self.ended: set[str] = set()
+
+    def judge(self, claims: Mapping[str, Any]) -> str:
+        """Why a token of this desk's counts no more (signed-out, spent), or nothing.
+
+        Using one that was exchanged for another ends the session: somebody has stolen one of the two
+        (RFC 9700 4.14).
+        """
+        session, token = claims.get("sid"), claims.get("jti")
+        if not isinstance(session, str) or session not in self.current:
+            return ""
+        if session in self.ended:
+            return "signed-out"
+        if self.current[session] != token:
+            self.ended.add(session)
+            return "spent"
+        return ""
 
 
 class Desk:
@@ -112,10 +131,12 @@ class Desk:
         state.made += 1
         return hashlib.sha256(f"{state.seed}/{self.group}/{state.made}".encode()).hexdigest()[:32]
 
-    def _refused(self, message: str) -> Raised:
+    def _refused(self, message: str, why: str = "wrong") -> Raised:
         scheme = "Bearer" if self.spec.gives == "token" else "Session"
         fields = Fields([("WWW-Authenticate", challenge(scheme))])
-        return self.setup.errors.raised("Unauthenticated", message, fields=fields)
+        error = self.setup.errors.raised("Unauthenticated", message, fields=fields, why=why)
+        error.by = "handler"
+        return error
 
     def _pair(self, x: Exchange) -> tuple[str, str] | Raised:
         body: dict[str, Any] = x.body if isinstance(x.body, dict) else {}
@@ -137,7 +158,7 @@ class Desk:
             return self.setup.errors.raised("Conflict", f"there is an account {name} already")
         self._state(x).accounts[name] = AccountSpec.model_construct(password=password, roles=self.spec.signed_up_as)
         answer = json_answer(201, {"name": name})
-        answer.fields.put("Location", f"{x.request.url.path}/{name}")
+        answer.fields.put("Location", f"{x.request.url.path}/{quote(name, safe='')}")
         return answer
 
     def sign_in(self, x: Exchange) -> Effect:
@@ -151,18 +172,23 @@ class Desk:
             return self._refused(f"no account has the name {name} and this password")
         return self._give(x, name, x.now)
 
-    def _give(self, x: Exchange, name: str, since: int) -> Effect:
+    def _give(self, x: Exchange, name: str, since: int, session: Any = None) -> Effect:
         """What proves who is calling from now on; ``since`` is when the password was last given."""
         spec, seconds = self.spec, self.spec.lasts // MICROSECONDS
         renewable_until = since + spec.renewable_for
         if spec.gives == "token":
             assert self.signer is not None
+            state, token = self._state(x), self._new_id(x)
+            session = session if isinstance(session, str) else token
+            state.current[session] = token
             claims = {
                 "sub": name,
                 "iat": in_seconds(x.now),
                 "exp": in_seconds(x.now + spec.lasts),
                 "auth_time": in_seconds(since),
-                "jti": self._new_id(x),
+                "jti": token,
+                "sid": session,
+                **{name: text for name, text in (("iss", spec.issuer), ("aud", spec.audience)) if text is not None},
             }
             return json_answer(200, {"token": mint(self.signer, claims), "expires_in": seconds})
         id_ = self._new_id(x)
@@ -170,8 +196,21 @@ class Desk:
         answer = json_answer(200, {"name": name, "expires_in": seconds})
         value = sign_value(id_, self.signer.verify) if self.signer else id_
         max_age = spec.max_age // MICROSECONDS if spec.max_age is not None else None
-        answer.fields.add("Set-Cookie", set_cookie(spec.cookie, value, max_age=max_age, secure=x.scheme == "https"))
+        answer.fields.add("Set-Cookie", self._cookie(x, value, max_age))
         return answer
+
+    def _cookie(self, x: Exchange, value: str, max_age: int | None) -> str:
+        spec = self.spec
+        secure = x.scheme == "https"
+        return set_cookie(
+            spec.cookie,
+            value,
+            max_age=max_age,
+            secure=secure,
+            path=spec.path,
+            domain=spec.domain,
+            same_site=spec.same_site,
+        )
 
     def refresh(self, x: Exchange) -> Effect:
         """A fresh token or cookie for an old one, expired or not, while it may be renewed."""
@@ -192,13 +231,12 @@ class Desk:
         claims = self.claims(token)
         if isinstance(claims, str):
             return self._refused(f"this token can't be refreshed: {claims}")
-        if claims.get("jti") in self._state(x).signed_out:
-            return self._refused("its owner has signed out")
-        since: Any = claims.get("auth_time", claims.get("iat", 0))
-        since = round(since * MICROSECONDS) if isinstance(since, int | float) else 0
+        if why := self._state(x).judge(claims):
+            return self._refused(WHY[why], why)
+        since = numeric_date(claims.get("auth_time", claims.get("iat"))) or 0
         if x.now >= since + self.spec.renewable_for:
             return self._refused("the token is too old to refresh")
-        return self._give(x, str(claims.get("sub")), since)
+        return self._give(x, str(claims.get("sub")), since, claims.get("sid"))
 
     def _session_id(self, x: Exchange) -> str | None:
         return None if x.cookies is UNREAD else x.cookies.get(self.spec.cookie)
@@ -208,10 +246,10 @@ class Desk:
         answer = Answer(204, Fields())
         if self.spec.gives == "cookie":
             self._state(x).sessions.pop(self._session_id(x) or "", None)
-            answer.fields.add("Set-Cookie", set_cookie(self.spec.cookie, "", max_age=0, secure=x.scheme == "https"))
+            answer.fields.add("Set-Cookie", self._cookie(x, "", 0))
             return answer
         given = credentials(x.request.fields.get("authorization"))
         claims = self.claims(given[1]) if given and given[0] == "bearer" else ""
-        if isinstance(claims, dict) and isinstance(claims.get("jti"), str):
-            self._state(x).signed_out.add(claims["jti"])
+        if isinstance(claims, dict) and isinstance(claims.get("sid"), str):
+            self._state(x).ended.add(claims["sid"])
         return answer

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import csv
-import json
 from collections.abc import Callable
 from typing import Any, NamedTuple
+from urllib.parse import quote
 
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import Answer, json_answer, json_bytes, nests_too_deep
+from patient_usher.core.http.messages import Answer, json_answer, json_bytes, read_json
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
@@ -34,10 +34,8 @@ def read_rows(spec: RecordsSpec, read_file: Callable[[str], bytes]) -> list[Row]
 
 
 def _json_rows(name: str, text: str) -> list[Row]:
-    if nests_too_deep(text):
-        raise ValueError(f"{name} is nested too deep; flatten it")
     try:
-        rows = json.loads(text)
+        rows = read_json(text)
     except ValueError as error:
         raise ValueError(f"{name} is no JSON: {error}; mend it") from None
     if not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
@@ -46,19 +44,21 @@ def _json_rows(name: str, text: str) -> list[Row]:
 
 
 def _csv_rows(name: str, text: str) -> list[Row]:
-    reader = csv.reader(text.splitlines())
-    head = next(reader, None)
+    reader = csv.reader(text.splitlines(), strict=True)
+    try:
+        cells = list(reader)
+    except csv.Error as error:
+        raise ValueError(f"{name}:{reader.line_num} is no CSV: {error}; mend it") from None
+    head = next(iter(cells), None)
     if not head:
         raise ValueError(f"{name} is empty; its first line must name the columns")
     rows = []
-    for cells in reader:
-        if not cells:
-            continue
-        if len(cells) != len(head):
-            raise ValueError(
-                f"{name}:{reader.line_num} has {len(cells)} cells, its head {len(head)}; give every row the same number"
-            )
-        rows.append(dict(zip(head, cells, strict=True)))
+    for line, row in enumerate(cells[1:], 2):
+        if row and len(row) != len(head):
+            what = f"{name}:{line} has {len(row)} cells, its head {len(head)}"
+            raise ValueError(f"{what}; give every row the same number")
+        if row:
+            rows.append(dict(zip(head, row, strict=True)))
     return rows
 
 
@@ -167,7 +167,7 @@ def _create(task: Task, x: Exchange) -> Effect:
     id_ = str(key) if key is not None else task.store.new_id(task.state)
     row = task.rows[id_] = {task.store.spec.key: id_ if key is None else key, **sent}
     answer = json_answer(201, row)
-    answer.fields.put("Location", f"{x.request.url.path.rstrip('/')}/{id_}")
+    answer.fields.put("Location", f"{x.request.url.path.rstrip('/')}/{quote(id_, safe='')}")
     return answer
 
 

@@ -5,11 +5,10 @@ Times are integer microseconds since the epoch. ``shared`` tells a shared cache 
 
 from __future__ import annotations
 
-from email.utils import parsedate_to_datetime
-from functools import lru_cache
+import re
 from typing import NamedTuple
 
-from patient_usher.core.http.dates import MICROSECONDS, http_date, instant
+from patient_usher.core.http.dates import MICROSECONDS, http_date, http_instant
 from patient_usher.core.http.fields import Fields, list_items
 from patient_usher.core.http.messages import Answer
 
@@ -20,10 +19,12 @@ UNDERSTOOD = frozenset(
 )
 """Status codes whose caching rules are followed here; 206 and 304 are not stored (3.3, 4.3.4)."""
 
+COVERED = frozenset({500, 502, 503, 504})
+"""The errors for which a stale copy may stand in (RFC 5861 4)."""
+
 Directives = dict[str, str | None]
 
 
-@lru_cache(maxsize=2048)
 def _directives(value: str) -> tuple[tuple[str, str | None], ...]:
     found: dict[str, str | None] = {}
     for item in list_items(value):
@@ -39,6 +40,16 @@ def directives(fields: Fields) -> Directives:
     return dict(_directives(value)) if value else {}
 
 
+def unshared_fields(answer: Fields) -> list[str]:
+    """Lower-case names of fields that a shared copy must not have: ``no-cache="..."``, ``private="..."``.
+
+    What they name would have to be confirmed before each use (5.2.2.4), or is one user's own (5.2.2.7).
+    """
+    cc = directives(answer)
+    named = (cc.get(directive) or "" for directive in ("no-cache", "private"))
+    return [name.strip().lower() for names in named for name in names.split(",") if name.strip()]
+
+
 def seconds(argument: str | None) -> int | None:
     """Delta-seconds (1.2.2) as microseconds, None for anything else."""
     if argument is None or not argument.isascii() or not argument.isdecimal():
@@ -46,15 +57,16 @@ def seconds(argument: str | None) -> int | None:
     return min(int(argument), 2**31) * MICROSECONDS
 
 
-@lru_cache(maxsize=2048)
+_DATE = re.compile(
+    r"(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), \d\d [A-Z][a-z]{2} \d{4} \d\d:\d\d:\d\d GMT"
+    r"|(?:Mon|Tues|Wednes|Thurs|Fri|Satur|Sun)day, \d\d-[A-Z][a-z]{2}-\d\d \d\d:\d\d:\d\d GMT"
+    r"|(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun) [A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d \d{4}"
+)
+
+
 def parse_date(value: str | None) -> int | None:
-    """An HTTP date (RFC 9110 5.6.7), None for anything else."""
-    if value is None:
-        return None
-    try:
-        return instant(parsedate_to_datetime(value))
-    except (ValueError, TypeError, IndexError, OverflowError):
-        return None
+    """An HTTP date in one of its three forms (RFC 9110 5.6.7), None for anything else: a list, another zone."""
+    return http_instant(value) if value is not None and _DATE.fullmatch(value.strip()) else None
 
 
 class Stored(NamedTuple):
@@ -79,7 +91,7 @@ def bars_storing(method: str, status: int, request: Fields, answer: Fields, *, s
         return "request-no-store"
     if "no-store" in cc and "must-understand" not in cc:  # 5.2.2.3, 5.2.2.5
         return "no-store"
-    if shared and "private" in cc:  # 5.2.2.7
+    if shared and "private" in cc and cc["private"] is None:  # 5.2.2.7; a list of fields bars only those
         return "private"
     if shared and "authorization" in request and not cc.keys() & {"must-revalidate", "public", "s-maxage"}:  # 3.5
         return "authorization"

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from ipaddress import ip_address
 from typing import NamedTuple
 
-from patient_usher.core.http.dates import MICROSECONDS, instant
+from patient_usher.core.http.dates import MICROSECONDS, http_instant
 from patient_usher.core.http.urls import Url
 
 
@@ -37,9 +38,20 @@ def unsign_value(signed: str, secret: bytes) -> str | None:
     return value if dot and hmac.compare_digest(sign_value(value, secret), signed) else None
 
 
-def set_cookie(name: str, value: str, *, max_age: int | None, secure: bool, path: str = "/") -> str:
+def set_cookie(
+    name: str,
+    value: str,
+    *,
+    max_age: int | None,
+    secure: bool,
+    path: str = "/",
+    domain: str | None = None,
+    same_site: str = "Lax",
+) -> str:
     """A Set-Cookie value for a session (RFC 6265 4.1.1); ``max_age`` in seconds."""
-    parts = [f"{name}={value}", f"Path={path}", "HttpOnly", "SameSite=Lax"]
+    parts = [f"{name}={value}", f"Path={path}", "HttpOnly", f"SameSite={same_site}"]
+    if domain is not None:
+        parts.append(f"Domain={domain}")
     if secure:
         parts.append("Secure")
     if max_age is not None:
@@ -88,69 +100,75 @@ def _path_match(path: str, cookie_path: str) -> bool:
     return path.startswith(cookie_path) and (cookie_path.endswith("/") or path[len(cookie_path)] == "/")
 
 
-def site(host: str) -> str:
-    """The registrable domain, by the made-up rule that it has two labels; a bare name or address is its own."""
-    if _is_address(host):
-        return host
-    return ".".join(host.split(".")[-2:])
+Registrable = Callable[[str], str | None]
+"""The registrable domain of a host, None for one that nobody can register anything below."""
+
+LONGEST = 400 * 86_400 * MICROSECONDS
+"""No cookie lives longer than 400 days (6265bis 5.5)."""
+MOST_OCTETS, MOST_OF_ATTRIBUTE, MOST_PER_DOMAIN = 4096, 1024, 180
+"""6265bis 5.6, 6.1."""
 
 
-def parse_set_cookie(value: str, url: Url, now: int) -> Cookie | None:
-    """A Set-Cookie field as a cookie for this URL, None where it must be ignored (RFC 6265 5.2, 5.3)."""
+def _attributes(parts: list[str]) -> dict[str, str]:
+    """A cookie's attributes, names in lower case; one that is too long is not there (6265bis 5.6 step 6)."""
+    given: dict[str, str] = {}
+    for part in parts:
+        key, _, argument = part.partition("=")
+        if len(argument.strip().encode()) <= MOST_OF_ATTRIBUTE:
+            given[key.strip().lower()] = argument.strip()
+    return given
+
+
+def _expiry(given: dict[str, str], now: int) -> int | None:
+    """When the cookie ends: Max-Age goes before Expires, unless it can't be read (6265bis 5.6.2, 5.7 step 3)."""
+    lifetime = given.get("max-age", "")
+    if lifetime.removeprefix("-").isascii() and lifetime.removeprefix("-").isdecimal():
+        seconds = int(lifetime) if len(lifetime) < 12 else (-1 if lifetime.startswith("-") else 2**33)
+        return now + min(seconds * MICROSECONDS, LONGEST)
+    moment = http_instant(given["expires"]) if "expires" in given else None
+    return min(moment, now + LONGEST) if moment is not None else None
+
+
+def parse_set_cookie(value: str, url: Url, now: int, registrable: Registrable) -> Cookie | None:
+    """A Set-Cookie field as a cookie for this URL, None where it must be ignored (6265bis 5.6, 5.7)."""
     head, *attributes = value.split(";")
     name, equals, text = head.partition("=")
     name, text = name.strip(), text.strip()
-    if not equals or not name:
+    if not equals or not name or len((name + text).encode()) > MOST_OCTETS:
         return None
-    given: dict[str, str] = {}
-    for attribute in attributes:
-        key, _, argument = attribute.partition("=")
-        given[key.strip().lower()] = argument.strip()
-    expires: int | None = None
-    if "max-age" in given:  # 5.3 step 3: Max-Age goes before Expires
-        try:
-            expires = now + int(given["max-age"]) * MICROSECONDS
-        except ValueError:
-            expires = None
-    elif "expires" in given:
-        from email.utils import parsedate_to_datetime  # slow to import, and rarely needed
-
-        try:
-            expires = instant(parsedate_to_datetime(given["expires"]))
-        except (ValueError, TypeError):
-            expires = None
+    if any((char < " " and char != "\t") or char == "\x7f" for char in value):
+        return None
+    given = _attributes(attributes)
     domain = given.get("domain", "").lstrip(".").lower()
     if domain and not _domain_match(url.host, domain):
         return None
-    if domain and "." not in domain and domain != url.host:
-        return None
-    secure = "secure" in given
-    if secure and url.scheme != "https":  # 6265bis 5.7 step 8
+    if domain and domain != url.host and registrable(domain) is None:
+        return None  # step 9: nobody sets a cookie for a public suffix
+    if domain and domain == url.host and registrable(domain) is None:
+        domain = ""
+    secure, path = "secure" in given, given.get("path", "")
+    path = path if path.startswith("/") else _default_path(url.path)
+    if secure and url.scheme != "https":  # step 12
         return None
     same_site = given.get("samesite", "").lower()
     if same_site not in ("strict", "lax", "none"):
         same_site = "lax"
-    if same_site == "none" and not secure:  # 6265bis 5.7 step 18
+    if same_site == "none" and not secure:  # step 18
         return None
-    path = given.get("path", "")
-    return Cookie(
-        name,
-        text,
-        domain or url.host,
-        not domain,
-        path if path.startswith("/") else _default_path(url.path),
-        secure,
-        same_site,
-        expires,
-        now,
-    )
+    lower = name.lower()
+    if lower.startswith("__secure-") and not secure:  # step 20
+        return None
+    if lower.startswith("__host-") and not (secure and not domain and path == "/" and "path" in given):  # step 21
+        return None
+    return Cookie(name, text, domain or url.host, not domain, path, secure, same_site, _expiry(given, now), now)
 
 
 class Jar:
-    """One caller's cookies."""
+    """One caller's cookies. ``registrable`` knows which domains are public suffixes."""
 
-    def __init__(self) -> None:
+    def __init__(self, registrable: Registrable) -> None:
         self._cookies: dict[tuple[str, str, str], Cookie] = {}
+        self._registrable = registrable
 
     def store(self, values: tuple[str, ...], url: Url, now: int, *, same_site: bool = True) -> None:
         """Take over what an answer sets; a cookie that has expired goes (RFC 6265 5.3 step 11).
@@ -158,13 +176,32 @@ class Jar:
         Across sites only cookies for all sites are taken (6265bis 5.7 step 19).
         """
         for value in values:
-            cookie = parse_set_cookie(value, url, now)
+            cookie = parse_set_cookie(value, url, now, self._registrable)
             if cookie is None or (not same_site and cookie.same_site != "none"):
+                continue
+            if url.scheme != "https" and self._shadows(cookie):
                 continue
             key = (cookie.name, cookie.domain, cookie.path)
             old = self._cookies.pop(key, None)
             if cookie.expires is None or cookie.expires > now:
                 self._cookies[key] = cookie._replace(created=old.created if old else now)
+                self._bound(cookie.domain)
+
+    def _shadows(self, cookie: Cookie) -> bool:
+        """Whether a cookie set in clear would take the place of a Secure one (6265bis 5.7 step 16)."""
+        return any(
+            other.secure
+            and other.name == cookie.name
+            and (_domain_match(other.domain, cookie.domain) or _domain_match(cookie.domain, other.domain))
+            and _path_match(cookie.path, other.path)
+            for other in self._cookies.values()
+        )
+
+    def _bound(self, domain: str) -> None:
+        """Of too many cookies of a domain the oldest goes (6265bis 6.1)."""
+        own = [key for key in self._cookies if key[1] == domain]
+        if len(own) > MOST_PER_DOMAIN:
+            del self._cookies[min(own, key=lambda key: self._cookies[key].created)]
 
     def header(self, url: Url, now: int, *, same_site: bool = True, safe_navigation: bool = False) -> str | None:
         """The Cookie field for a request (RFC 6265 5.4), None for none.

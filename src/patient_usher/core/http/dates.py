@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime, timedelta
-from functools import lru_cache
 
 MICROSECONDS = 1_000_000
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -23,7 +22,6 @@ def moment(at: int) -> datetime:
     return _EPOCH + timedelta(microseconds=at)
 
 
-@lru_cache(maxsize=256)
 def _http_date(second: int) -> str:
     when = _EPOCH + timedelta(seconds=second)
     day, month = _DAYS[when.weekday()], _MONTHS[when.month - 1]
@@ -35,9 +33,30 @@ def http_date(at: int) -> str:
     return _http_date(at // MICROSECONDS)
 
 
+def http_instant(text: str) -> int | None:
+    """A date as mail and HTTP write it, in any of its old forms; None for what is none, or beyond the calendar."""
+    from email.utils import parsedate_to_datetime  # slow to import, and rarely needed
+
+    try:
+        return instant(parsedate_to_datetime(text))
+    except (ValueError, TypeError, IndexError, OverflowError):
+        return None
+
+
 def in_seconds(micros: int) -> int | float:
     """Microseconds as seconds, whole where they are."""
     return micros // MICROSECONDS if micros % MICROSECONDS == 0 else micros / MICROSECONDS
+
+
+LATEST = 253_402_300_799
+"""The last second of the year 9999: no calendar here goes further."""
+
+
+def numeric_date(seconds: object) -> int | None:
+    """A NumericDate (RFC 7519 2) in microseconds; None for what is no number, or beyond the calendar."""
+    if isinstance(seconds, bool) or not isinstance(seconds, int | float) or not -LATEST <= seconds <= LATEST:
+        return None
+    return seconds * MICROSECONDS if isinstance(seconds, int) else round(seconds * MICROSECONDS)
 
 
 def timestamp(at: int) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ipaddress import ip_address
 from typing import NamedTuple
 
 from patient_usher.core.http.fields import Fields, list_items, quoted
@@ -28,26 +29,45 @@ def write_forwarded(fields: Fields, style: str, hop: Hop) -> None:
         fields.put("X-Forwarded-Host", str(hop.host))
 
 
-def read_forwarded(fields: Fields) -> Hop:
-    """The last hop, which the trusted front itself has written (RFC 7239 4: each appends).
+def read_forwarded(fields: Fields, style: str) -> Hop:
+    """What the trusted front itself has written: its own field, and of that only what it added last.
 
-    Forwarded goes before the older fields.
+    ``style`` is what it writes; of a front of which nothing is known, Forwarded goes before the older
+    fields. Each line of a field is read by itself (RFC 7239 4, 8.1): one that a client has broken
+    spoils no other.
     """
-    value = fields.get("forwarded")
-    if value is not None and (elements := list_items(value)):
+    if style == "forwarded" or (style == "nothing" and "forwarded" in fields):
+        lines = fields.values("forwarded")
+        elements = list_items(lines[-1]) if lines else []
+        if not elements:
+            return Hop()
         pairs = {}
         for part in _split(elements[-1]):
             name, _, text = part.partition("=")
             pairs[name.strip().lower()] = text.strip().strip('"')
         node = pairs.get("for", "")
         address = node.partition("]")[0].lstrip("[") if node.startswith("[") else node.partition(":")[0]
-        return Hop(address or None, pairs.get("proto"), pairs.get("host"))
-    chain = fields.get("x-forwarded-for")
+        return Hop(_address(address), _scheme(pairs.get("proto")), pairs.get("host"))
+    chain = fields.values("x-forwarded-for")
+    last = list_items(chain[-1]) if chain else []
+    schemes, hosts = fields.values("x-forwarded-proto"), fields.values("x-forwarded-host")
     return Hop(
-        list_items(chain)[-1] if chain and list_items(chain) else None,
-        fields.get("x-forwarded-proto"),
-        fields.get("x-forwarded-host"),
+        _address(last[-1]) if last else None,
+        _scheme(schemes[-1]) if schemes else None,
+        hosts[-1] if hosts else None,
     )
+
+
+def _address(text: str) -> str | None:
+    """An IP address; anything else (an obfuscated node, a name) is none."""
+    try:
+        return str(ip_address(text))
+    except ValueError:
+        return None
+
+
+def _scheme(text: str | None) -> str | None:
+    return text.lower() if text is not None and text.lower() in ("http", "https") else None
 
 
 def _split(element: str) -> list[str]:

@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-
 from patient_usher.core.http.fields import quoted
 
 
-@lru_cache(maxsize=512)
 def parse_media_type(value: str) -> tuple[str, tuple[tuple[str, str], ...]]:
     """``type/subtype`` in lower case and its parameters, names in lower case (8.3.1).
 

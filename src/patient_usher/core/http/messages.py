@@ -39,7 +39,7 @@ _BRACKETS = re.compile(r"[\[\]{}]")
 _encode: Callable[[Any], str] = json.JSONEncoder(ensure_ascii=False).encode
 if (_make := getattr(json.encoder, "c_make_encoder", None)) is not None:  # what ``encode`` makes anew each time
     _chunks = _make(
-        None, json.JSONEncoder().default, json.encoder.encode_basestring, None, ": ", ", ", False, False, True
+        None, json.JSONEncoder().default, json.encoder.encode_basestring, None, ": ", ", ", False, False, False
     )
 
     def _encode(value: Any) -> str:
@@ -110,6 +110,43 @@ def nests_too_deep(text: str) -> bool:
     return False
 
 
+def no_constant(name: str) -> Any:
+    """For reading JSON: NaN and infinities are none."""
+    raise ValueError(f"{name} is no JSON value")
+
+
+def finite(text: str) -> float:
+    """For reading JSON: a number that is finite. Raises ValueError."""
+    value = float(text)
+    if value in (float("inf"), float("-inf")):
+        raise ValueError(f"the number {text[:20]} is too large")
+    return value
+
+
+def whole(text: str) -> int:
+    """For reading JSON: a whole number of some length. Raises ValueError."""
+    if len(text) > 400:
+        raise ValueError("a number of over 400 digits is too large")
+    return int(text)
+
+
+_decode = json.JSONDecoder(parse_constant=no_constant, parse_float=finite, parse_int=whole).decode
+
+
+def read_json(text: str) -> Any:
+    """A JSON text as a value (RFC 8259). Raises ValueError, in words, for anything else.
+
+    That goes for what other readers let through: NaN and infinities, numbers that no one holds, halves of
+    characters, and nesting deeper than ``MAX_NESTING``.
+    """
+    if nests_too_deep(text):
+        raise ValueError("it is nested too deep")
+    value = _decode(text)
+    if "\\ud" in text.lower():
+        json_bytes(value)  # half a character can't be written again (8.2): a ValueError
+    return value
+
+
 def text_answer(status: int, text: str) -> Answer:
     """A plain-text answer."""
     fields = Fields()
@@ -134,13 +171,17 @@ def finish(method: str, answer: Answer, date: str) -> Answer:
     """Frame the answer as a server with a clock sends it (Date: RFC 9110 6.6.1).
 
     Content-Length says how much content a GET would get (RFC 9110 8.6); HEAD, 204 and 304 carry
-    none (9.3.2, 15.3.5, 15.4.5), and 204 and 304 say no length here.
+    none (9.3.2, 15.3.5, 15.4.5), nor has 205 any; 204 and 304 say no length here.
     """
     fields = answer.fields
     fields.frame(str(len(answer.body)), date)
-    if answer.status in (204, 304):
-        fields.drop("content-length")
+    if answer.status in (204, 205, 304):
         answer.body = b""
+        if answer.status == 205:  # 15.3.6: no content, and it says so
+            fields.put("Content-Length", "0")
+            fields.drop("content-type")
+        else:
+            fields.drop("content-length")
     if method == "HEAD":
         answer.body = b""
     return answer

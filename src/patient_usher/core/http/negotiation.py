@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import lru_cache
 
 from patient_usher.core.http.fields import list_items
 
@@ -14,7 +13,6 @@ _UNSAID = 0.0001
 """The weight of identity where nothing is said of it: acceptable, but behind all that is asked for."""
 
 
-@lru_cache(maxsize=1024)
 def parse_accept_encoding(value: str) -> dict[str, float]:
     """Codings in lower case and their weights; what can't be read weighs nothing. Not to be changed."""
     weights: dict[str, float] = {}

@@ -27,7 +27,7 @@ def redirected(request: Request, status: int, url: Url) -> Request:
     """The request that follows.
 
     POST becomes GET on 301 and 302, anything but GET and HEAD on 303; the content goes with it
-    (Fetch, HTTP-redirect fetch, step 12). Authorization doesn't cross origins (step 13).
+    (Fetch, HTTP-redirect fetch, step 12). Credentials don't cross origins (step 13; RFC 9110 15.4).
     """
     fields = request.fields.copy()
     method, body = request.method, request.body
@@ -37,5 +37,6 @@ def redirected(request: Request, status: int, url: Url) -> Request:
             fields.drop(lower)
     if url.origin != request.url.origin:
         fields.drop("authorization")
+        fields.drop("cookie")
     fields.put("Host", url.authority)
     return Request(method, url, fields, body, request.peer)

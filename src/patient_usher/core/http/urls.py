@@ -71,11 +71,6 @@ class Url:
         return found
 
     @property
-    def decoded_path(self) -> str:
-        """The path, percent-decoded."""
-        return unquote(self.path) if "%" in self.path else self.path
-
-    @property
     def authority(self) -> str:
         """Host and, unless it is the scheme's own, port: what Host carries (RFC 9110 7.2)."""
         return self.origin.partition("://")[2]

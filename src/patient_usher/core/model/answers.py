@@ -9,9 +9,12 @@ from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes
 from patient_usher.core.model.errors import BUILT_IN, ErrorTypes, Raised
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handling import AnswerSpec, RaiseSpec
+from patient_usher.core.model.messages import safe
 from patient_usher.core.model.values import Reader, fill, filler, plain
 
 Maker = Callable[[Exchange], Answer]
+MOST_FILLER, LAZY_FROM = 256 << 20, 1 << 16
+"""How much made-up content there may be, and from which size it is made when it is first wanted."""
 ReadFile = Callable[[str], bytes]
 
 
@@ -56,8 +59,18 @@ def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) ->
         body = read_file(spec.file)
         media = _MEDIA_BY_ENDING.get(spec.file.rpartition(".")[2], "application/octet-stream")
     elif spec.size is not None:
-        body = filler_text(spec.size)
-        media = TEXT
+        if spec.size > MOST_FILLER:
+            raise ValueError(f"{spec.size:,} octets are over {MOST_FILLER:,}; write a smaller size")
+        media, size = TEXT, spec.size
+        made: list[bytes] = []
+
+        def fill_up(x: Exchange) -> bytes:
+            if not made:
+                made.append(filler_text(size))
+            return made[0]
+
+        content = fill_up if size > LAZY_FROM else None
+        body = b"" if content is not None else filler_text(size)
     if media and "content-type" not in fields:
         typed = Fields([("Content-Type", media)])
         typed.update(fields)
@@ -71,7 +84,7 @@ def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) ->
     def make(x: Exchange) -> Answer:
         answer = Answer(code, fields.copy(), body if content is None else content(x))
         for name, value in live_fields:
-            answer.fields.add(name, plain(value(x)))
+            answer.fields.add(name, safe(name, plain(value(x))))
         return answer
 
     return make

@@ -7,7 +7,7 @@ any data; a problem's path through the tree leads back to file, line and column.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from typing import Any, NamedTuple
 
 Path = tuple[str | int, ...]
@@ -122,27 +122,36 @@ def near(word: str, known: Iterable[str]) -> str:
     from difflib import get_close_matches  # only mistakes need it
 
     names = [str(name) for name in known]
-    if close := get_close_matches(str(word), names, n=1, cutoff=0.6):
+    likely = sorted(names, key=lambda name: abs(len(name) - len(word)))[:60]  # comparing takes time
+    if len(word) < 100 and (close := get_close_matches(str(word), likely, n=1, cutoff=0.6)):
         return f"did you mean '{close[0]}'?"
     if not names:
         return ""
-    listed = ", ".join(names[:12]) + (", ..." if len(names) > 12 else "")
+    listed = ", ".join(name[:40] for name in names[:12]) + (", ..." if len(names) > 12 else "")
     return f"known here: {listed}"
 
 
 _FROM_ENVIRONMENT = re.compile(r"\$\{env:([A-Za-z_][A-Za-z0-9_]*)(?:\|([^}]*))?\}")
 
 
-def fill_from_environment(root: Any, variables: Mapping[str, str]) -> list[Problem]:
-    """Replace ``${env:NAME}`` and ``${env:NAME|fallback}`` in every text of the tree, in place."""
+def fill_from_environment(
+    root: Any, variables: Mapping[str, str], allowed: Collection[str] | None = None
+) -> list[Problem]:
+    """Replace ``${env:NAME}`` and ``${env:NAME|fallback}`` in every text of the tree, in place.
+
+    ``allowed``: the names that may be read, None for all. Of any other the fallback stands.
+    """
     problems: list[Problem] = []
 
     def filled(text: str, spot: Spot) -> str:
         def value(match: re.Match[str]) -> str:
             name, fallback = match.group(1), match.group(2)
-            if name in variables:
+            if name in variables and (allowed is None or name in allowed):
                 return variables[name]
-            if fallback is None:
+            if fallback is None and name in variables:
+                what = f"the file asks for {name} of the environment"
+                problems.append(Problem(spot, what, f"if you trust it, give --allow-env {name}"))
+            elif fallback is None:
                 problems.append(
                     Problem(
                         spot,

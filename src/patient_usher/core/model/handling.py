@@ -5,6 +5,7 @@ from typing import Annotated, Any, ClassVar, Literal
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from patient_usher.core.model.matcher import When
+from patient_usher.core.model.messages import AnswerFields, CookieName
 from patient_usher.core.model.scalars import Duration, Model, Names, Or, Size, Status, exactly_one, show, wrong
 from patient_usher.core.model.templates import parse_prefix
 from patient_usher.core.model.values import Filled, FilledText
@@ -16,7 +17,7 @@ class AnswerSpec(Model):
     BODIES: ClassVar[tuple[str, ...]] = ("json_", "text", "file", "size")
 
     status: Status | None = None
-    headers: dict[str, FilledText | list[FilledText]] = Field(default_factory=dict)
+    headers: AnswerFields = Field(default_factory=dict)
     json_: Filled = Field(default=None, alias="json")
     text: FilledText | None = None
     file: str | None = None
@@ -99,7 +100,12 @@ class DeskSpec(Model):
     keys: str | None = None
     lasts: Duration = 15 * 60_000_000
     renewable_for: Duration = 7 * 86_400_000_000
-    cookie: str = "session"
+    issuer: str | None = None
+    audience: str | None = None
+    cookie: CookieName = "session"
+    same_site: Literal["Lax", "Strict", "None"] = "Lax"
+    path: str = "/"
+    domain: str | None = None
     max_age: Duration | None = None
     signed_up_as: Names = Field(default_factory=list)
 

@@ -2,12 +2,14 @@
 
 import re
 from collections.abc import Callable
+from math import isfinite
 from typing import Annotated, Any
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.patterns import path_pattern
+from patient_usher.core.model.regex import searcher
 from patient_usher.core.model.scalars import METHOD, Model, Names, show, wrong
 from patient_usher.core.model.values import dig, plain
 
@@ -40,15 +42,13 @@ def text_test(spec: Any) -> TextTest:
             raise ValueError(f"{key} takes text, not {show(part)}")
         if key == "contains":
             return _each(lambda text: part in text)
-        try:
-            search = re.compile(part).search
-        except re.error as error:
-            raise ValueError(f"{show(part)} is no regular expression: {error}") from None
-        return _each(lambda text: search(text) is not None)
+        return _each(searcher(part))
     if spec == "missing":
         return lambda value: value is None
     if spec == "present":
         return lambda value: value is not None
+    if isinstance(spec, float) and not isfinite(spec):
+        raise ValueError(f"{show(spec)} is no number that JSON knows; write text")
     if spec is None or isinstance(spec, str | int | float):
         exact = plain(spec)
         return _each(lambda text: text == exact)
@@ -135,7 +135,7 @@ def _check_methods(value: Any) -> Any:
     names = [value] if isinstance(value, str) else value
     if not isinstance(names, list) or not names or not all(isinstance(n, str) and METHOD.fullmatch(n) for n in names):
         raise wrong(f"{show(value)} is no method", "write GET, say, or a list of methods")
-    return names
+    return [name.upper() for name in names]
 
 
 Methods = Annotated[list[str], BeforeValidator(_check_methods), WithJsonSchema({"type": ["string", "array"]})]
@@ -203,7 +203,7 @@ def _header_value(name: str) -> Callable[[Exchange], Any]:
 
 def _paths(patterns: list[str]) -> Test:
     tests = [path_pattern(pattern) for pattern in patterns]
-    return lambda x: any(test(x.request.url.decoded_path) for test in tests)
+    return lambda x: any(test(x.request.url.segments) for test in tests)
 
 
 def compile_when(when: When | None) -> Test | None:

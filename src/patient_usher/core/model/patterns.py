@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from typing import Annotated, Any
 from urllib.parse import unquote
@@ -11,41 +10,83 @@ from pydantic import BeforeValidator, WithJsonSchema
 
 from patient_usher.core.model.scalars import METHOD, show, wrong
 
+PathTest = Callable[[tuple[str, ...]], bool]
+"""Whether a path's segments, percent-decoded one by one (RFC 3986 2.2), fit."""
 
-def path_pattern(pattern: str) -> Callable[[str], bool]:
-    """A test for percent-decoded paths: ``*`` is any one segment, ``**`` none or more.
+MANY = "**"
+
+
+def split_pattern(pattern: str) -> list[str | None]:
+    """A path pattern's segments, decoded; ``*`` is None, ``**`` is MANY.
 
     Raises ValueError for a pattern that doesn't start with a slash or mixes stars into a segment.
     """
     if not pattern.startswith("/"):
         raise ValueError(f"the path pattern {show(pattern)} must start with /")
-    parts = []
-    for segment in unquote(pattern)[1:].split("/"):
-        if segment == "**":
-            parts.append("(?:/[^/]*)*")
+    parts: list[str | None] = []
+    for segment in pattern[1:].split("/"):
+        if segment == MANY:
+            if parts[-1:] != [MANY]:
+                parts.append(MANY)
         elif segment == "*":
-            parts.append("/[^/]+")
+            parts.append(None)
         elif "*" in segment:
             raise ValueError(f"in {show(pattern)} a star must be a whole segment: * for any one, ** for any number")
+        elif "{" in segment or "}" in segment:
+            raise ValueError(f"{show(pattern)} is a pattern, no template: write * for any one segment")
         else:
-            parts.append("/" + re.escape(segment))
-    text = "".join(parts)
-    if "*" not in pattern:
-        exact = unquote(pattern)
-        return lambda path: path == exact
-    fullmatch = re.compile(text).fullmatch
-    return lambda path: fullmatch(path) is not None
+            parts.append(unquote(segment))
+    return parts
 
 
-def request_pattern(pattern: str) -> tuple[frozenset[str], Callable[[str], bool]]:
+def path_pattern(pattern: str) -> PathTest:
+    """A test for paths: ``*`` is any one segment that isn't empty, ``**`` none or more. Raises ValueError.
+
+    However many stars there are, a path of n segments takes at most n steps for each part of the pattern.
+    """
+    parts = split_pattern(pattern)
+    if MANY not in parts and None not in parts:
+        exact = tuple(parts)
+        return lambda segments: segments == exact
+    return lambda segments: _fits(parts, segments)
+
+
+def _fits(parts: list[str | None], segments: tuple[str, ...]) -> bool:
+    at = part = 0
+    retry_part, retry_at = -1, 0  # the last ** and how far it reaches: only that one ever has to give way
+    while at < len(segments):
+        wanted = parts[part] if part < len(parts) else ""
+        if part < len(parts) and wanted == MANY:
+            retry_part, retry_at = part, at
+            part += 1
+        elif part < len(parts) and (wanted == segments[at] or (wanted is None and segments[at])):
+            at += 1
+            part += 1
+        elif retry_part >= 0:
+            retry_at += 1
+            at, part = retry_at, retry_part + 1
+        else:
+            return False
+    return all(rest == MANY for rest in parts[part:])
+
+
+def request_pattern(pattern: str) -> tuple[frozenset[str], PathTest]:
     """``METHODS /path`` or a bare path: the methods (none for any) and the path test."""
+    methods, path = split_request(pattern)
+    return frozenset(methods), path_pattern(path)
+
+
+def split_request(pattern: str) -> tuple[list[str], str]:
+    """The methods, in upper case, and the path of ``METHODS /path``. Raises ValueError."""
     head, space, tail = pattern.partition(" ")
     if not space:
-        return frozenset(), path_pattern(pattern)
-    methods = [method for method in head.split(",") if method]
+        return [], pattern
+    methods = [method.upper() for method in head.split(",") if method]
     if not methods or not all(METHOD.fullmatch(method) for method in methods):
         raise ValueError(f"{show(pattern)} must be METHODS /path, as in GET,HEAD /tides")
-    return frozenset(methods), path_pattern(tail.strip())
+    if "*" in methods:
+        raise ValueError(f"{show(pattern)} names no method; for any method write the path alone: {tail.strip()}")
+    return methods, tail.strip()
 
 
 def _check_pattern(value: Any) -> str:

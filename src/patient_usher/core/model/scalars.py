@@ -12,8 +12,8 @@ from pydantic_core import PydanticCustomError
 
 UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
 MAX_TIME = 36_525 * UNITS["d"]
-_DURATION = re.compile(r"(\d+(?:\.\d+)?)(us|ms|s|m|h|d)")
-_SIZE = re.compile(r"(\d+)(KiB|MiB|GiB)?")
+_DURATION = re.compile(r"(\d{1,18}(?:\.\d{1,18})?)(us|ms|s|m|h|d)")
+_SIZE = re.compile(r"(\d{1,12})(KiB|MiB|GiB)?")
 _SIZES = {None: 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
 METHOD = re.compile(r"[A-Za-z!#$%&'*+.^_`|~0-9-]+")
 
@@ -66,7 +66,7 @@ def parse_positive_duration(value: Any) -> int:
 
 def parse_size(value: Any) -> int:
     """``512 2KiB 5MiB`` as octets."""
-    if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
+    if isinstance(value, int) and not isinstance(value, bool) and 0 <= value < 1 << 60:
         return value
     match = _SIZE.fullmatch(value) if isinstance(value, str) else None
     if match is None:
@@ -86,9 +86,13 @@ def show(value: Any) -> str:
             return "a mapping"
         if isinstance(value, list):
             return "a list"
-        text = f"'{value}'" if isinstance(value, str) else str(value)
-    text = " ".join(text.split())
+        text = f"'{value[:100]}'" if isinstance(value, str) else _number(value)
+    text = " ".join(text[:200].split())
     return text if len(text) <= 60 else text[:57] + "..."
+
+
+def _number(value: Any) -> str:
+    return "a number of very many digits" if isinstance(value, int) and abs(value) >= 10**100 else str(value)
 
 
 Duration = Annotated[

@@ -18,7 +18,7 @@ from patient_usher.core.model.answers import ReadFile
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import Exchange, Identity
-from patient_usher.core.model.pipeline import PipelineSpec
+from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.tokens import SigningKey, password_fits
 
 
@@ -41,7 +41,9 @@ class Signed(Protocol):
 
     accounts: dict[str, AccountSpec]
     sessions: dict[str, Any]
-    signed_out: set[str]
+
+    def judge(self, claims: Mapping[str, Any]) -> str:
+        """Why a token counts no more, or nothing."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,6 +56,8 @@ class Setup:
     keys: Mapping[str, SigningKey]
     read_file: ReadFile
     load_python: Callable[[str], Any] | None = None
+    options: Mapping[str, StageOptions] = field(default_factory=dict)
+    """Every stage's, by id."""
     desks: tuple[Hashable, ...] = ()
     """The keys under which desks keep their state."""
     by_api_key: Mapping[str, str] = field(default_factory=dict)

@@ -77,7 +77,7 @@ def parse_at(value: Any) -> At:
     if not space or not METHOD.fullmatch(method):
         raise wrong(f"{show(value)} says no method and path", "write METHOD /path, as in GET /tides/{station}")
     try:
-        return At(method, parse_template(path.strip()))
+        return At(method.upper(), parse_template(path.strip()))
     except ValueError as error:
         raise wrong(str(error)) from None
 

@@ -25,12 +25,18 @@ def load_key(id_: str, spec: SigningKeySpec) -> SigningKey:
     """Make a key usable. Raises ValueError where the PEM text isn't a key for the algorithm."""
     if spec.algorithm == "HS256":
         secret = (spec.secret or "").encode()
+        if secret.lstrip().startswith((b"-----BEGIN", b"ssh-")):
+            raise ValueError("it is a key of a pair, no secret")
         return SigningKey(id_, spec.algorithm, secret, secret)
+    from cryptography.exceptions import UnsupportedAlgorithm
     from cryptography.hazmat.primitives import serialization
     from cryptography.hazmat.primitives.asymmetric import ec, rsa
 
-    private = serialization.load_pem_private_key(spec.private.encode(), None) if spec.private else None
-    public = serialization.load_pem_public_key(spec.public.encode()) if spec.public else private.public_key()  # type: ignore[union-attr]
+    try:
+        private = serialization.load_pem_private_key(spec.private.encode(), None) if spec.private else None
+        public = serialization.load_pem_public_key(spec.public.encode()) if spec.public else private.public_key()  # type: ignore[union-attr]
+    except (TypeError, UnsupportedAlgorithm, UnicodeError):
+        raise ValueError("it is encrypted, or of a sort that isn't known here") from None
     if spec.algorithm == "RS256":
         fits = isinstance(public, rsa.RSAPublicKey)
     else:

@@ -5,12 +5,13 @@ from datetime import datetime
 from ipaddress import ip_address
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, model_validator
+from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, model_validator
 
 from patient_usher.core.http.dates import instant
-from patient_usher.core.http.messages import Answer
+from patient_usher.core.http.messages import Answer, read_json
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.expect import Expect
+from patient_usher.core.model.messages import check_sent
 from patient_usher.core.model.scalars import (
     METHOD,
     Duration,
@@ -84,7 +85,7 @@ class CallerSpec(Model):
     kind: Literal["script", "browser"] = "script"
     origin: Annotated[str, BeforeValidator(_parse_origin)] | None = None
     address: Annotated[str, BeforeValidator(_parse_address)] = "192.0.2.1"
-    headers: dict[str, SentText] = Field(default_factory=dict)
+    headers: Annotated[dict[str, SentText], AfterValidator(check_sent)] = Field(default_factory=dict)
     cookies: Literal["ignore", "keep"] = "ignore"
     redirects: Literal["stop", "follow"] = "stop"
     patience: PositiveDuration = 30_000_000
@@ -121,8 +122,8 @@ class SendLine:
             _check_filled(target)
         elif not target.startswith("/"):
             parse_url(target)
-        elif len(target.split()) != 1:
-            raise ValueError(f"the path {show(target)} holds white space; write %20")
+        if any(char.isspace() or not char.isprintable() for char in target):
+            raise ValueError(f"the target {show(target)} holds white space or a control character; write %20, say")
 
 
 def _parse_send(value: Any) -> SendLine:
@@ -195,7 +196,7 @@ class RequestSpec(Model):
     after: Duration | None = None
     times: Annotated[int, Field(ge=1, le=10_000_000)] = 1
     every: Duration | None = None
-    headers: dict[str, SentText | list[SentText]] = Field(default_factory=dict)
+    headers: Annotated[dict[str, SentText | list[SentText]], AfterValidator(check_sent)] = Field(default_factory=dict)
     json_: Sent = Field(default=None, alias="json")
     form: dict[str, Sent] | None = None
     text: SentText | None = None
@@ -262,10 +263,8 @@ class TraceSpec(Model):
 def find_kept(rule: Any, answer: Answer) -> Any:
     """The value that a keep rule names in an answer. Raises LookupError where it isn't there."""
     if isinstance(rule, str):
-        import json
-
         try:
-            return pointer(json.loads(answer.body), rule)
+            return pointer(read_json(answer.body.decode()), rule)
         except ValueError:
             raise LookupError(rule) from None
     if "header" in rule:

@@ -80,6 +80,7 @@ WHY: dict[str, str] = {
     "not-acceptable": "no coding that the request accepts",
     "precondition-failed": "a condition of the request doesn't hold",
     "signed-out": "the caller has signed out",
+    "spent": "the token was exchanged for a fresh one; its session is over now",
     "only-if-cached": "only a stored answer was asked for and there is none",
     "own-logic": "a stage of the user's own refused it",
 }

@@ -8,7 +8,7 @@ from typing import Annotated, Any, ClassVar, Literal
 from pydantic import Discriminator, Field, Tag
 
 from patient_usher.core.http.authentication import basic_pair, challenge, credentials
-from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.http.dates import MICROSECONDS, numeric_date
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model import stage as base
@@ -156,9 +156,9 @@ class Bearer(Scheme):
         return self._judge(claims, x, x.now)
 
     def _judge(self, claims: dict[str, Any], x: Exchange, now: int) -> Found:
-        expires, not_before = _instant(claims.get("exp")), _instant(claims.get("nbf"))
-        if expires is False or not_before is False:
-            return "wrong", "its exp or nbf is no number"
+        expires, not_before = numeric_date(claims.get("exp")), numeric_date(claims.get("nbf"))
+        if any(numeric_date(claims[name]) is None for name in ("exp", "nbf") if claims.get(name) is not None):
+            return "wrong", "its exp or nbf is no time"
         if expires is not None and now >= expires + self.leeway:  # RFC 7519 4.1.4: on or after
             return "expired", f"it expired {_seconds(now - expires)} s ago"
         if not_before is not None and now < not_before - self.leeway:  # 4.1.5
@@ -169,9 +169,9 @@ class Bearer(Scheme):
         audiences = meant if isinstance(meant, list) else [] if meant is None else [meant]
         if (self.audience is not None or audiences) and self.audience not in audiences:
             return "wrong-audience", f"its audience is {meant!r}"
-        jti = claims.get("jti")
-        if isinstance(jti, str) and any(jti in desk.signed_out for desk in self.setup.signed(x)):
-            return "signed-out", "its owner has signed out"
+        for desk in self.setup.signed(x):
+            if why := desk.judge(claims):
+                return why, WHY[why]
         name = claims.get("sub")
         if not isinstance(name, str):
             return "wrong", "it names nobody (sub)"
@@ -270,14 +270,6 @@ class SessionCookie(Scheme):
         return challenge("Session", realm=self.realm, cookie=self.cookie)
 
 
-def _instant(seconds: Any) -> int | Literal[False] | None:
-    if seconds is None:
-        return None
-    if isinstance(seconds, bool) or not isinstance(seconds, int | float):
-        return False
-    return seconds * MICROSECONDS if isinstance(seconds, int) else round(seconds * MICROSECONDS)
-
-
 def _seconds(micros: int) -> str:
     return f"{micros / MICROSECONDS:.6f}".rstrip("0").rstrip(".")
 
@@ -360,3 +352,13 @@ class Stage(base.Stage):
             texts = [scheme.challenge(why if i == key[0] else None) for i, scheme in enumerate(self.schemes)]
             fields = self.prepared[key] = Fields([("WWW-Authenticate", text) for text in texts])
         return fields
+
+
+def challenges_of(setup: base.Setup) -> list[str]:
+    """What a pipeline's stages ask of callers who show nothing (RFC 9110 11.6.1), each once."""
+    found: dict[str, None] = {}
+    for options in setup.options.values():
+        if isinstance(options, Options) and options.enabled:
+            schemes = (SCHEMES[scheme.scheme](scheme, options.realm, setup) for scheme in options.schemes)
+            found.update(dict.fromkeys(scheme.challenge(None) for scheme in schemes))
+    return list(found)

@@ -13,6 +13,7 @@ from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import Access
+from patient_usher.core.stages.authenticate import challenges_of
 
 
 class Options(StageOptions):
@@ -26,6 +27,7 @@ class Stage(base.Stage):
 
     def __init__(self, options: Options, setup: Setup) -> None:
         self.default = Access(options.default)
+        self.challenges = challenges_of(setup)
 
     def way_in(self, x: Exchange) -> Effect:
         """Refuse, or pass on."""
@@ -37,9 +39,9 @@ class Stage(base.Stage):
             return refusal("Forbidden", "closed-to-all")
         identity = x.identity
         if identity is None:
-            return refusal(
-                "Unauthenticated", "absent", "the route needs a caller, and no stage has found out who it is"
-            )
+            message = "the route needs a caller, and no stage has found out who it is"
+            fields = Fields(("WWW-Authenticate", text) for text in self.challenges)
+            return refusal("Unauthenticated", "absent", message, fields=fields)
         if who == "signed-in":
             return None
         held = identity.roles if who == "role" else identity.scopes
@@ -52,13 +54,9 @@ class Stage(base.Stage):
         message = f"{identity.name} has {', '.join(held) or f'no {who}'}; the route needs {access}"
         if who == "role":
             return refusal("Forbidden", "insufficient-role", message)
-        # RFC 6750 3.1: the scope that would do goes into the challenge.
-        fields = Fields(
-            [
-                (
-                    "WWW-Authenticate",
-                    challenge("Bearer", error="insufficient_scope", scope=" ".join(access.names)),
-                )
-            ]
-        )
+        # RFC 6750 3.1: the scope that would do goes into the challenge, where tokens are asked for at all.
+        fields = Fields()
+        if any(text.startswith("Bearer") for text in self.challenges):
+            text = challenge("Bearer", error="insufficient_scope", scope=" ".join(access.names))
+            fields.put("WWW-Authenticate", text)
         return refusal("Forbidden", "insufficient-scope", message, fields=fields)

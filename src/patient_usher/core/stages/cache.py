@@ -9,6 +9,7 @@ from functools import lru_cache
 from typing import Any, Literal
 
 from patient_usher.core.http.caching import (
+    COVERED,
     Stored,
     bars_storing,
     directives,
@@ -16,6 +17,7 @@ from patient_usher.core.http.caching import (
     invalidates,
     may_cover_error,
     may_use,
+    unshared_fields,
     validators,
     varies_alike,
     vary_of,
@@ -57,6 +59,7 @@ class _Work:
     stored: Stored | None = None
     asked: Request | None = None
     at: int = 0
+    known: bool = False
     leads: bool = False
     waited: bool = False
     forward: str = "miss"
@@ -121,7 +124,7 @@ class Stage(base.Stage):
         work = x.work[self.key] = _Work(CacheUse(self.id))
         owner = x.shadow_of or x
         owner.caches += (work.use,)
-        work.at = x.now
+        work.at, work.known = x.now, x.identity is not None
         work.rule = x.route.settings.cache if x.route is not None else None
         if x.request.method not in ("GET", "HEAD"):
             return self._pass_by(x, work, "bypass", "method")
@@ -237,7 +240,7 @@ class Stage(base.Stage):
         if work.stored is not None and answer.status == 304 and work.asked is not None:
             self._revalidated(x, work, answer)
             return None
-        if answer.status >= 500 and work.stored is not None and self._covers(work.stored, x.now):
+        if answer.status in COVERED and work.stored is not None and self._covers(work.stored, x.now):
             x.answer = self._cover(x, work)
             return None
         if invalidates(x.request.method, answer.status):
@@ -263,7 +266,8 @@ class Stage(base.Stage):
     def way_error(self, x: Exchange, error: Raised) -> Effect:
         """A stale copy may stand in for an error (RFC 5861 4)."""
         work = self._work(x)
-        if work.stored is None or not self._covers(work.stored, x.now):
+        failed = error.status is None or error.status in COVERED
+        if work.stored is None or not failed or not self._covers(work.stored, x.now):
             return None
         return self._cover(x, work)
 
@@ -304,6 +308,10 @@ class Stage(base.Stage):
             return "set-cookie"
         if not 200 <= answer.status < 400 or answer.status == 206:
             return "status"
+        if "no-store" in directives(asked):  # RFC 9111 5.2.1.5
+            return "request-no-store"
+        if "authorization" in asked and not work.known:
+            return "authorization"  # it is somebody's, and nobody knows yet whose
         if wrote:  # the route asked for it: only what no cache can do bars it
             return "vary-all" if "*" in (answer.fields.get("vary") or "") else ""
         return bars_storing("GET", answer.status, asked, answer.fields, shared=True)
@@ -312,6 +320,8 @@ class Stage(base.Stage):
         assert work.key is not None
         asked = (work.asked or x.request).fields
         copy = answer.copy()
+        for name in unshared_fields(answer.fields):
+            copy.fields.drop(name)
         if "date" not in copy.fields:
             copy.fields.put("Date", http_date(x.now))
         lifetime = work.rule.shared if work.rule is not None and not self.any else None

@@ -13,10 +13,11 @@ from patient_usher.core.model.effects import NOTHING, AnswerAndPass, Effect, Ref
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handling import AnswerSpec, RaiseOf
 from patient_usher.core.model.matcher import When, compile_when
+from patient_usher.core.model.messages import PutFields
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Model, Names, exactly_one, wrong
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.values import Filled, FilledText, filler
+from patient_usher.core.model.values import Filled, filler
 from patient_usher.core.stages.header_fields import FieldWorker, field_worker
 
 
@@ -64,7 +65,7 @@ class Case(Model):
 
     when: When | None = None
     set_: dict[str, Filled] = Field(default_factory=dict)
-    put: dict[str, FilledText] = Field(default_factory=dict)
+    put: PutFields = Field(default_factory=dict)
     drop: Names = Field(default_factory=list)
     then: ThenOf = Then.model_construct(continue_=True, _fields_set={"continue_"})
 

@@ -14,6 +14,7 @@ from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.messages import PutFields
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Model, Names, Status, show
 from patient_usher.core.model.stage import Setup
@@ -29,7 +30,7 @@ class Mapping(Model):
     raised: Names
     status: Status | None = None
     message: str | None = None
-    headers: dict[str, str] = Field(default_factory=dict)
+    headers: PutFields = Field(default_factory=dict)
 
 
 class Otherwise(Model):

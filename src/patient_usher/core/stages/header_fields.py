@@ -10,16 +10,17 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.messages import PutFields, safe
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Model, Names, wrong
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.values import FilledText, fill, plain
+from patient_usher.core.model.values import fill, plain
 
 
 class FieldWork(Model):
     """Fields to put (replacing) and to drop."""
 
-    put: dict[str, FilledText] = Field(default_factory=dict)
+    put: PutFields = Field(default_factory=dict)
     drop: Names = Field(default_factory=list)
 
 
@@ -54,7 +55,7 @@ def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
             fields.drop(lower)
         fields.update(fixed)
         for name, read in puts:
-            fields.put(name, plain(read(x)))
+            fields.put(name, safe(name, plain(read(x))))
 
     return work
 

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Iterator
+from math import isfinite
 from typing import Any, Literal
 
+from patient_usher.core.http.media import is_json, parse_media_type
+from patient_usher.core.http.messages import json_bytes
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
+from patient_usher.core.model.regex import searcher
 from patient_usher.core.model.routes import GroupSpec, InputSpec
 from patient_usher.core.model.scalars import Status
+from patient_usher.core.model.schemas import compiled, deref, types_asked
 from patient_usher.core.model.stage import Setup
 
 
@@ -22,11 +28,16 @@ class Options(StageOptions):
     status: Status = 422
 
 
+def _said(value: Any) -> str:
+    """A value as JSON says it; text without its quotes."""
+    return value if isinstance(value, str) else json_bytes(value).decode()
+
+
 # JSON Schema keyword -> words for what it asks; never the value that broke it.
 _WORDS: dict[str, Callable[[Any], str]] = {
     "type": lambda wanted: f"must be {' or '.join(wanted) if isinstance(wanted, list) else wanted}",
-    "enum": lambda wanted: f"must be one of {', '.join(map(str, wanted))}",
-    "const": lambda wanted: f"must be {wanted}",
+    "enum": lambda wanted: f"must be one of {', '.join(map(_said, wanted))}",
+    "const": lambda wanted: f"must be {_said(wanted)}",
     "minimum": lambda wanted: f"must be at least {wanted}",
     "maximum": lambda wanted: f"must be at most {wanted}",
     "exclusiveMinimum": lambda wanted: f"must be more than {wanted}",
@@ -46,40 +57,60 @@ def _pointer(parts: Iterable[Any]) -> str:
     return "".join("/" + str(part).replace("~", "~0").replace("/", "~1") for part in parts)
 
 
+_NUMBER = re.compile(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?")
+
+
 def _coerced(values: dict[str, Any], schema: dict[str, Any]) -> dict[str, Any]:
-    """Text from a query, form or header as the type that the schema asks for."""
-    properties = schema.get("properties", {})
+    """Text from a query, form or header as the type that the schema asks for; names may come by a pattern."""
+    root, schema = schema, deref(schema, schema)
+    properties = schema.get("properties") or {}
+    patterns = [(searcher(key), part) for key, part in (schema.get("patternProperties") or {}).items()]
+    others = schema.get("additionalProperties")
     result: dict[str, Any] = {}
     for name, given in values.items():
-        asked = properties.get(name, {}) if isinstance(properties, dict) else {}
-        wanted = asked.get("type") if isinstance(asked, dict) else None
+        by_pattern = next((part for found, part in patterns if found(name)), others)
+        asked = deref(root, properties.get(name, by_pattern))
         items = list(given) if isinstance(given, list | tuple) else [given]
-        if wanted == "array":
-            inner = asked.get("items", {}).get("type") if isinstance(asked.get("items"), dict) else None
-            result[name] = [_as(item, inner) for item in items]
+        if "array" in types_asked(root, asked):
+            inner = asked.get("items") if isinstance(asked, dict) else None
+            result[name] = [_as(item, types_asked(root, inner)) for item in items]
         else:
-            result[name] = _as(items[0], wanted) if len(items) == 1 else items
+            result[name] = _as(items[0], types_asked(root, asked)) if len(items) == 1 else items
     return result
 
 
-def _as(text: Any, wanted: Any) -> Any:
-    if not isinstance(text, str):
+def _as(text: Any, wanted: set[str]) -> Any:
+    """Text as the first of the wanted types that it is in JSON, or as it is (RFC 8259 section 6)."""
+    if not isinstance(text, str) or "string" in wanted or len(text) > 400:
         return text
-    try:
-        if wanted == "integer":
+    if wanted & {"integer", "number"} and _NUMBER.fullmatch(text):
+        if "." not in text and "e" not in text.lower():
             return int(text)
-        if wanted == "number":
-            return float(text)
-    except ValueError:
-        return text
-    return {"true": True, "false": False}.get(text, text) if wanted == "boolean" else text
+        number = float(text)
+        if isfinite(number):
+            return int(number) if number.is_integer() and "number" not in wanted else number
+    if "boolean" in wanted and text in ("true", "false"):
+        return text == "true"
+    return None if "null" in wanted and text == "null" else text
+
+
+_MISSING: Any = object()
+"""What stands for a body that nobody has sent, or read, or that came in another form."""
+
+
+def _content(x: Exchange, wanted: str) -> Any:
+    """The body, if it came as JSON, or as a form: the one is no stand-in for the other."""
+    if x.body is UNREAD or not x.request.body:
+        return _MISSING
+    essence = parse_media_type(x.request.fields.get("content-type") or "")[0]
+    return x.body if is_json(essence) == (wanted == "json") else _MISSING
 
 
 _READ: dict[str, Callable[[Exchange], Any]] = {
     "query": lambda x: dict(x.request.url.params),
     "headers": lambda x: {name: x.request.fields.get(name) for name in x.request.fields.names()},
-    "json": lambda x: None if x.body is UNREAD else x.body,
-    "form": lambda x: None if x.body is UNREAD else x.body,
+    "json": lambda x: _content(x, "json"),
+    "form": lambda x: _content(x, "form"),
 }
 
 
@@ -94,13 +125,7 @@ def inputs_of(spec: PipelineSpec) -> Iterator[tuple[str, InputSpec]]:
 
 def _validators(spec: InputSpec) -> list[tuple[str, dict[str, Any], Any]]:
     """Each part of a request with its schema, and what validates it."""
-    from jsonschema import Draft202012Validator
-    from referencing import Registry
-
-    # A registry of its own, with nothing in it: a schema's $ref never reaches out.
-    return [
-        (where, schema, Draft202012Validator(schema, registry=Registry())) for where, schema in spec.schemas().items()
-    ]
+    return [(where, schema, compiled(schema)) for where, schema in spec.schemas().items()]
 
 
 class Stage(base.Stage):
@@ -120,7 +145,7 @@ class Stage(base.Stage):
         invalid: list[dict[str, str]] = []
         for where, schema, validator in self.validators[x.route.id]:
             value = _READ[where](x)
-            if where in ("json", "form") and value is None:
+            if value is _MISSING:
                 invalid.append({"pointer": f"/{where}", "message": "the body is missing"})
                 if x.body is UNREAD:
                     x.note = {"body": "no stage in front of this one has read it"}
@@ -131,8 +156,11 @@ class Stage(base.Stage):
                 value = {spelled.get(name, name): text for name, text in value.items()}
             if where != "json" and isinstance(value, dict):
                 value = _coerced(value, schema)
-            for error in validator.iter_errors(value):
-                invalid += _described(where, error)
+            try:
+                for error in validator.iter_errors(value):
+                    invalid += _described(where, error)
+            except RecursionError:
+                invalid.append({"pointer": f"/{where}", "message": "is nested too deep"})
         if not invalid:
             return None
         own = spec.messages

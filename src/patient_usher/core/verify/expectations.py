@@ -8,6 +8,7 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from patient_usher.core.engine.replay import Send
+from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.exchange import Exchange, Verdict
 from patient_usher.core.model.expect import BodyExpect, BrowserExpect, Expect, LogExpect
 from patient_usher.core.model.matcher import status_test, text_test
@@ -101,7 +102,7 @@ def _body(spec: BodyExpect) -> Rule:
         given = spec.model_fields_set
         if given & {"json_", "exact"}:
             try:
-                value = json.loads(text)
+                value = read_json(text)
             except ValueError:
                 value = text
             if "json_" in given:

@@ -9,6 +9,7 @@ from collections.abc import Generator
 
 from patient_usher.core.engine.callers.blame import blame
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
+from patient_usher.core.engine.callers.sites import registrable, site
 from patient_usher.core.engine.world import World
 from patient_usher.core.http import cors
 from patient_usher.core.http.caching import (
@@ -22,7 +23,7 @@ from patient_usher.core.http.caching import (
     vary_of,
 )
 from patient_usher.core.http.conditional import CONDITIONS
-from patient_usher.core.http.cookies import Jar, site
+from patient_usher.core.http.cookies import Jar
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
@@ -86,7 +87,7 @@ class Browser:
         self.spec = spec
         self.origin = spec.origin or ""
         self._own = parse_url(self.origin) if "://" in self.origin else None
-        self.jar = Jar()
+        self.jar = Jar(registrable)
         self.preflights = cors.PreflightCache()
         self._kept: dict[str, list[Stored]] = {}
         self._tls_only: dict[str, tuple[int, bool]] = {}

@@ -41,9 +41,10 @@ class Caller:
         self.spec = spec
         self.jar: Jar | None = None
         if spec.cookies == "keep":
+            from patient_usher.core.engine.callers.sites import registrable
             from patient_usher.core.http.cookies import Jar
 
-            self.jar = Jar()
+            self.jar = Jar(registrable)
         self.talks = self.jar is not None or spec.redirects == "follow"
 
     def conversation(self, request: Request, now: int, world: World, spec: RequestSpec) -> Conversation:
@@ -51,10 +52,10 @@ class Caller:
         seen: set[tuple[str, str, str | None]] = set()
         kind, suffix, hops = "call", "", 0
         while True:
-            if self.jar is not None:
-                request = self._with_cookies(request, now)
-            seen.add((request.method, request.url.text, request.fields.get("cookie")))
-            x = yield Outgoing(kind, suffix, request)
+            # What the jar adds is worked out anew for every URL; only what was written travels on.
+            sent = request if self.jar is None else self._with_cookies(request, now)
+            seen.add((sent.method, sent.url.text, sent.fields.get("cookie")))
+            x = yield Outgoing(kind, suffix, sent)
             now, answer = x.finished, x.answer
             if answer is None:
                 return

@@ -1,0 +1,18 @@
+"""Arguments that can't be used are told in one line, like everything else."""
+
+from __future__ import annotations
+
+import sys
+from argparse import ArgumentParser
+from typing import NoReturn
+
+from patient_usher.reports.paint import shown
+
+
+class Parser(ArgumentParser):
+    """An argument parser that says what is wrong, and where to look."""
+
+    def error(self, message: str) -> NoReturn:
+        """Say it and end with exit status 2."""
+        print(shown(f"{self.prog}: {message}; {self.prog} --help says more"), file=sys.stderr)
+        sys.exit(2)

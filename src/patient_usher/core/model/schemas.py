@@ -1,0 +1,158 @@
+"""JSON Schemas of inputs: checked when a pipeline is loaded, compiled once, described without values."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from patient_usher.core.model.regex import searcher
+
+Path = tuple[str | int, ...]
+
+
+def schema_problems(schema: Any) -> Iterator[tuple[Path, str, str]]:
+    """What is wrong with a schema: where in it, what, and the mend. Nothing is fetched to find out."""
+    from jsonschema.exceptions import SchemaError
+
+    try:
+        _dialect(schema).check_schema(schema)
+    except SchemaError as error:
+        yield tuple(error.absolute_path), f"this is no JSON Schema: {error.message[:200]}", "mend it"
+        return
+    except (RecursionError, OverflowError, ValueError) as error:
+        yield (), f"this schema can't be read: {error}", "mend it"
+        return
+    for path, node in _nodes(schema):
+        ref = node.get("$ref")
+        if isinstance(ref, str):
+            yield from _ref_problems(schema, (*path, "$ref"), ref)
+        patterns = [(("pattern",), node.get("pattern"))] + [
+            (("patternProperties", key), key) for key in node.get("patternProperties") or ()
+        ]
+        for below, pattern in patterns:
+            if isinstance(pattern, str):
+                try:
+                    searcher(pattern)
+                except ValueError as error:
+                    what, _, mend = str(error).partition("; ")
+                    yield (*path, *below), what, mend
+
+
+def _nodes(schema: Any) -> Iterator[tuple[Path, dict[str, Any]]]:
+    """Every mapping of a schema, with its path."""
+    pending: list[tuple[Path, Any]] = [((), schema)]
+    while pending:
+        path, node = pending.pop()
+        if isinstance(node, dict):
+            yield path, node
+            pending += [((*path, key), value) for key, value in node.items() if key not in ("enum", "const", "default")]
+        elif isinstance(node, list):
+            pending += [((*path, at), value) for at, value in enumerate(node)]
+
+
+def _ref_problems(schema: Any, path: Path, ref: str) -> Iterator[tuple[Path, str, str]]:
+    if not ref.startswith("#"):
+        yield path, f"the reference '{ref[:80]}' leads out of the file; nothing is fetched", "write it under $defs"
+        return
+    seen: list[str] = []
+    while isinstance(ref, str):
+        if ref in seen:
+            yield path, f"the reference '{ref}' leads back to itself", "let it lead to a schema"
+            return
+        seen.append(ref)
+        try:
+            node = _resolve(schema, ref)
+        except LookupError:
+            yield path, f"the reference '{ref[:80]}' leads nowhere", "name what stands under $defs"
+            return
+        ref = node.get("$ref") if isinstance(node, dict) and ref.startswith("#") else None  # type: ignore[assignment]
+
+
+def _resolve(schema: Any, ref: str) -> Any:
+    """What a reference within the schema names. Raises LookupError."""
+    from urllib.parse import unquote
+
+    if ref == "#":
+        return schema
+    if not ref.startswith("#/"):
+        for _, node in _nodes(schema):
+            if ref[1:] in (node.get("$anchor"), node.get("$dynamicAnchor")):
+                return node
+        raise LookupError(ref)
+    node = schema
+    for raw in unquote(ref[2:]).split("/"):
+        part = raw.replace("~1", "/").replace("~0", "~")
+        if isinstance(node, dict) and part in node:
+            node = node[part]
+        elif isinstance(node, list) and part.isdecimal() and int(part) < len(node):
+            node = node[int(part)]
+        else:
+            raise LookupError(ref)
+    return node
+
+
+def _dialect(schema: Any) -> Any:
+    """The validator of the dialect that ``$schema`` names; of the newest where it names none that is known."""
+    from jsonschema import Draft202012Validator
+    from jsonschema.validators import validator_for
+
+    return validator_for(schema, default=Draft202012Validator)
+
+
+def compiled(schema: Any) -> Any:
+    """What validates values against a schema: ``format`` asserts, patterns are linear, nothing is fetched."""
+    from jsonschema import ValidationError, validators
+    from referencing import Registry
+
+    def pattern(validator: Any, wanted: str, instance: Any, schema: Any) -> Iterator[Any]:
+        if validator.is_type(instance, "string") and not searcher(wanted)(instance):
+            yield ValidationError("does not match")
+
+    def pattern_properties(validator: Any, wanted: dict[str, Any], instance: Any, schema: Any) -> Iterator[Any]:
+        if not validator.is_type(instance, "object"):
+            return
+        for key, below in wanted.items():
+            found = searcher(key)
+            for name, value in instance.items():
+                if found(name):
+                    yield from validator.descend(value, below, path=name, schema_path=key)
+
+    base = _dialect(schema)
+    extended = {"pattern": pattern, "patternProperties": pattern_properties}
+    made = validators.extend(base, extended)  # type: ignore[no-untyped-call]
+    return made(schema, registry=Registry(), format_checker=base.FORMAT_CHECKER)
+
+
+def deref(root: Any, schema: Any) -> Any:
+    """A schema, or what its reference leads to."""
+    for _ in range(20):
+        if not (isinstance(schema, dict) and isinstance(schema.get("$ref"), str)):
+            return schema
+        try:
+            schema = _resolve(root, schema["$ref"])
+        except LookupError:
+            return schema
+    return schema
+
+
+def types_asked(root: Any, schema: Any, depth: int = 0) -> set[str]:
+    """Which JSON types a schema may accept, as far as it says: through references and alternatives."""
+    schema = deref(root, schema)
+    if not isinstance(schema, dict) or depth > 8:
+        return set()
+    given = schema.get("type", [])
+    found = {given} if isinstance(given, str) else {name for name in given if isinstance(name, str)}
+    for key in ("anyOf", "oneOf", "allOf"):
+        for part in schema.get(key) or ():
+            found |= types_asked(root, part, depth + 1)
+    for value in [*(schema.get("enum") or ()), *([schema["const"]] if "const" in schema else [])]:
+        found.add(_type_of(value))
+    return found
+
+
+def _type_of(value: Any) -> str:
+    if value is None or isinstance(value, bool):
+        return "null" if value is None else "boolean"
+    if isinstance(value, int | float):
+        return "integer" if isinstance(value, int) else "number"
+    return "string" if isinstance(value, str) else "array" if isinstance(value, list) else "object"
