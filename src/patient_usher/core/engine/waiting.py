@@ -49,6 +49,8 @@ def answer_and_pass(walk: Walk, x: Exchange, step: PlanStep, both: AnswerAndPass
     shadow = _shadow(x, x.index + 1)
     if both.refreshes:
         shadow.frames, shadow.refreshes = [step], True
+        if both.request is not None:
+            shadow.request = both.request
     else:
         (x.shadow_of or x).slipped = True
     x.plan.flow.answered(x, both.answer)

@@ -173,10 +173,10 @@ def _create(task: Task, x: Exchange) -> Effect:
 
 def _replace(task: Task, x: Exchange) -> Effect:
     key = _key_of(task, x)
+    if key not in task.rows:  # RFC 9110 13.2.1: conditions count where the plain answer is a success
+        return _not_found(task, key)
     if (failed := _precondition(task, x, key)) is not None:
         return failed
-    if key not in task.rows:
-        return _not_found(task, key)
     sent = _sent(x, task)
     if not isinstance(sent, dict):
         return sent
@@ -188,10 +188,11 @@ def _replace(task: Task, x: Exchange) -> Effect:
 
 def _remove(task: Task, x: Exchange) -> Effect:
     key = _key_of(task, x)
+    if key not in task.rows:
+        return _not_found(task, key)
     if (failed := _precondition(task, x, key)) is not None:
         return failed
-    if task.rows.pop(key, None) is None:
-        return _not_found(task, key)
+    del task.rows[key]
     return Answer(204, Fields())
 
 

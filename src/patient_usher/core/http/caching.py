@@ -40,13 +40,20 @@ def directives(fields: Fields) -> Directives:
     return dict(_directives(value)) if value else {}
 
 
+def says_freshness(answer: Fields) -> bool:
+    """Whether an answer says itself for how long it is fresh, to a shared cache (4.2.1), or that it never is."""
+    cc = directives(answer)
+    return "expires" in answer or bool(cc.keys() & {"max-age", "s-maxage", "no-cache"})
+
+
 def unshared_fields(answer: Fields) -> list[str]:
     """Lower-case names of fields that a shared copy must not have: ``no-cache="..."``, ``private="..."``.
 
     What they name would have to be confirmed before each use (5.2.2.4), or is one user's own (5.2.2.7).
     """
     cc = directives(answer)
-    named = (cc.get(directive) or "" for directive in ("no-cache", "private"))
+    named = [cc.get(directive) or "" for directive in ("no-cache", "private")]
+    named += ["connection", *answer.values("connection")] if "connection" in answer else []  # RFC 9111 3.1
     return [name.strip().lower() for names in named for name in names.split(",") if name.strip()]
 
 
@@ -183,9 +190,11 @@ def may_use(
     margin = (seconds(asked.get("min-fresh")) or 0) if "min-fresh" in asked else 0  # 5.2.1.3
     if age + margin < lifetime:
         return Use("fresh", age, lifetime)
-    forbidden = "must-revalidate" in cc or (shared and cc.keys() & {"proxy-revalidate", "s-maxage"})  # 4.2.4
-    if forbidden:
-        return Use("validate", age, lifetime, "expired")
+    if "min-fresh" in asked:  # what is stale is no fresher for being allowed
+        return Use("validate", age, lifetime, "request-min-fresh")
+    if "must-revalidate" in cc or (shared and cc.keys() & {"proxy-revalidate", "s-maxage"}):  # 4.2.4
+        tempts = cc.keys() & {"stale-while-revalidate", "stale-if-error"}
+        return Use("validate", age, lifetime, "no-stale-allowed" if tempts else "expired")
     if "max-stale" in asked:  # 5.2.1.2
         most = asked["max-stale"]
         if most is None or age - lifetime <= (seconds(most) or 0):
@@ -200,7 +209,13 @@ def may_cover_error(stored: Stored, now: int, *, shared: bool, heuristic: bool) 
     """Whether a stale answer may stand in for an error (RFC 5861 4)."""
     cc = directives(stored.answer.fields)
     grace = seconds(cc.get("stale-if-error"))
-    if grace is None or "must-revalidate" in cc or (shared and cc.keys() & {"proxy-revalidate", "s-maxage"}):
+    unvalidated = "no-cache" in cc and cc["no-cache"] is None
+    if (
+        grace is None
+        or unvalidated
+        or "must-revalidate" in cc
+        or (shared and cc.keys() & {"proxy-revalidate", "s-maxage"})
+    ):
         return False
     lifetime = stored.lifetime
     if lifetime is None:

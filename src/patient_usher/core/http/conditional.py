@@ -2,8 +2,14 @@
 
 from __future__ import annotations
 
+import re
+
 from patient_usher.core.http.caching import parse_date
-from patient_usher.core.http.fields import Fields, list_items
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Answer
+
+_TAG = re.compile(r'(?:W/)?"[^"]*"')
+"""8.8.3: an entity tag; a backslash in it is one, and escapes nothing."""
 
 CONDITIONS = ("if-match", "if-none-match", "if-modified-since", "if-unmodified-since", "if-range")
 
@@ -28,18 +34,29 @@ def weakened(tag: str) -> str:
     return tag if tag.startswith("W/") else f"W/{tag}"
 
 
-def evaluate(method: str, request: Fields, etag: str | None, modified: str | None, *, exists: bool = True) -> int:
+def evaluate(
+    method: str,
+    request: Fields,
+    etag: str | None,
+    modified: str | None,
+    *,
+    exists: bool = True,
+    success: bool = True,
+) -> int:
     """What the request's conditions make of the present representation: 0 go on, 304 or 412 (13.2.2).
 
-    ``etag`` and ``modified`` are its validators, ``exists`` whether there is one at all.
+    ``etag`` and ``modified`` are its validators, ``exists`` whether there is one at all, ``success`` whether the
+    plain answer would be one: of any other, conditions say nothing (13.2.1).
     """
+    if not success:
+        return 0
     reads = method in ("GET", "HEAD")
     if (wanted := request.get("if-match")) is not None:  # step 1
         if not _any(wanted, etag, exists, strong_match):
             return 412
     elif (since := parse_date(request.get("if-unmodified-since"))) is not None:  # step 2
         last = parse_date(modified)
-        if last is None or last > since:
+        if last is not None and last > since:  # 13.1.4: without a date there is nothing to compare
             return 412
     if (wanted := request.get("if-none-match")) is not None:  # step 3
         if _any(wanted, etag, exists, weak_match):
@@ -55,7 +72,7 @@ def _any(wanted: str, etag: str | None, exists: bool, match: object) -> bool:
     if wanted.strip() == "*":
         return exists
     assert callable(match)
-    return etag is not None and any(match(tag, etag) for tag in list_items(wanted))
+    return etag is not None and any(match(tag, etag) for tag in _TAG.findall(wanted))
 
 
 def as_not_modified(fields: Fields) -> Fields:
@@ -66,3 +83,10 @@ def as_not_modified(fields: Fields) -> Fields:
     if "etag" in kept:
         kept.drop("last-modified")
     return kept
+
+
+def not_modified(answer: Answer) -> Answer:
+    """The 304 that stands for a 200."""
+    made = Answer(304, as_not_modified(answer.fields))
+    made.stands_for = answer
+    return made

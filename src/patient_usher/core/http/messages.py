@@ -75,14 +75,18 @@ class Request:
 
 
 class Answer:
-    """A response: status, header fields, and content before any framing."""
+    """A response: status, header fields, and content before any framing.
 
-    __slots__ = ("body", "fields", "status")
+    ``stands_for``: of a 304, the answer that it says the caller has.
+    """
+
+    __slots__ = ("body", "fields", "stands_for", "status")
 
     def __init__(self, status: int, fields: Fields, body: bytes = b"") -> None:
         self.status = status
         self.fields = fields
         self.body = body
+        self.stands_for: Answer | None = None
 
     def copy(self) -> Answer:
         """An answer of its own: stages write on the way out."""

@@ -20,7 +20,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from patient_usher.core.http.messages import Answer
+from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
 
@@ -35,14 +35,16 @@ NOTHING = Nothing()
 class AnswerAndPass:
     """A stage answers and yet passes the request on: a slip, unless it ``refreshes`` what it keeps.
 
-    Then what is behind runs for the stage itself, whose ``way_out`` sees what comes of it.
+    Then what is behind runs for the stage itself, with a ``request`` of its own, and its ``way_out`` sees
+    what comes of it.
     """
 
-    __slots__ = ("answer", "refreshes")
+    __slots__ = ("answer", "refreshes", "request")
 
-    def __init__(self, answer: Answer, *, refreshes: bool = False) -> None:
+    def __init__(self, answer: Answer, *, refreshes: bool = False, request: Request | None = None) -> None:
         self.answer = answer
         self.refreshes = refreshes
+        self.request = request
 
 
 class Hold:

@@ -15,7 +15,7 @@ from patient_usher.core.model.values import FilledText
 
 TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _UNSENDABLE = re.compile(r"[\x00-\x08\x0a-\x1f\x7f\ud800-\udfff]")
-_FRAMING = frozenset({"transfer-encoding", "content-length", "connection", "upgrade", "trailer"})
+_FRAMING = frozenset({"transfer-encoding", "content-length"})
 """Fields that frame a message: the server's own, never a stage's or handler's (RFC 9112 6)."""
 
 

@@ -12,9 +12,9 @@ from patient_usher.core.model.templates import AccessRule, Id, Template, parse_a
 
 
 def _check_per(value: Any) -> str:
-    if isinstance(value, str) and (value == "identity" or re.fullmatch(r"(query|header)\..+", value)):
+    if isinstance(value, str) and (value in ("identity", "no-query") or re.fullmatch(r"(query|header)\..+", value)):
         return value
-    raise wrong(f"{show(value)} makes no copy of its own", "write query.NAME, header.NAME or identity")
+    raise wrong(f"{show(value)} makes no copy of its own", "write query.NAME, header.NAME, identity or no-query")
 
 
 class CacheRule(Model):

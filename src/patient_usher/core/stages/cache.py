@@ -2,29 +2,33 @@
 
 from __future__ import annotations
 
-from collections import Counter, OrderedDict
+from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Any, Literal
+from typing import Literal
 
 from patient_usher.core.http.caching import (
     COVERED,
     Stored,
+    Use,
     bars_storing,
+    current_age,
     directives,
     freshened,
     invalidates,
     may_cover_error,
     may_use,
+    says_freshness,
     unshared_fields,
     validators,
-    varies_alike,
     vary_of,
 )
-from patient_usher.core.http.conditional import CONDITIONS, as_not_modified, evaluate
+from patient_usher.core.http.conditional import evaluate, not_modified
 from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
+from patient_usher.core.http.fields import add_vary
 from patient_usher.core.http.messages import Answer, Request
+from patient_usher.core.http.store import Key, Store
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import AnswerAndPass, Effect, Hold
 from patient_usher.core.model.errors import Raised, refusal
@@ -34,8 +38,8 @@ from patient_usher.core.model.routes import CacheRule
 from patient_usher.core.model.scalars import Size
 from patient_usher.core.model.values import Reader, reader
 
-Key = tuple[Any, ...]
-"""Route, URL, what makes a copy of its own, and whose it is."""
+_OF_COPIES = ("if-none-match", "if-modified-since")
+"""Conditions about a copy, which a cache may judge (RFC 9111 4.3.2)."""
 
 
 class Options(StageOptions):
@@ -58,6 +62,7 @@ class _Work:
     rule: CacheRule | None = None
     stored: Stored | None = None
     asked: Request | None = None
+    reached: Request | None = None
     at: int = 0
     known: bool = False
     leads: bool = False
@@ -73,13 +78,17 @@ class _Flight:
 
 
 class Shelf:
-    """The state: per key the variants, least recently used first out; and what became of look-ups."""
+    """The state: what is stored, misses under way, and what became of look-ups."""
 
-    def __init__(self) -> None:
-        self.kept: OrderedDict[Key, list[Stored]] = OrderedDict()
-        self.size = 0
+    def __init__(self, capacity: int) -> None:
+        self.store = Store(capacity)
         self.flights: dict[Key, _Flight] = {}
         self.ended: Counter[str] = Counter()
+
+    @property
+    def size(self) -> int:
+        """How much is stored, in octets."""
+        return self.store.size
 
 
 class Stage(base.Stage):
@@ -97,7 +106,13 @@ class Stage(base.Stage):
 
     def fresh(self, seed: int) -> Shelf:
         """Nothing is stored."""
-        return Shelf()
+        return Shelf(self.capacity)
+
+    def carry(self, old: Stage, state: Shelf) -> Shelf:
+        """What is stored stays, as far as there is room."""
+        state.store.capacity = self.capacity
+        state.store.fit()
+        return state
 
     @staticmethod
     def savings(states: Iterable[Shelf]) -> str | None:
@@ -128,13 +143,14 @@ class Stage(base.Stage):
         work.rule = x.route.settings.cache if x.route is not None else None
         if x.request.method not in ("GET", "HEAD"):
             return self._pass_by(x, work, "bypass", "method")
-        if not self.any:
-            if work.rule is None:
-                return self._pass_by(x, work, "not-opted-in", None)
-            if work.rule.never:
-                return self._pass_by(x, work, "bypass", "never")
-            if work.rule.shared is None:
-                return self._pass_by(x, work, "private-only", None)
+        rule = work.rule
+        if rule is not None and rule.never:
+            return self._pass_by(x, work, "bypass", "never")
+        if rule is not None and rule.shared is None:
+            return self._pass_by(x, work, "private-only", None)
+        if rule is None and not self.any:
+            return self._pass_by(x, work, "not-opted-in", None)
+        work.reached = x.request
         return self._look_up(x)
 
     def _pass_by(self, x: Exchange, work: _Work, state: str, why: str | None) -> Effect:
@@ -144,14 +160,17 @@ class Stage(base.Stage):
         return None
 
     def _key(self, x: Exchange, rule: CacheRule | None) -> Key:
+        """What makes a copy of its own: the whole query, unless ``per`` narrows it, and what else ``per`` names."""
         url = x.request.url
-        if rule is None or self.any:
-            return (x.route.id if x.route else None, url.text)
+        place = url.origin + url.path
+        if rule is None:
+            return (x.route.id if x.route else None, place, url.query)
         own = x.identity.name if x.identity is not None and self._is_personal(x, rule) else None
         if rule.per is None:
-            return (x.route.id, url.origin + url.path, url.query, own)
-        values = tuple(read(x) for read in self.readers(tuple(rule.per)))
-        return (x.route.id, url.origin + url.path, values, own)
+            return (x.route.id, place, url.query, own)
+        narrows, readers = self.readers(tuple(rule.per))
+        values = tuple(read(x) for read in readers)
+        return (x.route.id, place, None if narrows else url.query, values, own)
 
     @staticmethod
     def _is_personal(x: Exchange, rule: CacheRule) -> bool:
@@ -164,71 +183,91 @@ class Stage(base.Stage):
     def _look_up(self, x: Exchange) -> Effect:
         work = self._work(x)
         key = work.key = self._key(x, work.rule)
-        fields, now = x.request.fields, x.now
-        stored = self._variant(key, x)
+        fields, shelf = x.request.fields, self._shelf(x)
+        stored = shelf.store.find(key, fields)
+        use = None
         if stored is not None:
             honours = self.any or self.honours
-            use = may_use(stored, fields, now, shared=True, heuristic=self.heuristic, honours_request=honours)
+            use = may_use(stored, fields, x.now, shared=True, heuristic=self.heuristic, honours_request=honours)
             work.use.age = use.age
             if use.how == "fresh" or use.why == "max-stale":
                 return self._hit(x, work, stored, use.lifetime - use.age)
             if use.how == "stale":
-                work.stored, work.use.why = stored, use.why
-                answer = self._hit(x, work, stored, use.lifetime - use.age)
-                return AnswerAndPass(answer, refreshes=True)
-        if self.any and "only-if-cached" in directives(fields):  # RFC 9111 5.2.1.7
+                return self._stale_hit(x, work, stored, use)
+        if "only-if-cached" in directives(fields):  # RFC 9111 5.2.1.7
             work.use.state, work.use.why = "miss", "only-if-cached"
             return refusal("Timeout", "only-if-cached", public="Nothing is stored for this")
         if self.collapse and x.request.method == "GET" and not work.waited:
-            flight = self._shelf(x).flights.get(key)
+            flight = shelf.flights.get(key)
             if flight is not None:
                 work.waited = True  # once: what could not be stored then is not waited for again
                 x.note = {"cache": "waits for the same miss"}
                 return Hold(flight.waiting, self._look_up)
-            self._shelf(x).flights[key] = _Flight()
+            shelf.flights[key] = _Flight()
             work.leads = True
-        return self._forward(x, work, stored)
+        return self._forward(x, work, stored, use)
 
-    def _forward(self, x: Exchange, work: _Work, stored: Stored | None) -> Effect:
+    def _stale_hit(self, x: Exchange, work: _Work, stored: Stored, use: Use) -> Effect:
+        """A stale copy at once, while one exchange asks for a fresh one (RFC 5861 3)."""
+        work.use.why = use.why
+        answer = self._hit(x, work, stored, use.lifetime - use.age)
+        flights = self._shelf(x).flights
+        assert work.key is not None
+        if work.key in flights:
+            return answer
+        flights[work.key] = _Flight()
+        work.leads, work.stored = True, stored
+        work.asked = asking = self._asking(x.request, stored)
+        return AnswerAndPass(answer, refreshes=True, request=asking)
+
+    def _forward(self, x: Exchange, work: _Work, stored: Stored | None, use: Use | None) -> Effect:
+        work.at = x.now
         work.stored, work.asked = stored, x.request
         work.use.state = "miss" if stored is None else "stale"
-        work.forward = "uri-miss" if stored is None else "stale"
-        asking = validators(stored) if stored is not None else []
-        # What is stored must be the whole answer, not a 304 to somebody's own copy.
-        if asking or any(name in x.request.fields for name in CONDITIONS):
-            fields = x.request.fields.copy()
-            for name in CONDITIONS:
-                fields.drop(name)
-            for name, value in asking:
-                fields.put(name, value)
-            x.request = x.request.with_fields(fields)
+        if stored is None:
+            known = work.key is not None and self._shelf(x).store.knows(work.key)
+            work.forward = "vary-miss" if known else "uri-miss"
+        else:
+            work.forward = "request" if use is not None and use.why.startswith("request-") else "stale"
+        x.request = self._asking(x.request, stored)
         x.note = {"cache": work.use.state}
+        if use is not None and use.why == "no-stale-allowed":
+            x.note["because"] = "s-maxage, must-revalidate or proxy-revalidate forbids stale copies"
         return None
 
-    def _variant(self, key: Key, x: Exchange) -> Stored | None:
-        shelf = self._shelf(x)
-        variants = shelf.kept.get(key)
-        if variants is None:
-            return None
-        shelf.kept.move_to_end(key)
-        return next((stored for stored in reversed(variants) if varies_alike(stored, x.request.fields)), None)
+    @staticmethod
+    def _asking(request: Request, stored: Stored | None) -> Request:
+        """What is asked behind the cache: for a whole answer, or whether the copy still holds.
+
+        Conditions that only the origin can judge (If-Match, If-Unmodified-Since, If-Range) travel on.
+        """
+        asking = validators(stored) if stored is not None else []
+        if not asking and not any(name in request.fields for name in _OF_COPIES):
+            return request
+        fields = request.fields.copy()
+        for name in _OF_COPIES:
+            fields.drop(name)
+        for name, value in asking:
+            fields.put(name, value)
+        return request.with_fields(fields)
 
     def _hit(self, x: Exchange, work: _Work, stored: Stored, ttl: int) -> Answer:
         work.use.state = "hit"
-        answer = self._from_store(x, stored, work.use.age)
+        answer = self._from_store(x, work, stored, work.use.age)
         if self.tells:
             answer.fields.add("Cache-Status", f"{_name(self.id)}; hit; ttl={ttl // MICROSECONDS}")
         x.note = {"cache": "hit", "age": in_seconds(work.use.age or 0)}
         return answer
 
     @staticmethod
-    def _from_store(x: Exchange, stored: Stored, age: int | None) -> Answer:
+    def _from_store(x: Exchange, work: _Work, stored: Stored, age: int | None) -> Answer:
         """The stored answer with its age; a 304 where the caller has it already (RFC 9111 4.3.2)."""
         answer = stored.answer.copy()
         answer.fields.put("Age", str((age or 0) // MICROSECONDS))
-        asked = x.sent.fields
-        status = evaluate(x.request.method, asked, answer.fields.get("etag"), answer.fields.get("last-modified"))
-        return Answer(304, as_not_modified(answer.fields)) if status == 304 else answer
+        asked = (work.reached or x.request).fields
+        modified = answer.fields.get("last-modified") or answer.fields.get("date")
+        status = evaluate(x.request.method, asked, answer.fields.get("etag"), modified, success=answer.status == 200)
+        return not_modified(answer) if status == 304 else answer
 
     # On the way out.
 
@@ -246,16 +285,18 @@ class Stage(base.Stage):
         if invalidates(x.request.method, answer.status):
             self._invalidate(x)
         wrote = self._write_control(x, work, answer)
+        for name in work.rule.per or () if work.rule is not None else ():
+            if name.startswith("header."):
+                add_vary(answer.fields, name.removeprefix("header."))
         if work.key is not None and x.request.method == "GET":
             why = self._bars(x, work, answer, wrote)
-            if not why:
-                self._put(x, work, answer)
+            if not why and not self._put(x, work, answer, wrote):
+                why = "too-large"
             work.use.stored, work.use.why = not why, why or work.use.why
         if work.asked is not None and answer.status == 200:
-            fields = answer.fields
-            status = evaluate(x.request.method, work.asked.fields, fields.get("etag"), fields.get("last-modified"))
-            if status == 304:
-                x.answer = Answer(304, as_not_modified(fields))
+            fields, asked = answer.fields, (work.reached or x.request).fields
+            if evaluate(x.request.method, asked, fields.get("etag"), fields.get("last-modified")) == 304:
+                x.answer = not_modified(answer)
         if self.tells:
             stored = "; stored" if work.use.stored else ""
             x.answer.fields.add("Cache-Status", f"{_name(self.id)}; fwd={work.forward}{stored}")  # type: ignore[union-attr]
@@ -277,15 +318,18 @@ class Stage(base.Stage):
     def _cover(self, x: Exchange, work: _Work) -> Answer:
         assert work.stored is not None
         work.use.state, work.use.why = "hit", "stale-if-error"
-        return self._from_store(x, work.stored, work.use.age)
+        answer = self._from_store(x, work, work.stored, work.use.age)
+        if self.tells:
+            answer.fields.add("Cache-Status", f"{_name(self.id)}; fwd={work.forward}; detail=stale-if-error")
+        return answer
 
     def _revalidated(self, x: Exchange, work: _Work, answer: Answer) -> None:
         assert work.stored is not None
         assert work.key is not None
         fresh = freshened(work.stored, answer.fields, work.at, x.now)
-        self._replace(self._shelf(x), work.key, work.stored, fresh)
-        work.use.state, work.use.stored, work.use.age = "revalidated", True, 0
-        x.answer = self._from_store(x, fresh, 0)
+        self._shelf(x).store.replace(work.key, work.stored, fresh)
+        work.use.state, work.use.stored, work.use.age = "revalidated", True, current_age(fresh, x.now)
+        x.answer = self._from_store(x, work, fresh, work.use.age)
         if self.tells:
             x.answer.fields.add("Cache-Status", f"{_name(self.id)}; fwd=stale; fwd-status=304; stored")
         x.note = {"cache": "revalidated"}
@@ -293,7 +337,8 @@ class Stage(base.Stage):
     def _write_control(self, x: Exchange, work: _Work, answer: Answer) -> bool:
         """Write what the route says, where the handler said nothing. Whether it was written."""
         rule = work.rule
-        if rule is None or self.any or x.request.method not in ("GET", "HEAD") or "cache-control" in answer.fields:
+        said = "cache-control" in answer.fields or "expires" in answer.fields
+        if rule is None or x.request.method not in ("GET", "HEAD") or said:
             return False
         if not 200 <= answer.status < 400:
             return False
@@ -302,7 +347,7 @@ class Stage(base.Stage):
 
     def _bars(self, x: Exchange, work: _Work, answer: Answer, wrote: bool) -> str:
         asked = (work.asked or x.request).fields
-        if self.any:
+        if work.rule is None:
             return bars_storing("GET", answer.status, asked, answer.fields, shared=True)
         if "set-cookie" in answer.fields:
             return "set-cookie"
@@ -316,7 +361,8 @@ class Stage(base.Stage):
             return "vary-all" if "*" in (answer.fields.get("vary") or "") else ""
         return bars_storing("GET", answer.status, asked, answer.fields, shared=True)
 
-    def _put(self, x: Exchange, work: _Work, answer: Answer) -> None:
+    def _put(self, x: Exchange, work: _Work, answer: Answer, wrote: bool) -> bool:
+        """Store a copy. What the handler says of freshness counts; the route's lifetime where it says nothing."""
         assert work.key is not None
         asked = (work.asked or x.request).fields
         copy = answer.copy()
@@ -324,36 +370,22 @@ class Stage(base.Stage):
             copy.fields.drop(name)
         if "date" not in copy.fields:
             copy.fields.put("Date", http_date(x.now))
-        lifetime = work.rule.shared if work.rule is not None and not self.any else None
+        lifetime = None
+        if work.rule is not None and (wrote or not says_freshness(answer.fields)):
+            lifetime = work.rule.shared
         stored = Stored(copy, work.at, x.now, vary_of(asked, answer.fields), lifetime)
-        shelf = self._shelf(x)
-        variants = shelf.kept.setdefault(work.key, [])
-        for old in [old for old in variants if old.vary == stored.vary]:
-            variants.remove(old)
-            shelf.size -= _octets(old)
-        variants.append(stored)
-        shelf.size += _octets(stored)
-        shelf.kept.move_to_end(work.key)
-        while shelf.size > self.capacity and shelf.kept:
-            _, gone = shelf.kept.popitem(last=False)
-            shelf.size -= sum(map(_octets, gone))
-
-    @staticmethod
-    def _replace(shelf: Shelf, key: Key, old: Stored, new: Stored) -> None:
-        variants = shelf.kept.get(key)
-        if variants is not None and old in variants:
-            variants[variants.index(old)] = new
-            shelf.size += _octets(new) - _octets(old)
+        return self._shelf(x).store.put(work.key, stored)
 
     def _invalidate(self, x: Exchange) -> None:
-        """RFC 9111 4.4: the URL itself; and the routes that this one clears."""
-        shelf, url = self._shelf(x), x.request.url
+        """RFC 9111 4.4: the URL itself, with every query of it; and the routes that this one clears."""
+        url = x.request.url
         clears = x.route.settings.clears if x.route is not None else ()
-        gone = [key for key in shelf.kept if key[0] in clears or key[1] in (url.text, url.origin + url.path)]
-        for key in gone:
-            shelf.size -= sum(map(_octets, shelf.kept.pop(key)))
+        place = url.origin + url.path
+        gone = self._shelf(x).store.forget(
+            lambda key: key[0] in clears or (key[1] == place and key[2] in (None, url.query))
+        )
         if gone:
-            x.note = {"cleared": len(gone)}
+            x.note = {"cleared": gone}
 
     def done(self, x: Exchange, how: str) -> None:
         """Whoever waits for this miss may look again."""
@@ -368,9 +400,11 @@ class Stage(base.Stage):
                 wake()
 
 
-def _readers(per: tuple[str, ...]) -> list[Reader]:
-    """What reads the values that make a copy of its own."""
-    return [reader("identity.name" if name == "identity" else name) for name in per]
+def _readers(per: tuple[str, ...]) -> tuple[bool, list[Reader]]:
+    """Whether the query is narrowed, and what reads the values that make a copy of its own."""
+    narrows = any(name == "no-query" or name.startswith("query.") for name in per)
+    names = ["identity.name" if name == "identity" else name for name in per if name != "no-query"]
+    return narrows, [reader(name) for name in names]
 
 
 def control(rule: CacheRule, personal: bool) -> str:
@@ -384,11 +418,6 @@ def control(rule: CacheRule, personal: bool) -> str:
     if private is None:
         return f"max-age=0, s-maxage={shared}"
     return f"max-age={private}" if private == shared else f"max-age={private}, s-maxage={shared}"
-
-
-def _octets(stored: Stored) -> int:
-    fields: Iterable[tuple[str, str]] = stored.answer.fields
-    return len(stored.answer.body) + sum(len(name) + len(value) + 4 for name, value in fields)
 
 
 def _name(id_: str) -> str:

@@ -12,6 +12,7 @@ from patient_usher.core.http.caching import directives
 from patient_usher.core.http.conditional import weakened
 from patient_usher.core.http.fields import add_vary
 from patient_usher.core.http.media import is_json, parse_media_type
+from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.negotiation import IDENTITY, choose_coding
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
@@ -118,12 +119,13 @@ class Stage(base.Stage):
             return None
         if answer.status in (204, 205, 206) or not body:
             return None
-        possible = len(body) >= self.from_size and self._suits(fields.get("content-type"))
+        possible = self._possible(answer)
         coding = choose_coding(accepts, self.codings if possible else ())
         if possible:
             add_vary(fields, "Accept-Encoding")
-        if coding is None:
-            return refusal("NotAcceptable", "not-acceptable") if possible else None
+        if coding is None:  # a 406 in the place of an answer that says what was done, or what failed, helps nobody
+            refuses = possible and answer.status == 200 and x.request.method in ("GET", "HEAD")
+            return refusal("NotAcceptable", "not-acceptable") if refuses else None
         if coding == IDENTITY:
             return None
         saved: Saved = x.memory[self.key]
@@ -146,11 +148,17 @@ class Stage(base.Stage):
     def _mark_not_modified(self, x: Exchange, accepts: str | None) -> None:
         """A 304 gets the Vary and the weak tag that its 200 would have had (15.4.5), but no coding."""
         assert x.answer is not None
-        fields = x.answer.fields
+        whole, fields = x.answer.stands_for, x.answer.fields
+        if whole is None or not self._possible(whole):
+            return
         add_vary(fields, "Accept-Encoding")
         tag = fields.get("etag")
         if tag is not None and choose_coding(accepts, self.codings) not in (None, IDENTITY):
             fields.put("ETag", weakened(tag))
+
+    def _possible(self, answer: Answer) -> bool:
+        """Whether the content is of a size and a type to be coded."""
+        return len(answer.body) >= self.from_size and self._suits(answer.fields.get("content-type"))
 
     def _coded(self, saved: Saved, coding: str, body: bytes) -> tuple[bytes, bool]:
         key = (coding, body)

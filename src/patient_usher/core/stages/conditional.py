@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from patient_usher.core.http.conditional import CONDITIONS, as_not_modified, evaluate
-from patient_usher.core.http.messages import Answer
+from patient_usher.core.http.conditional import CONDITIONS, evaluate, not_modified
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect, Precondition, Refused
 from patient_usher.core.model.errors import refusal
@@ -72,5 +71,5 @@ class Stage(base.Stage):
         x.note = {"condition": "holds not" if status == 412 else "not modified"}
         if status == 412:
             return refusal("PreconditionFailed", "precondition-failed")
-        x.answer = Answer(304, as_not_modified(fields))
+        x.answer = not_modified(answer)
         return None
