@@ -29,7 +29,7 @@ class Front:
         url = request.url
         hop = read_forwarded(request.fields, self._spec.sends) if self._trusts(request.peer) else Hop()
         x.scheme = hop.scheme or url.scheme
-        x.host = hop.host or url.host
+        x.host = _without_port(hop.host) if hop.host else url.host
         x.address = hop.address or request.peer
 
     def _passed_on(self, request: Request) -> Request:
@@ -46,3 +46,10 @@ class Front:
                 self._trusted.clear()
             known = self._trusted[peer] = any(ip_address(peer) in network for network in self._networks)
         return known
+
+
+def _without_port(authority: str) -> str:
+    """The host of what a front passes on (RFC 3986 3.2.2): no port, no brackets, in lower case."""
+    if authority.startswith("["):
+        return authority.partition("]")[0][1:].lower()
+    return authority.partition(":")[0].lower()

@@ -7,6 +7,7 @@ from typing import Any
 
 from patient_usher.core.engine.blueprint import running_order
 from patient_usher.core.engine.placing import PlacedRoute, all_groups, place_routes
+from patient_usher.core.handlers.desk import desk_routes
 from patient_usher.core.model.document import Path, Problem, Unusable, locate, near
 from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.handling import HandlerSpec
@@ -103,8 +104,10 @@ def check_routes(spec: PipelineSpec, found: Complaints) -> dict[str, Path]:
                     and desk.gives == "cookie"
                 ):
                     found.add((*at_desk, "keys"), "a cookie is signed with a secret", "name an HS256 key")
-                for action in ("sign-in", "sign-up", "refresh", "sign-out"):
+                for action, route in desk_routes(group):
                     places[f"{group.id}.{action}"] = at_desk
+                    place = (route.at.method, prefix + _shape(group.prefix.segments + route.at.template.segments))
+                    taken.setdefault(place, route.id)
             walk(group, where, prefix + _shape(group.prefix.segments))
 
     walk(spec, (), ())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from typing import Any
 
 from pydantic import ValidationError
@@ -20,6 +20,7 @@ from patient_usher.core.engine.checks import (
 from patient_usher.core.engine.placing import PlacedRoute, all_groups, place_routes
 from patient_usher.core.engine.plan import PassesOver, Plan, PlanStep
 from patient_usher.core.engine.router import Router, RouterStage
+from patient_usher.core.engine.uncaught import Uncaught
 from patient_usher.core.handlers import make_handler
 from patient_usher.core.handlers.desk import Desk
 from patient_usher.core.handlers.records import Store, read_rows
@@ -100,7 +101,8 @@ def compile_source(source: Source) -> Blueprint:
     handlers = _make_handlers(placed, setup, routes, found, keepers)
     found.stop()
     keepers.update({stage.key: stage for stage in (*stages.values(), *handlers.values()) if stage.remembers})
-    own = set(stages) - set(spec.deployment.shared_state)
+    own: set[Hashable] = {id_ for id_ in stages if id_ not in spec.deployment.shared_state}
+    own |= {(sort, name) for sort in ("desk", "records") for name in spec.deployment.own_state}
     return Blueprint(
         source=source,
         spec=spec,
@@ -235,7 +237,7 @@ def _make_handlers(
 
 def _make_plans(
     spec: PipelineSpec,
-    placed: Iterable[PlacedRoute],
+    placed: Sequence[PlacedRoute],
     options: Mapping[str, StageOptions],
     stages: Mapping[str, Stage],
     handlers: Mapping[str, Stage],
@@ -243,13 +245,17 @@ def _make_plans(
     """What is walked on each route; under None, what is walked where there is none."""
     in_order = spec.flow == "sequential"
     raises = spec.refuse == "raise"
-    fixed = {"router": PlanStep("router", RouterStage(), raises=raises, sequential=in_order, framed=False)}
+    paths = [item.route.template.text for item in placed]
+    router = RouterStage(paths, answers_options=spec.options == "answered")
+    fixed = {"router": PlanStep("router", router, raises=raises, sequential=in_order, framed=False)}
     for id_, option in options.items():
         if option.enabled:
             stage = stages[id_]
             refuse = option.refuse or ("raise" if stage.always_raises else spec.refuse)
             over = _passes_over(option)
             fixed[id_] = PlanStep(id_, stage, raises=refuse == "raise", sequential=in_order, passes_over=over)
+
+    uncaught = Uncaught(spec.uncaught.reveal, spec.uncaught.log)
 
     def plan(item: PlacedRoute | None) -> Plan:
         steps = dict(fixed)
@@ -262,7 +268,7 @@ def _make_plans(
             before = spec.stages[: spec.stages.index(MARKER)]
             inside = sum(entry["id"] in steps for entry in before)
         found = tuple(steps[id_] for id_ in order)
-        return Plan(found, sequential if in_order else nested, inside, spec.refuse == "answer")
+        return Plan(found, sequential if in_order else nested, inside, spec.refuse == "answer", uncaught)
 
     plans: dict[str | None, Plan] = {item.route.id: plan(item) for item in placed}
     plans[None] = plan(None)

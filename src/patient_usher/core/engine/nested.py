@@ -12,6 +12,9 @@ from patient_usher.core.engine.plan import PlanStep
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.exchange import Exchange
 
+catches_on_the_way_out = True
+"""Whether an error on the way out can still be caught."""
+
 
 def begin(x: Exchange) -> None:
     """There is no answer until somebody answers."""

@@ -38,6 +38,8 @@ def place_routes(spec: PipelineSpec) -> list[PlacedRoute]:
         own: Template = route.at.template
         segments = own.segments if not prefix.segments or own.text != "/" else (("literal", ""),)
         template = Template(prefix.text + own.text, prefix.segments + segments)
+        if not template.segments:  # a method alone, in no group
+            template = Template("/", (("literal", ""),))
         ids = tuple(group.id for group in groups)
         ready = Route(route.id, route.at.method, template, route.access or access, route, ids)
         found.append(PlacedRoute(ready, route, groups, desk))

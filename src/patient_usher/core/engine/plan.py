@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import NamedTuple, Protocol
 
+from patient_usher.core.engine.uncaught import Uncaught
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.stage import Stage
@@ -62,6 +63,8 @@ def _silently(x: Exchange) -> str | None:
 class Flow(Protocol):
     """How a flow treats answers and errors: ``nested`` and ``sequential`` are two modules of this shape."""
 
+    catches_on_the_way_out: bool
+
     def begin(self, x: Exchange) -> None:
         """Before the first stage."""
 
@@ -92,6 +95,7 @@ class Plan(NamedTuple):
     flow: Flow
     routes_at: int = 0
     answers: bool = False
+    uncaught: Uncaught | None = None
 
     def unwatched(self, *, routed: bool) -> Plan:
         """The same for exchanges whose journey nobody keeps; where there is a route the router only passes on."""

@@ -10,6 +10,7 @@ from collections.abc import Iterable
 from typing import Any
 
 from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.urls import Url
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
@@ -146,7 +147,15 @@ def _pick(routes: dict[str, Route], method: str, allowed: dict[str, None]) -> Ro
 
 
 class RouterStage(Stage):
-    """The routing position. The route was looked up on arrival; here it is acted on."""
+    """The routing position. The route was looked up on arrival; here it is acted on.
+
+    ``paths`` are the routes' templates; ``answers_options``: whether OPTIONS on a path that has routes is
+    answered where no route is made for it.
+    """
+
+    def __init__(self, paths: Iterable[str], *, answers_options: bool) -> None:
+        self.paths = frozenset(paths)
+        self.answers_options = answers_options
 
     def way_in(self, x: Exchange) -> Effect:
         """Pass on, or refuse with 404 or 405."""
@@ -156,8 +165,13 @@ class RouterStage(Stage):
             return None
         path = x.request.url.path
         if not x.allowed:
+            other = path[:-1] if path.endswith("/") else f"{path}/"
+            if other in self.paths:
+                x.note = {"near": f"{other} has a route; a slash at the end makes another path"}
             return refusal("NotFound", "no-route", f"no route has the path {path}")
         # RFC 9110 15.5.6: 405 says what is allowed.
+        if self.answers_options and x.request.method == "OPTIONS":  # 9.3.7
+            return Answer(204, Fields([("Allow", ", ".join([*x.allowed, "OPTIONS"]))]))
         names = ", ".join(x.allowed)
         message = f"{path} has no route for {x.request.method}, only for {names}"
         return refusal("MethodNotAllowed", "method-not-allowed", message, fields=Fields([("Allow", names)]))

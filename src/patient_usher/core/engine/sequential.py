@@ -18,6 +18,10 @@ _OF_THE_CONTENT = ("content-", "etag", "last-modified", "cache-control")
 """What a draft says of an answer that an error has discarded."""
 
 
+catches_on_the_way_out = False
+"""Whether an error on the way out can still be caught."""
+
+
 def begin(x: Exchange) -> None:
     """An empty draft."""
     x.answer = Answer(200, Fields())

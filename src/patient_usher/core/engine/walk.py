@@ -250,7 +250,10 @@ class Walk:
     def _on_the_way_out(self, x: Exchange, step: PlanStep, effect: Any) -> bool:
         """A stage does something else than pass the answer on. Whether the rest goes on leaving."""
         kind = effect.__class__
-        if kind is Refused or (kind is Raised and answered_at_once(x, step, effect)):
+        registered = kind is Raised and effect.why is not None and not x.plan.flow.catches_on_the_way_out
+        if registered:  # nobody could catch it, and it is no fault: the stage answers for itself
+            x.refused_by, x.why = effect.by or step.id, effect.why
+        if kind is Refused or registered or (kind is Raised and answered_at_once(x, step, effect)):
             if kind is Refused:
                 x.refused_by, x.why = effect.by or step.id, effect.why
             effect = effect.answer if kind is Refused else effect.plainly()
@@ -341,7 +344,8 @@ def crash(x: Exchange) -> None:
     if x.plan.answers and error is not None and error.status is not None:
         x.answer, x.answered_by = error.plainly(), error.raised_by
         return
-    x.answer, x.answered_by = Answer(500, Fields()), "server"
+    uncaught = x.plan.uncaught
+    x.answer, x.answered_by = uncaught.answer(x) if uncaught is not None else Answer(500, Fields()), "server"
 
 
 _ON_THE_WAY_IN: dict[type, Callable[[Walk, Exchange, PlanStep, Any], bool | None]] = {

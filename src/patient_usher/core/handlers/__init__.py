@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Hashable
 
 from patient_usher.core.handlers.answer import answer_or_raise
-from patient_usher.core.handlers.base import Failing, Handler, Work
+from patient_usher.core.handlers.base import Choice, Failing, Handler, Work
 from patient_usher.core.handlers.cases import chooser
 from patient_usher.core.handlers.echo import echo
 from patient_usher.core.handlers.records import records_work
@@ -31,11 +31,24 @@ def make_handler(spec: HandlerSpec, setup: Setup, key: Hashable) -> Handler:
         work = python_work(spec.python, setup)
     else:
         work = answer_or_raise(spec, setup) or echo
+    if spec.log:
+        work, choose = _logging(spec.log, work, choose), None
     handler = Handler(spec.busy_for, work, choose=choose)
     if spec.fails_every is not None:
         handler = Failing(handler, spec.fails_every, _failure(spec, setup))
     handler.key = key
     return handler
+
+
+def _logging(lines: list[str], work: Work, choose: Choice | None) -> Work:
+    """The work, with log lines of the handler's own in front."""
+
+    def logged(x: Exchange) -> Effect:
+        for line in lines:
+            x.write_log("handler", "info", line)
+        return (work if choose is None else choose(x)[1])(x)
+
+    return logged
 
 
 def _failure(spec: HandlerSpec, setup: Setup) -> Work:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from patient_usher.core.model.effects import Effect, Wait
+from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.stage import Stage
 
@@ -29,13 +30,15 @@ class Handler(Stage):
         return self.busy if self.busy_for else self._finish(x)
 
     def _finish(self, x: Exchange) -> Effect:
-        x.handler_finished = True
-        return self.work(x)
+        effect = self.work(x)
+        x.handler_finished = effect.__class__ is not Raised
+        return effect
 
     def _chosen(self, more: int, work: Work, x: Exchange) -> Effect:
         def finish(x: Exchange) -> Effect:
-            x.handler_finished = True
-            return work(x)
+            effect = work(x)
+            x.handler_finished = effect.__class__ is not Raised
+            return effect
 
         busy = self.busy_for + more
         return Wait(busy, finish) if busy else finish(x)

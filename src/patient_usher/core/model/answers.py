@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes
-from patient_usher.core.model.errors import BUILT_IN, ErrorTypes, Raised
+from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handling import AnswerSpec, RaiseSpec
 from patient_usher.core.model.messages import safe
@@ -93,10 +93,12 @@ def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) ->
 def raiser(spec: RaiseSpec, errors: ErrorTypes, *, refuses: bool = False) -> Callable[[Exchange], Raised]:
     """A function that raises what the file says; of a built-in type it is a stage's refusal."""
     message = filler(spec.message)
-    why = "decided" if refuses and spec.type in BUILT_IN else None
+    why = "decided" if refuses else None
 
     def make(x: Exchange) -> Raised:
-        return errors.raised(spec.type, plain(message(x)), where=spec.where, cause=spec.cause, why=why)
+        return errors.raised(
+            spec.type, plain(message(x)), where=spec.where, cause=spec.cause, stack=spec.stack, why=why
+        )
 
     return make
 

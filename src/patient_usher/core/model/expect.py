@@ -58,6 +58,7 @@ class Expect(Model):
     outcome: Names | None = None
     answered_by: TextMatch = None
     refused_by: TextMatch = None
+    raised_by: TextMatch = None
     why: TextMatch = None
     route: TextMatch = None
     handler: Literal["reached", "not-reached"] | None = None

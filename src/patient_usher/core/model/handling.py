@@ -41,6 +41,7 @@ class RaiseSpec(Model):
     message: FilledText = ""
     where: str = ""
     cause: str = ""
+    stack: str = ""
 
 
 RaiseOf = Annotated[
@@ -77,6 +78,7 @@ class HandlerSpec(Model):
     records: str | None = None
     do: Literal["list", "read", "create", "replace", "remove"] | None = None
     busy_for: Duration = 0
+    log: Names = Field(default_factory=list)
     fails_every: Annotated[int, Field(ge=1)] | None = None
 
     @model_validator(mode="after")

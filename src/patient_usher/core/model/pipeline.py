@@ -45,8 +45,16 @@ class DeploymentSpec(Model):
     instances: Annotated[int, Field(ge=1, le=1000)] = 1
     spread: Literal["round-robin", "by-address", "random"] = "round-robin"
     shared_state: list[str] = Field(default_factory=list)
+    own_state: list[str] = Field(default_factory=list)
     in_front: FrontSpec = Field(default_factory=FrontSpec)
     trusts_forwarded: Annotated[Names, AfterValidator(_check_networks)] = Field(default_factory=list)
+
+
+class UncaughtSpec(Model):
+    """The server itself, where no error handler catches: what it tells, and what it logs."""
+
+    reveal: Literal["nothing", "message", "everything"] = "nothing"
+    log: Literal["full", "message", "nothing"] = "full"
 
 
 class PipelineSpec(Model):
@@ -67,6 +75,8 @@ class PipelineSpec(Model):
     signing_keys: dict[str, SigningKeySpec] = Field(default_factory=dict)
     environments: dict[str, dict[str, Any]] = Field(default_factory=dict)
     deployment: DeploymentSpec = Field(default_factory=DeploymentSpec)
+    uncaught: UncaughtSpec = Field(default_factory=UncaughtSpec)
+    options: Literal["refused", "answered"] = "refused"
 
 
 MARKER = "routes"

@@ -62,7 +62,7 @@ class RouteSpec(Model):
     """A method and path template with its handler."""
 
     id: Id
-    at: Annotated[Any, BeforeValidator(parse_at), WithJsonSchema({"type": "string", "pattern": "^[A-Z]+ /.*$"})]
+    at: Annotated[Any, BeforeValidator(parse_at), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z]+( /.*)?$"})]
     access: AccessRule | None = None
     stages: list[Any] = Field(default_factory=list)
     body_limit: Size | None = None

@@ -2,6 +2,7 @@
 
 import re
 from typing import Annotated, Any, NamedTuple
+from urllib.parse import unquote
 
 from pydantic import BeforeValidator, WithJsonSchema
 
@@ -49,7 +50,7 @@ def parse_template(text: str, *, prefix: bool = False) -> Template:
     raw = text[1:].split("/")
     for at, segment in enumerate(raw):
         if "{" not in segment and "}" not in segment:
-            segments.append(("literal", segment))
+            segments.append(("literal", unquote(segment)))
             continue
         match = re.fullmatch(r"\{(\+?)([A-Za-z_][A-Za-z0-9_-]*)\}", segment)
         if match is None:
@@ -74,6 +75,8 @@ def parse_at(value: Any) -> At:
     if isinstance(value, At):
         return value
     method, space, path = value.partition(" ") if isinstance(value, str) else ("", "", "")
+    if isinstance(value, str) and METHOD.fullmatch(value) and value.isalpha():
+        return At(value.upper(), Template("", ()))  # the group's own root
     if not space or not METHOD.fullmatch(method):
         raise wrong(f"{show(value)} says no method and path", "write METHOD /path, as in GET /tides/{station}")
     try:

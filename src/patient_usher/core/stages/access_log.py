@@ -16,6 +16,7 @@ class Options(StageOptions):
 
     write_on: Literal["both", "arrival", "departure"] = "both"
     level: Literal["info", "debug"] = "info"
+    departs: Literal["always", "in-order"] = "always"
 
 
 class Stage(base.Stage):
@@ -27,12 +28,18 @@ class Stage(base.Stage):
     def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id
         self.level = options.level
-        unused = {"departure": {"way_in"}, "arrival": {"done"}}
-        self.unused = frozenset(unused.get(options.write_on, ()))
+        departure = "done" if options.departs == "always" else "way_out"
+        used = {"both": {"way_in", departure}, "arrival": {"way_in"}, "departure": {departure}}[options.write_on]
+        self.unused = frozenset({"way_in", "way_out", "done"} - used)
 
     def way_in(self, x: Exchange) -> Effect:
         """Write the arrival."""
         x.write_log(self.id, self.level, f"{x.request.method} {x.request.url.target}")
+        return None
+
+    def way_out(self, x: Exchange) -> Effect:
+        """Write the departure where the answer passes: an error that passes here is not written."""
+        self.done(x, x.outcome)
         return None
 
     def done(self, x: Exchange, how: str) -> None:

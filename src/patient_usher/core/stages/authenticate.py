@@ -112,6 +112,7 @@ class Options(StageOptions):
     schemes: Annotated[list[AnyScheme], Field(min_length=1)]
     realm: str | None = None
     without_credential: Literal["by-access", "refuse", "pass-on"] = "by-access"
+    wrong_credential: Literal["refuse", "pass-on"] = "refuse"
 
     def references(self) -> Iterable[Reference]:
         """What the schemes refer to."""
@@ -289,6 +290,7 @@ class Stage(base.Stage):
         self.schemes = [SCHEMES[o.scheme](o, options.realm, setup) for o in options.schemes]
         self.finders = [(at, scheme.find, scheme.name) for at, scheme in enumerate(self.schemes)]
         self.without = options.without_credential
+        self.passes_wrong = options.wrong_credential == "pass-on"
         self.own = [(self._own(o.absent, setup), self._own(o.wrong, setup)) for o in options.schemes]
         self.prepared: dict[tuple[int, str], Fields] = {}
 
@@ -311,18 +313,23 @@ class Stage(base.Stage):
                 return None
             why, detail = found[0], found[1]
             x.note = {"scheme": name}
+            # Whoever's session is over may sign in anew: nobody else has to be told first.
+            if self.passes_wrong or (name == "session-cookie" and self._is_open(x)):
+                x.note["passed on"] = f"{why}: {detail}"
+                return None
             return self._refuse(x, at, str(why), str(detail))
         if self.without == "pass-on":
             return None
-        route = x.route
-        if (
-            self.without == "by-access"
-            and route is not None
-            and route.access is not None
-            and route.access.who == "everyone"
-        ):
+        if self.without == "by-access" and self._is_open(x):
             return None
-        return self._refuse(x, 0, "absent", WHY["absent"])
+        # Of several schemes the first speaks that has something of its own to say.
+        speaker = next((at for at, (absent, _) in enumerate(self.own) if absent is not None), 0)
+        return self._refuse(x, speaker, "absent", WHY["absent"])
+
+    @staticmethod
+    def _is_open(x: Exchange) -> bool:
+        """Whether the route is open to everyone."""
+        return x.route is not None and x.route.access is not None and x.route.access.who == "everyone"
 
     def _refuse(self, x: Exchange, at: int, why: str, detail: str) -> Refused | Raised:
         fields = self._challenge(at, why)

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Field, WithJsonSchema
 
-from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.fields import Fields, list_items
 from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes, phrase
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
@@ -31,6 +31,7 @@ class Mapping(Model):
     status: Status | None = None
     message: str | None = None
     headers: PutFields = Field(default_factory=dict)
+    log_level: Literal["debug", "info", "warning", "error"] | None = None
 
 
 class Otherwise(Model):
@@ -57,8 +58,9 @@ class Options(StageOptions):
     """How errors look outside and in the log."""
 
     answers: list[Mapping] = Field(default_factory=list)
+    picks: Literal["nearest", "first"] = "nearest"
     otherwise: Otherwise = Otherwise.model_construct()
-    write_as: Literal["problem-json", "json", "html", "text"] = "problem-json"
+    write_as: Literal["problem-json", "json", "html", "text", "accept"] = "problem-json"
     shape: Annotated[Any, AfterValidator(checker(SHAPE_ROOTS)), WithJsonSchema({})] = None
     reveal: Literal["nothing", "message", "everything"] = "nothing"
     log: Literal["full", "message", "nothing"] = "full"
@@ -142,27 +144,52 @@ WRITERS: dict[str, Callable[[dict[str, Any]], tuple[str, bytes]]] = {
 }
 
 
+_BY_TYPE = {
+    "application/problem+json": "problem-json",
+    "application/json": "json",
+    "text/html": "html",
+    "text/plain": "text",
+}
+
+
+def _writer(accept: str | None) -> Callable[[dict[str, Any]], tuple[str, bytes]]:
+    """What writes as the request asks (RFC 9110 12.5.1): the first type it names that can be written."""
+    for item in list_items(accept or ""):
+        essence = item.partition(";")[0].strip().lower()
+        if essence in _BY_TYPE:
+            return WRITERS[_BY_TYPE[essence]]
+    return WRITERS["problem-json"]
+
+
 class Stage(base.Stage):
     """Catches every error that reaches it."""
 
     def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id
-        self.by_type = {name: entry for entry in options.answers for name in entry.raised}
+        self.entries, self.first = options.answers, options.picks == "first"
+        self.by_type: dict[str, Mapping] = {}
+        for one in options.answers:
+            for name in one.raised:
+                self.by_type.setdefault(name, one)
         self.otherwise, self.reveal, self.log = options.otherwise, options.reveal, options.log
         self.lineage = setup.errors.lineage
-        self.write = WRITERS[options.write_as]
+        self.by_accept = options.write_as == "accept"
+        self.write = WRITERS["problem-json" if self.by_accept else options.write_as]
         own_shape_is_problem = options.write_as == "problem-json" and "write_as" in options.model_fields_set
         self.media = PROBLEM if own_shape_is_problem else JSON
         self.shape = fill(options.shape, SHAPE_ROOTS) if options.shape is not None else None
         self.keeps_fields = options.keeps_headers
         # With nothing revealed, most answers are the same few: they are written once.
-        self.plain = self.shape is None and options.reveal == "nothing"
+        self.plain = self.shape is None and options.reveal == "nothing" and not self.by_accept
         self.plainly = lru_cache(maxsize=256)(self._plainly)
         self.entry_of = lru_cache(maxsize=256)(self._entry_of)
 
     def _entry_of(self, type_: str) -> Mapping | None:
-        """The entry of the nearest ancestor that has one."""
-        return next((self.by_type[name] for name in self.lineage(type_) if name in self.by_type), None)
+        """The entry of the nearest ancestor that has one; with ``picks: first``, the first that fits at all."""
+        lineage = self.lineage(type_)
+        if self.first:
+            return next((entry for entry in self.entries if not set(entry.raised).isdisjoint(lineage)), None)
+        return next((self.by_type[name] for name in lineage if name in self.by_type), None)
 
     def _plainly(self, status: int, message: str) -> tuple[str, bytes]:
         return self.write(view(Raised(""), status, message, "nothing"))
@@ -176,14 +203,15 @@ class Stage(base.Stage):
         if entry is not None:
             status, message = entry.status or status, entry.message or message
         if x.log is not None:
-            self._write_log(x, error, status)
+            self._write_log(x, error, status, entry.log_level if entry is not None else None)
         message = message or phrase(status)
         if self.plain and not error.invalid:
             media, body = self.plainly(status, message)
         else:
             shown = view(error, status, message, self.reveal)
             if self.shape is None:
-                media, body = self.write(shown)
+                write = _writer(x.request.fields.get("accept")) if self.by_accept else self.write
+                media, body = write(shown)
             else:
                 live, shape = self.shape
                 x.error_view = shown
@@ -197,7 +225,7 @@ class Stage(base.Stage):
                 fields.put(name, value)
         return Answer(status, fields, body)
 
-    def _write_log(self, x: Exchange, error: Raised, status: int) -> None:
+    def _write_log(self, x: Exchange, error: Raised, status: int, level: str | None) -> None:
         if self.log == "nothing":
             return
         detail: dict[str, Any] | None = None
@@ -206,4 +234,5 @@ class Stage(base.Stage):
             detail.update({name: text for name in ("where", "cause", "stack") if (text := getattr(error, name))})
             if error.invalid:
                 detail["fields"] = list(error.invalid)
-        x.write_log(self.id, "error" if status >= 500 else "warning", f"{error.type}: {error.message}", detail)
+        level = level or ("error" if status >= 500 else "warning")
+        x.write_log(self.id, level, f"{error.type}: {error.message}", detail)

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from typing import Any, Literal, NoReturn
 from urllib.parse import parse_qsl
 
 from pydantic import Field
 
+from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.messages import read_json
+from patient_usher.core.http.negotiation import ALIASES
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Fault, refusal
@@ -26,6 +29,7 @@ class Options(StageOptions):
         default=["json", "form", "multipart", "text"], min_length=1
     )
     max_size: Size = 1 << 20
+    codings: list[Literal["gzip", "deflate", "br", "zstd"]] = Field(default_factory=list)
 
 
 def _medium(essence: str) -> str | None:
@@ -130,6 +134,51 @@ def _multipart(body: bytes, params: dict[str, str]) -> Any:
     return _gathered(pairs)
 
 
+class _BadCoding(Exception):
+    """The content isn't coded as it says."""
+
+
+def _inflated(body: bytes, limit: int, window: int) -> bytes:
+    import zlib
+
+    try:
+        return zlib.decompressobj(window).decompress(body, limit + 1)
+    except zlib.error:
+        raise _BadCoding from None
+
+
+def _unbrotlied(body: bytes, limit: int) -> bytes:
+    import brotli
+
+    decoder, found = brotli.Decompressor(), bytearray()
+    try:
+        for at in range(0, len(body), 64):  # in small steps, so that a bomb is noticed before it has gone off
+            found += decoder.process(body[at : at + 64])
+            if len(found) > limit:
+                break
+    except brotli.error:
+        raise _BadCoding from None
+    return bytes(found)
+
+
+def _unzstd(body: bytes, limit: int) -> bytes:
+    import zstandard
+
+    try:
+        with zstandard.ZstdDecompressor().stream_reader(body) as reader:
+            return bytes(reader.read(limit + 1))
+    except zstandard.ZstdError:
+        raise _BadCoding from None
+
+
+DECODERS: dict[str, Callable[[bytes, int], bytes]] = {
+    "gzip": lambda body, limit: _inflated(body, limit, 31),
+    "deflate": lambda body, limit: _inflated(body, limit, 15),
+    "br": _unbrotlied,
+    "zstd": _unzstd,
+}
+"""What undoes a coding (RFC 9110 8.4.1): at most one octet more than the limit is made."""
+
 _READERS = {"json": _json, "form": _form, "multipart": _multipart, "text": _decoded}
 
 
@@ -138,6 +187,7 @@ class Stage(base.Stage):
 
     def __init__(self, options: Options, setup: Setup) -> None:
         self.media, self.limit = frozenset(options.media), options.max_size
+        self.codings = options.codings
 
     def way_in(self, x: Exchange) -> Effect:
         """Read the body, or refuse it."""
@@ -150,6 +200,18 @@ class Stage(base.Stage):
         if len(body) > limit:
             x.note = {"size": len(body), "limit": limit}
             return refusal("TooLarge", "too-large", f"{len(body)} octets, over the limit of {limit}")
+        coding = (x.request.fields.get("content-encoding") or "identity").strip().lower()
+        if coding != "identity":
+            if ALIASES.get(coding, coding) not in self.codings:
+                fields = Fields([("Accept-Encoding", ", ".join(self.codings) or "identity")])  # RFC 9110 15.5.16
+                return refusal("UnsupportedMedia", "media-type", f"the body is coded as {coding}", fields=fields)
+            try:
+                body = DECODERS[ALIASES.get(coding, coding)](body, limit)
+            except _BadCoding:
+                _malformed(f"it is no {coding}")
+            if len(body) > limit:
+                x.note = {"size": f"over {limit} when decoded", "limit": limit}
+                return refusal("TooLarge", "too-large", f"over the limit of {limit} octets when decoded")
         declared = x.request.fields.get("content-type") or ""
         essence, params = parse_media_type(declared)
         medium = _medium(essence)

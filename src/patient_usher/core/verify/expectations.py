@@ -169,6 +169,7 @@ def _raised(x: Exchange) -> Any:
 _TEXTS: dict[str, Callable[[Exchange], Any]] = {
     "answered_by": lambda x: x.answered_by,
     "refused_by": lambda x: x.refused_by,
+    "raised_by": lambda x: x.errors[-1].raised_by if x.errors else None,
     "why": lambda x: x.why,
     "route": lambda x: x.route.id if x.route is not None else None,
     "identity": lambda x: x.identity.name if x.identity is not None else None,
