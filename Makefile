@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench clean
+.PHONY: demo test lint bench fuzz clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/usher demo
@@ -16,6 +16,9 @@ lint: $(VENV)/.installed-dev
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+fuzz: $(VENV)/.installed-dev  # half an hour
+	$(BIN)/python tests/fuzz.py 20000
 
 bench: $(VENV)/.installed  # a few minutes
 	@for script in benchmarks/*.py; do $(BIN)/python $$script; done

@@ -64,6 +64,11 @@ def add_output_arguments(parser: ArgumentParser) -> None:
         help="text for people (default), json, or jsonl: an exchange a line",
     )
     parser.add_argument("--details", action="store_true", help="show the whole journey of every request")
+    parser.add_argument(
+        "--strict",
+        action="store_true",
+        help="fail also where a request stalls, crashes or is answered twice unexpectedly",
+    )
     parser.add_argument("--quiet", "-q", action="store_true", help="print nothing but what is not as expected")
 
 
@@ -89,6 +94,10 @@ class Batch(NamedTuple):
     seed: int = 0
     keeps_state: bool = False
     only: frozenset[str] = frozenset()
+
+    def shows(self, send: Send) -> bool:
+        """Whether it is among those that are to be shown."""
+        return not self.only or send.entry.id in self.only or send.id in self.only
 
     def worlds(self) -> Iterator[tuple[World, Prepared]]:
         """Each trace with the world that it comes to."""
@@ -133,16 +142,12 @@ def with_progress(run: Iterator[tuple[Send, list[Check], int]], name: str) -> It
             status.stop()
 
 
-def running(
-    world: World, prepared: Prepared, only: frozenset[str], *, journeys: bool
-) -> Iterator[tuple[Send, list[Check], int, bool]]:
-    """Each send that is asked for, with its checks, the trace's start, and whether any check failed."""
+def running(world: World, prepared: Prepared, *, journeys: bool) -> Iterator[tuple[Send, list[Check], int, bool]]:
+    """Each send, with its checks, the trace's start, and whether any check failed."""
     gc.freeze()  # what has been loaded stays
     gc.enable()
     gc.set_threshold(20_000, 20, 50)
     for send, checks, starts in with_progress(sends(world, prepared, journeys=journeys), prepared.name):
-        if only and not (send.entry.id in only or send.id in only):
-            continue
         yield send, checks, starts, any(not check.ok for check in checks)
 
 
@@ -156,8 +161,10 @@ def report(args: Namespace, batch: Batch) -> int:
     rows: list[Record] = []
     out = sys.stdout.buffer  # JSON is UTF-8, whatever the terminal speaks
     for world, prepared in batch.worlds():
-        for send, checks, starts, failed in running(world, prepared, batch.only, journeys=True):
+        for send, checks, starts, failed in running(world, prepared, journeys=True):
             summary.add(send, failed=failed)
+            if not batch.shows(send):
+                continue
             records = send_records(send, starts, checks)
             if args.format == "json":
                 rows += records
@@ -167,7 +174,7 @@ def report(args: Namespace, batch: Batch) -> int:
     if args.format == "json":
         names = [prepared.name for prepared in batch.traces]
         out.writelines(result.write_json(result.document(batch.pipeline, names, batch.seed, summary, rows)))
-    return 1 if summary.failed else 0
+    return 1 if summary.failed or (args.strict and summary.slips) else 0
 
 
 def _text(args: Namespace, batch: Batch) -> int:
@@ -177,7 +184,9 @@ def _text(args: Namespace, batch: Batch) -> int:
     for number, (world, prepared) in enumerate(batch.worlds()):
         if number:
             painter.write([[]])
-        status |= TextReport(painter, world, prepared, batch.only, details=details, quiet=args.quiet).run()
+        status |= TextReport(
+            painter, world, prepared, batch.only, details=details, quiet=args.quiet, strict=args.strict
+        ).run()
     return status
 
 
@@ -193,10 +202,11 @@ class TextReport:
         *,
         details: bool = False,
         quiet: bool = False,
+        strict: bool = False,
         journeys: int = MAX_JOURNEYS,
     ) -> None:
         self.painter, self.world, self.prepared, self.only = painter, world, prepared, only
-        self.details, self.quiet, self.journeys = details, quiet, journeys
+        self.details, self.quiet, self.journeys, self.strict = details, quiet, journeys, strict
         self.pipeline = world.blueprint
         labels = [label for label, _ in prepared.shown]
         on_way = self.pipeline.on_way
@@ -220,14 +230,16 @@ class TextReport:
             ]
             self.painter.write(self.table.head(title))
         told = not self.quiet or self.details
-        for send, checks, starts, failed in running(self.world, self.prepared, self.only, journeys=told):
+        for send, checks, starts, failed in running(self.world, self.prepared, journeys=told):
             self.summary.add(send, failed=failed)
             if failed and len(self.failed_ids) < MAX_NAMES:
                 self.failed_ids.append(send.id)
+            if self.only and send.entry.id not in self.only and send.id not in self.only:
+                continue
             if told or failed:
                 self._row(send, send_records(send, starts, checks), failed)
         self._end()
-        return 1 if self.failed_ids else 0
+        return 1 if self.failed_ids or (self.strict and self.summary.slips) else 0
 
     def _row(self, send: Send, records: list[Record], failed: bool) -> None:
         """One send's line, or its share in that of a burst."""
@@ -261,9 +273,9 @@ class TextReport:
             painter.write([[], *self.table.legend(), *notes, []])
             for record in self.shown:
                 painter.write(journey(record))
-        if self.quiet and not self.failed_ids:
+        if self.quiet and not self.failed_ids and not (self.strict and self.summary.slips):
             return
-        painter.write(text.summary(self.summary.record(), self.failed_ids, self.world.savings()))
+        painter.write(text.summary(self.summary, self.failed_ids, self.world.savings()))
         for note in enforced_limits(self.pipeline):
             painter.write(text.wrapped(note, "raised"))
         if self.summary.failed > self.journeys and not self.details and not self.quiet:

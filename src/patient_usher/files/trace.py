@@ -71,8 +71,8 @@ class Trace:
     ) -> Trace:
         """The trace in a file; ``-`` is standard input. The format is told from the content.
 
-        ``har`` says how to read a recording, ``allow_env`` which variables of the environment it may read. Raises Unusable where the file can't be read; what is
-        wrong inside, replaying tells.
+        ``har`` says how to read a recording, ``allow_env`` which variables of the environment it may read.
+        Raises Unusable where the file can't be read; what is wrong inside, replaying tells.
         """
         path = Path(path)
         read_file = Beside(path.parent, allow_files)

@@ -177,8 +177,11 @@ def _answer(record: Record) -> Iterator[Line]:
         text = told.get(browser["verdict"], f"{browser['verdict']} ({browser['why']}): {browser['reason']}")
         for part in textwrap.wrap(f"to the page: {text}", WIDTH, subsequent_indent="  "):
             yield line((part, "good" if browser["verdict"] == "readable" else "raised"))
+    raised = next((error["type"] for error in record["errors"] if error["raised_by"] == "handler"), None)
     handler = (
-        "ran to its end"
+        f"raised {raised}"
+        if raised is not None and not record["handler_finished"]
+        else "ran to its end"
         if record["handler_finished"]
         else "was reached, but did not finish"
         if record["handler_reached"]

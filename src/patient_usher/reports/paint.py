@@ -31,7 +31,7 @@ STYLES = {
 }
 
 # Where the output can't hold the drawing characters, these stand in.
-_ASCII = str.maketrans("●○◆▲▼◇◈∞·─╌┌│├└╴✓✗×…→–", "oxA!v@*?.-~,|||-v#x.>-", "")
+_ASCII = str.maketrans("●○◆▲▼◇◈∞·─╌┌│├└╴✓✗×…→–•", "oxA!v@*?.-~,|||-v#x.>-*", "")
 
 
 _HIDDEN = re.compile("[\x00-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")

@@ -11,6 +11,8 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from patient_usher.core.model.words import OUTCOMES, SLIPS
+from patient_usher.core.verify.summary import Summary
 from patient_usher.reports.paint import Line, Piece, fit, line
 
 WIDTH = 100
@@ -27,7 +29,7 @@ MARKS = {
     "never": ("·", "dim"),
 }
 LEGEND = "● passed on  ◆ answered  ▲ raised  ◇ caught it  ○ passed over  · never reached"
-SLIPS = "∞ did nothing: the caller waits  ◈ answered, yet passed on  ▼ raised on the way out"
+RARE = "∞ did nothing: the caller waits  ◈ answered, yet passed on  ▼ raised on the way out"
 
 Record = dict[str, Any]
 
@@ -139,7 +141,7 @@ class Table:
             if len(records) > len(shown) and at == 3:
                 yield line(f"    ... and {len(records) - len(shown)} more")
             if at == 0:
-                mark = Piece("✗ ", "bad") if failed else Piece("✓ ", "good")
+                mark = _mark(record["outcome"], records[-1]["checks"], failed)
                 label = Piece(fit(send_id(record), self.id_width) + " ", "bad" if failed else "")
             else:
                 mark = Piece("  ")
@@ -172,7 +174,7 @@ class Table:
             for status, count in burst.tally.most_common()
         ]
         bad = burst.failed is not None
-        mark = Piece("✗ ", "bad") if bad else Piece("✓ ", "good")
+        mark = _mark(last["outcome"], last["checks"], bad)
         label = Piece(fit(f"{first['request_id']} ×{burst.tally.total()}", self.id_width) + " ", "bad" if bad else "")
         request = Piece(fit(request_line(first), self.request_width) + "  ")
         told = ", ".join(parts)
@@ -184,7 +186,16 @@ class Table:
         """What the marks mean; the rare ones only where they were seen."""
         yield line((LEGEND, "dim"))
         if self.seen & {"nothing", "answered-and-continued", "raised-out"}:
-            yield line((SLIPS, "dim"))
+            yield line((RARE, "dim"))
+
+
+def _mark(outcome: str, checks: list[Record], failed: bool) -> Piece:
+    """A tick means that something was expected and held; what nobody can have wanted stands out."""
+    if failed:
+        return Piece("✗ ", "bad")
+    if checks:
+        return Piece("✓ ", "good")
+    return Piece("! ", "bad") if outcome in SLIPS else Piece("• ", "dim")
 
 
 def _status(record: Record) -> str:
@@ -276,8 +287,9 @@ def value_text(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False)
 
 
-def summary(record: dict[str, Any], first_failed: list[str], savings: list[str]) -> Iterator[Line]:
+def summary(counts: Summary, first_failed: list[str], savings: list[str]) -> Iterator[Line]:
     """The last lines: counts, and whether all was as expected."""
+    record = counts.record()
     statuses = ", ".join(f"{count} × {status}" for status, count in record["by_status"].items())
     answerers = ", ".join(f"{name} {count}" for name, count in record["by_answerer"].items())
     sent = record["requests"]
@@ -288,8 +300,14 @@ def summary(record: dict[str, Any], first_failed: list[str], savings: list[str])
             f"✗ {count}, {failed} not as expected: {names}", WIDTH, subsequent_indent="  ", break_on_hyphens=False
         ):
             yield line((part, "bad"))
+    elif not counts.expecting:
+        yield line((f"• {count}; none of them expects anything", ""))
+    elif counts.expecting < sent:
+        yield line((f"✓ {counts.expecting} of {count} expect something, and it held", "good"))
     else:
         yield line((f"✓ {count}, all as expected", "good"))
+    for outcome, number in counts.slips.items():
+        yield line((f"! {number} {outcome}, which nobody expected: {OUTCOMES[outcome]}", "bad"))
     texts = [f"statuses: {statuses}", f"answered by: {answerers}", *savings]
     for text in texts if statuses else ():
         yield from wrapped(text, "dim")

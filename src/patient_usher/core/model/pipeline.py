@@ -134,6 +134,10 @@ class StageOptions(Model):
         """What the stage lets through, if it counts."""
         return None
 
+    def drops_on_answer(self) -> Iterable[str]:
+        """Lower-case names of header fields that the stage takes off answers."""
+        return ()
+
     def doubts(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
         """What of a route on its way will hardly be meant: where in the route, what, and the mend."""
         return ()

@@ -71,11 +71,14 @@ class At(NamedTuple):
     template: Template
 
 
+_METHODS = frozenset({"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE"})
+
+
 def parse_at(value: Any) -> At:
     if isinstance(value, At):
         return value
     method, space, path = value.partition(" ") if isinstance(value, str) else ("", "", "")
-    if isinstance(value, str) and METHOD.fullmatch(value) and value.isalpha():
+    if isinstance(value, str) and value.upper() in _METHODS:
         return At(value.upper(), Template("", ()))  # the group's own root
     if not space or not METHOD.fullmatch(method):
         raise wrong(f"{show(value)} says no method and path", "write METHOD /path, as in GET /tides/{station}")

@@ -203,7 +203,7 @@ class RequestSpec(Model):
     file: str | None = None
     base64: Annotated[bytes, BeforeValidator(_parse_base64), WithJsonSchema({"type": "string"})] | None = None
     credentials: Literal["omit", "same-origin", "include"] | None = None
-    cache: Literal["default", "no-store", "reload", "no-cache"] | None = None
+    cache: Literal["default", "no-store", "reload", "no-cache", "force-cache", "only-if-cached"] | None = None
     mode: Literal["cors", "no-cors", "same-origin"] | None = None
     redirect: Literal["follow", "error", "manual"] | None = None
     sign: SignSpec | None = None

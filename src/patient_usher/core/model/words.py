@@ -20,6 +20,9 @@ OUTCOMES: dict[str, str] = {
     "from-caller-cache": "the caller had a copy of its own",
 }
 
+SLIPS = ("stalled", "crashed", "answered-twice", "abandoned")
+"""Outcomes that stand out where nobody expected them."""
+
 DID: dict[str, str] = {
     "continued": "passed on",
     "answered": "answered",
@@ -105,6 +108,10 @@ BLOCKED: dict[str, str] = {
     "authorization-not-listed": 'Authorization must be listed by name: "*" doesn\'t cover it',
     "malformed-allow-methods": "Access-Control-Allow-Methods can't be parsed",
     "malformed-allow-headers": "Access-Control-Allow-Headers can't be parsed",
+    "replaced-outside-cors": "a stage outside the cors stage answered in the place of what it had marked",
+    "dropped-outside-cors": "a stage outside the cors stage dropped the fields that it had put",
+    "cached-for-another-origin": "a stored copy carries the marks that were made for another origin",
+    "nothing-cached": "the page asked for a copy of the browser's own, and there is none",
     "no-answer": "no answer came",
     "forbidden-method": "pages may not use the method",
     "body-not-allowed": "GET and HEAD carry no body",

@@ -10,6 +10,7 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.answers import answer_maker, raiser
 from patient_usher.core.model.effects import NOTHING, AnswerAndPass, Effect, Refused
+from patient_usher.core.model.errors import BUILT_IN
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handling import AnswerSpec, RaiseOf
 from patient_usher.core.model.matcher import When, compile_when
@@ -84,6 +85,10 @@ class Options(StageOptions):
             raise wrong("on the way out there is nothing left to continue to", "write then: {answer: ...}")
         return self
 
+    def drops_on_answer(self) -> Iterable[str]:
+        """What any case for the answer drops."""
+        return [name.lower() for case in self.way_out for name in case.drop]
+
     def sets(self) -> Iterable[str]:
         """Context values that cases leave."""
         return [name for case in self.cases for name in case.set_]
@@ -103,7 +108,7 @@ class Stage(base.Stage):
 
     def __init__(self, options: Options, setup: Setup) -> None:
         self.cases = [_prepare(case, setup) for case in options.cases]
-        self.out_cases = [_prepare(case, setup) for case in options.way_out]
+        self.out_cases = [_prepare(case, setup, refuses=False) for case in options.way_out]
         unused = {"way_in": self.cases, "way_out": self.out_cases}
         self.unused = frozenset(name for name, cases in unused.items() if not cases)
 
@@ -138,17 +143,17 @@ class Stage(base.Stage):
         return None
 
 
-def _prepare(case: Case, setup: Setup) -> Prepared:
+def _prepare(case: Case, setup: Setup, *, refuses: bool = True) -> Prepared:
     values = filler(dict(case.set_)) if case.set_ else None
     fields = field_worker(case.put, case.drop) if case.put or case.drop else None
-    return compile_when(case.when), values, fields, _then(case.then, setup)
+    return compile_when(case.when), values, fields, _then(case.then, setup, refuses=refuses)
 
 
-def _then(then: Then, setup: Setup) -> Callable[[Exchange], Effect] | None:
+def _then(then: Then, setup: Setup, *, refuses: bool) -> Callable[[Exchange], Effect] | None:
     if then.nothing:
         return lambda x: NOTHING
     if then.raise_ is not None:
-        return raiser(then.raise_, setup.errors, refuses=True)
+        return raiser(then.raise_, setup.errors, refuses=refuses or then.raise_.type in BUILT_IN)
     if then.answer_and_continue is not None:
         make = answer_maker(then.answer_and_continue, setup.read_file)
         return lambda x: AnswerAndPass(make(x))

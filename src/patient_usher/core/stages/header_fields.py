@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from pydantic import Field
 
@@ -34,6 +34,10 @@ class Options(StageOptions):
         """Refuse a stage that would do nothing."""
         if self.on_request is None and self.on_answer is None:
             raise wrong("the stage does nothing", "give on-request or on-answer, each with put or drop")
+
+    def drops_on_answer(self) -> Iterable[str]:
+        """What it is told to drop."""
+        return [name.lower() for name in self.on_answer.drop] if self.on_answer is not None else ()
 
 
 FieldWorker = Callable[[Fields, Exchange], None]

@@ -5,14 +5,20 @@ from __future__ import annotations
 from collections import Counter
 
 from patient_usher.core.engine.replay import Send
+from patient_usher.core.model.words import SLIPS
 from patient_usher.core.verify.record import Record
 
 
 class Summary:
-    """Counts, while a replay streams by."""
+    """Counts, while a replay streams by.
+
+    ``expecting``: requests of which anything is expected; ``slips``: what nobody can have wanted of the others,
+    by outcome.
+    """
 
     def __init__(self) -> None:
-        self.requests = self.exchanges = self.failed = 0
+        self.requests = self.exchanges = self.failed = self.expecting = 0
+        self.slips: Counter[str] = Counter()
         self.by_status: Counter[int] = Counter()
         self.by_answerer: Counter[str] = Counter()
 
@@ -20,6 +26,10 @@ class Summary:
         """Count one send and its exchanges."""
         self.requests += 1
         self.failed += failed
+        if send.recipe.expects or failed:
+            self.expecting += 1
+        elif send.final is not None and send.final.outcome in SLIPS:
+            self.slips[send.final.outcome] += 1
         for x in send.exchanges:
             self.exchanges += 1
             if x.answer is not None:

@@ -24,6 +24,10 @@ def blame(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchange, m
     named = f"allow-{'methods' if why.startswith('method') else 'headers'} of {stage}" if stage else "what it allows"
     if why == "no-answer":
         return why, f"{'the preflight' if asked else 'the call'} got no answer: {x.outcome}{_slip(x)}"
+    if why == "origin-mismatch" and x.caches and x.caches[-1].state == "hit" and stage:
+        cache = x.caches[-1].stage
+        text = f"{cache} gave a copy that was marked for {what}, not for {origin}; move {stage} in front of {cache}"
+        return "cached-for-another-origin", text
     if why == "origin-mismatch":
         return why, f"{answer} allows the origin {what}, not {origin}; send back the page's own, or list it"
     if why == "wildcard-with-credentials":
@@ -72,6 +76,8 @@ def _no_fields(
     if any(stage == ran and way == "error" for stage, way, _, _, _ in x.journey or ()):
         mend = f"move {ran} in front of {by}"
         return "error-outside-cors", f"the {status} left without CORS fields because {by} stands outside {ran}; {mend}"
+    if x.refused_by != ran and _allowed(x, ran) and (found := _taken(blueprint, x, ran, answer)) is not None:
+        return found
     refused = x.refused_by == ran or (preflight and by == ran)
     if why == "origin-missing" or x.why == "origin-not-allowed":
         return "origin-not-listed", f"{ran} doesn't list the origin {origin}; add it to allow-origins"
@@ -81,6 +87,43 @@ def _no_fields(
             f"{ran} refused the preflight: {x.why}; list what the page asks for, or allow the rest",
         )
     return "preflight-status", f"the preflight was answered {status} by {by}; it must be 2xx"
+
+
+def _allowed(x: Exchange, stage: str) -> bool:
+    """Whether the cors stage, in this exchange, found the origin on its list."""
+    notes = [note for name, way, _, _, note in x.journey or () if name == stage and way == "in"]
+    return any(note is not None and note.get("origin") == "allowed" for note in notes)
+
+
+def _taken(blueprint: Blueprint, x: Exchange, cors: str, answer: str) -> tuple[str, str] | None:
+    """Who took from the answer what the cors stage had put onto it, or answered in its place."""
+    assert x.answer is not None
+    steps = list(x.journey or ())
+    entered = next(at for at, step in enumerate(steps) if step[0] == cors and step[1] == "in")
+    left = next((at for at, step in enumerate(steps) if step[0] == cors and step[1] == "out"), entered)
+    for stage, way, did, _, _ in steps[left + 1 :]:
+        if did == "caught" and blueprint.sequential:
+            options = blueprint.options[stage]
+            if not getattr(options, "keeps_headers", True):
+                text = (
+                    f"{stage} starts {answer} to an error anew, without the CORS fields; set keeps-headers on {stage}"
+                )
+                return "replaced-outside-cors", text
+        if way != "in" and stage != cors and did in ("answered", "raised", "caught"):
+            text = (
+                f"{stage} stands outside {cors} and gave {answer} ({x.answer.status}) in the place of what was marked"
+            )
+            return "replaced-outside-cors", f"{text}; move {cors} in front of {stage}"
+    dropping = [
+        id_
+        for id_, options in blueprint.options.items()
+        if options.enabled and "access-control-allow-origin" in options.drops_on_answer()
+    ]
+    passed = [stage for stage, way, _, _, _ in steps if stage in dropping and way in ("in", "out")]
+    if passed:
+        text = f"{passed[0]} drops Access-Control-Allow-Origin from {answer}; take it off what {passed[0]} drops"
+        return "dropped-outside-cors", text
+    return None
 
 
 def _cors_did_not_run(blueprint: Blueprint, x: Exchange, stage: str, answer: str) -> tuple[str, str]:

@@ -35,6 +35,10 @@ from patient_usher.core.model.trace import CallerSpec, RequestSpec
 _LOCAL = ("localhost", "127.0.0.1", "::1")
 
 
+_TAKES_STALE = ("force-cache", "only-if-cached")
+"""Cache modes in which any copy will do."""
+
+
 class Fetch:
     """One call of a page: how it was asked for, and how far it has got."""
 
@@ -117,7 +121,13 @@ class Browser:
             kind, request = "redirect" if suffix else "call", self._request(fetch, now)
             kept, validating = self._own_copy(fetch, request, now)
             if kept is not None and not validating:
-                x = yield Outgoing(kind, suffix, request, sends=False, kept=kept.answer.copy())
+                copy = kept.answer.copy()
+                if fetch.method == "HEAD":
+                    copy.body = b""
+                x = yield Outgoing(kind, suffix, request, sends=False, kept=copy)
+            elif fetch.cache == "only-if-cached":
+                yield from self._unsent(fetch, suffix, "nothing-cached", world)
+                return
             else:
                 asked = now
                 x = yield Outgoing(kind, suffix, request)
@@ -188,6 +198,12 @@ class Browser:
         fields = Fields([("Host", fetch.url.authority)])
         if "accept" not in fetch.fields:
             fields.put("Accept", "*/*")
+        # What every browser adds by itself (Fetch 4.6; Fetch Metadata 2, to trustworthy URLs only).
+        fields.put("Accept-Encoding", "gzip, deflate, br, zstd" if fetch.url.scheme == "https" else "gzip, deflate")
+        if fetch.url.scheme == "https" or fetch.url.host in _LOCAL:
+            fields.put("Sec-Fetch-Site", self._fetch_site(fetch))
+            fields.put("Sec-Fetch-Mode", fetch.mode)
+            fields.put("Sec-Fetch-Dest", "empty")
         fields.update(fetch.fields)
         foreign = fetch.mode == "cors" and fetch.crosses
         if foreign or fetch.method not in ("GET", "HEAD"):  # 2.2.5, append a request Origin header
@@ -199,6 +215,12 @@ class Browser:
         if fetch.body:
             fields.put("Content-Length", str(len(fetch.body)))
         return Request(fetch.method, fetch.url, fields, fetch.body, fetch.peer)
+
+    def _fetch_site(self, fetch: Fetch) -> str:
+        """Sec-Fetch-Site: the farthest that any URL on the way was (Fetch Metadata 2.3)."""
+        if not fetch.crosses:
+            return "same-origin"
+        return "same-site" if all(self._same_site(url) for url in fetch.urls) else "cross-site"
 
     def _same_site(self, url: Url) -> bool:
         own = self._own
@@ -261,7 +283,7 @@ class Browser:
         if stored is None:
             return None, False
         use = may_use(stored, request.fields, now, shared=False, heuristic=True)
-        if use.how == "fresh" and fetch.cache != "no-cache":
+        if fetch.cache in _TAKES_STALE or (use.how == "fresh" and fetch.cache != "no-cache"):
             return stored, False
         if fetch.cache == "no-cache":
             request.fields.put("Cache-Control", "max-age=0")
@@ -278,8 +300,9 @@ class Browser:
             self._kept.pop(url, None)
         if kept is not None and answer.status == 304:
             fresh = freshened(kept, answer.fields, asked, now)
-            variants = self._kept[url]
-            variants[variants.index(kept)] = fresh
+            # Another call may have dropped or replaced the copy while this one was under way.
+            others = [one for one in self._kept.get(url, []) if one is not kept and one.vary != fresh.vary]
+            self._kept[url] = [*others, fresh]
             return fresh.answer.copy()
         method, status = request.method, answer.status
         if fetch.cache != "no-store" and not bars_storing(method, status, request.fields, answer.fields, shared=False):

@@ -1,0 +1,161 @@
+"""Mutated pipelines, traces, recordings and arguments: whatever comes, it ends at once and with a sentence.
+
+``python tests/fuzz.py N SEED`` runs N cases in processes of this one's own; the tests run a few. A case is a
+violation where the command ends with another status than 0, 1 or 2, shows a traceback, takes longer than
+``PATIENCE``, or sends a terminal escape.
+"""
+
+from __future__ import annotations
+
+import io
+import re
+import signal
+import sys
+import tempfile
+from contextlib import redirect_stderr, redirect_stdout
+from pathlib import Path
+from random import Random
+from types import FrameType
+
+import patient_usher.demo
+from patient_usher.cli import main as usher
+
+DEMO = Path(patient_usher.demo.__file__).parent
+PAIRS = [
+    ("harbour.yaml", "story.yaml"),
+    ("quay.yaml", "quay-story.yaml"),
+    ("boaters.yaml", "boaters-story.yaml"),
+    ("limits.yaml", "limits-story.yaml"),
+    ("shelf.yaml", "shelf-story.yaml"),
+    ("front.yaml", "front-story.yaml"),
+    ("recorded.yaml", "harbour.har"),
+]
+ODD = [
+    "\x1b[31m", "\x07", "\x9b", "\u202e", "\udc80", "'", '"', "{", "}", "[", "]", ": ", "\n  - ", "#", "&a", "*a", "!!x", "|", "%",
+    "1e999", ".inf", "-1", "0", "9" * 400, "10GiB", "99999d", "null", "true", "~", "${", "${query.x}", "${env:HOME}", "$${",
+    "**", "/**/**/**", "%2F", "(a+)+$", "*", "..", "é", "\x00", "nan", "2031-13-45", "GET", "status: 999", "then: nothing",
+    "{pattern: '('}", "only: ['/**']", "[" * 70, "http://", "https://[::1]:99999/", "Set-Cookie", "\r\nX: y",
+]  # fmt: skip
+PATIENCE = 20
+_ESCAPES = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f]")
+
+
+class TooSlow(Exception):
+    """A case that doesn't end."""
+
+
+def mutated(text: str, random: Random) -> str:
+    """A few of a text's pieces changed, doubled, dropped or put elsewhere."""
+    for _ in range(random.randrange(1, 5)):
+        at = random.randrange(len(text) + 1)
+        to = min(at + random.randrange(0, 30), len(text))
+        choice = random.randrange(6)
+        if choice == 0:
+            text = text[:at] + random.choice(ODD) + text[at:]
+        elif choice == 1:
+            text = text[:at] + text[to:]
+        elif choice == 2:
+            text = text[:at] + random.choice(ODD) + text[to:]
+        elif choice == 3:
+            text = text[:at] + text[at:to] * random.randrange(2, 5) + text[to:]
+        elif choice == 4:
+            words = list(re.finditer(r"[A-Za-z0-9_.-]+", text))
+            if not words:
+                continue
+            one, other = random.choice(words), random.choice(words)
+            text = text[: one.start()] + other[0] + text[one.end() :]
+        else:
+            lines = text.split("\n")
+            lines.insert(random.randrange(len(lines)), random.choice(lines))
+            text = "\n".join(lines)
+    return text
+
+
+def arguments_of(folder: Path, pipeline: str, trace: str, random: Random) -> list[str]:
+    """A command line on these files, itself a little odd now and then."""
+    files = [str(folder / pipeline), str(folder / trace)]
+    shapes = [
+        ["replay", *files],
+        ["replay", *files, "--format", random.choice(["json", "jsonl"])],
+        ["replay", *files, "--details", "--strict"],
+        ["replay", *files, "--set", mutated("throttle.quota=10", random)],
+        ["replay", *files, "--sign", "maren", "--expect-recorded"],
+        ["show", files[0]],
+        ["show", files[0], "GET", mutated("/v1/tides?station=x", random)],
+        ["send", files[0], random.choice(["GET", "POST"]), mutated("/v1/berths/T07", random), "--body", mutated('json:{"a": [1]}', random)],
+        ["send", files[0], "POST", "/v1/session", "--body", mutated("form:a=1&b=2", random), "-H", mutated("X-A: b", random)],
+    ]  # fmt: skip
+    return random.choice(shapes)
+
+
+def _too_slow(number: int, frame: FrameType | None) -> None:
+    raise TooSlow
+
+
+class _Out(io.TextIOWrapper):
+    """A standard output that can be read afterwards."""
+
+    def __init__(self) -> None:
+        super().__init__(io.BytesIO(), encoding="utf-8", errors="surrogateescape")
+
+    def text(self) -> str:
+        """What was written."""
+        self.flush()
+        return self.buffer.getvalue().decode("utf-8", "replace")  # type: ignore[attr-defined]
+
+
+def violation(arguments: list[str]) -> str:
+    """Run one command in this process. What is wrong with how it ended, or nothing."""
+    out, err = _Out(), _Out()
+    signal.signal(signal.SIGALRM, _too_slow)
+    signal.alarm(PATIENCE)
+    try:
+        with redirect_stdout(out), redirect_stderr(err):
+            status = usher(arguments)
+    except TooSlow:
+        return "too slow"
+    except BaseException as error:
+        return f"{type(error).__name__}: {error}"
+    finally:
+        signal.alarm(0)
+    said = err.text()
+    if status not in (0, 1, 2):
+        return f"status {status}: {said[:300]}"
+    if "Traceback" in said:
+        return f"traceback: {said[:300]}"
+    if found := _ESCAPES.search(out.text() + said):
+        return f"the character {found[0]!r} reaches the terminal"
+    return "" if status != 2 or said.strip() else "status 2 without a word"
+
+
+def run(count: int, seed: int) -> list[tuple[int, list[str], str]]:
+    """So many cases from this seed; every violation with its number and arguments."""
+    found = []
+    for number in range(count):
+        random = Random(seed * 1_000_003 + number)
+        pipeline, trace = random.choice(PAIRS)
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            for file in (pipeline, trace, "bookings.csv"):
+                text = (DEMO / file).read_text(encoding="utf-8")
+                if file != "bookings.csv" and random.random() < 0.7:
+                    text = mutated(text, random)
+                (folder / file).write_bytes(text.encode("utf-8", "surrogatepass"))
+            arguments = arguments_of(folder, pipeline, trace, random)
+            if wrong := violation(arguments):
+                found.append((number, arguments, wrong))
+                if "--keep" in sys.argv:
+                    for file in (pipeline, trace):
+                        Path(f"fuzz-{number}-{file}").write_bytes((folder / file).read_bytes())
+    return found
+
+
+if __name__ == "__main__":
+    numbers = [int(text) for text in sys.argv[1:] if text.isdecimal()]
+    cases = numbers[0] if numbers else 20_000
+    start = numbers[1] if len(numbers) > 1 else 1
+    violations = run(cases, start)
+    for case, command, what in violations[:40]:
+        print(case, command[0], what[:300].encode("unicode_escape").decode())
+    print(f"{cases} cases, {len(violations)} violations")
+    raise SystemExit(bool(violations))
