@@ -45,6 +45,10 @@ def main(argv: list[str] | None = None) -> int:
     arguments = sys.argv[1:] if argv is None else argv
     debug = "--debug" in arguments
     arguments = [text for text in arguments if text != "--debug"]
+    for text in arguments:
+        if any("\ud800" <= char <= "\udfff" for char in text):
+            _say(f"usher: the argument '{text[:80]}' is no UTF-8 text; write it as UTF-8")
+            return 2
     try:
         if not arguments or arguments[0] not in COMMANDS:
             return _early(arguments)

@@ -61,7 +61,7 @@ def seconds(argument: str | None) -> int | None:
     """Delta-seconds (1.2.2) as microseconds, None for anything else."""
     if argument is None or not argument.isascii() or not argument.isdecimal():
         return None
-    return min(int(argument), 2**31) * MICROSECONDS
+    return (min(int(argument), 2**31) if len(argument) < 11 else 2**31) * MICROSECONDS
 
 
 _DATE = re.compile(

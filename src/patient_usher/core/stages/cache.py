@@ -328,7 +328,10 @@ class Stage(base.Stage):
         assert work.key is not None
         fresh = freshened(work.stored, answer.fields, work.at, x.now)
         self._shelf(x).store.replace(work.key, work.stored, fresh)
-        work.use.state, work.use.stored, work.use.age = "revalidated", True, current_age(fresh, x.now)
+        work.use.stored = True
+        if x.refreshes:  # nobody waits for this one: the caller had its stale copy
+            return
+        work.use.state, work.use.age = "revalidated", current_age(fresh, x.now)
         x.answer = self._from_store(x, work, fresh, work.use.age)
         if self.tells:
             x.answer.fields.add("Cache-Status", f"{_name(self.id)}; fwd=stale; fwd-status=304; stored")

@@ -67,7 +67,7 @@ class Stage(base.Stage):
         url = x.request.url
         if x.request.method not in ("GET", "HEAD"):
             return refusal("Forbidden", "plain-http", "the request came without TLS", status=self.others)
-        secure = Url("https", x.host.partition(":")[0] if x.host else url.host, self.port, url.path, url.query)
+        secure = Url("https", x.host or url.host, self.port, url.path, url.query)
         x.note = {"to": secure.text}
         return Answer(self.status, Fields([("Location", secure.text)]))
 
