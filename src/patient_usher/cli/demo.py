@@ -51,6 +51,13 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
             Part("With nested habits it stands first, where no error ever comes past.", "sequential-mistaken.yaml", "story.yaml", False),
         ],
     ),
+    "leak": (
+        "a server without an error handler that tells strangers what failed, and its mend",
+        [
+            Part("Nobody catches, and the server says what it was: names, files and a password.", "leaking.yaml", "leaking-story.yaml", False),
+            Part("The mend: the safety net answers for all of it, and the log has the rest.", "harbour.yaml", "leaking-story.yaml"),
+        ],
+    ),
     "front": (
         "HTTPS only behind a front that ends TLS: the loop, and the mend",
         [

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import io
+import json
 import os
 import stat
 import tempfile
 from pathlib import Path
 from typing import Any
 
+from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.files.text import MAX_OCTETS, decoded, open_file
 
 
 def write_whole(path: Path, text: str) -> None:
@@ -54,42 +57,71 @@ def observed(x: Exchange) -> dict[str, Any]:
 
 
 def append_request(path: Path, spec: dict[str, Any], final: Exchange | None) -> None:
-    """Append a request to a YAML trace, with what came of it as what is expected."""
+    """Append a request to a trace, with what came of it as what is expected.
+
+    YAML keeps its comments, JSON stays JSON, line ends and a byte order mark stay as they are. Raises
+    Unusable, with the file untouched, where it is no trace.
+    """
+    entry = {**spec, **({"expect": observed(final)} if final is not None else {})}
+    text, mark, ends = _text_of(path)
+    appended = _appended_json(text, entry) if text.lstrip()[:1] == "{" else _appended_yaml(text, entry)
+    if appended is None:
+        what = "this is no trace with a list of requests"
+        raise Unusable([Problem(Spot(str(path), 1, 1), what, "name one, or a file that isn't there yet")])
+    write_whole(path, mark + appended.replace("\n", ends))
+
+
+def _text_of(path: Path) -> tuple[str, str, str]:
+    """A file's text with plain line ends, its byte order mark, and the line ends that it has."""
+    if not path.exists():
+        return "", "", "\n"
+    with open_file(path) as stream:
+        raw = stream.read(MAX_OCTETS)
+    text = decoded(raw, str(path))
+    mark = "\ufeff" if raw.startswith(b"\xef\xbb\xbf") else ""
+    return text.replace("\r\n", "\n"), mark, "\r\n" if "\r\n" in text else "\n"
+
+
+def _is_trace(doc: Any) -> bool:
+    return isinstance(doc, dict) and doc.get("patient-usher") == "trace/1" and isinstance(doc.get("requests", []), list)
+
+
+def _appended_json(text: str, entry: dict[str, Any]) -> str | None:
+    try:
+        doc = read_json(text)
+    except ValueError:
+        return None
+    if not _is_trace(doc):
+        return None
+    doc.setdefault("requests", []).append(entry)
+    indent = len(text.split("\n")[1]) - len(text.split("\n")[1].lstrip()) if "\n" in text.strip() else None
+    return json.dumps(doc, indent=indent, ensure_ascii=False) + ("\n" if text.endswith("\n") else "")
+
+
+def _appended_yaml(text: str, entry: dict[str, Any]) -> str | None:
     from ruamel.yaml import YAML
     from ruamel.yaml.comments import CommentedMap, CommentedSeq
     from ruamel.yaml.error import YAMLError
 
-    entry = CommentedMap({**spec, **({"expect": observed(final)} if final is not None else {})})
-    for key, value in list(entry.items()):
+    row = CommentedMap(entry)
+    for key, value in list(row.items()):
         if isinstance(value, dict):
-            entry[key] = CommentedMap(value)
-            entry[key].fa.set_flow_style()
+            row[key] = CommentedMap(value)
+            row[key].fa.set_flow_style()
     yaml = YAML()
     yaml.width = 4096
     yaml.preserve_quotes = True
     yaml.indent(mapping=2, sequence=4, offset=2)
     try:
-        trace = (
-            yaml.load(path.read_text(encoding="utf-8")) if path.exists() else CommentedMap({"patient-usher": "trace/1"})
-        )
-    except (OSError, YAMLError, UnicodeDecodeError):
-        trace = None
-    if not isinstance(trace, CommentedMap) or not isinstance(
-        trace.setdefault("requests", CommentedSeq()), CommentedSeq
-    ):
-        raise Unusable(
-            [
-                Problem(
-                    Spot(str(path), 1, 1),
-                    "this is no YAML trace with a list of requests",
-                    "name one, or a file that isn't there yet",
-                )
-            ]
-        )
-    requests = trace["requests"]
+        trace = yaml.load(text) if text else CommentedMap({"patient-usher": "trace/1"})
+    except (YAMLError, ValueError, RecursionError):
+        return None
+    if not _is_trace(trace):
+        return None
+    requests = trace.setdefault("requests", CommentedSeq())
     if requests.fa.flow_style():
         requests.fa.set_block_style()
-    requests.append(entry)
+    requests.append(row)
     out = io.StringIO()
     yaml.dump(trace, out)
-    write_whole(path, out.getvalue())
+    return out.getvalue()

@@ -164,10 +164,14 @@ def warnings_of(
     options: Mapping[str, StageOptions],
     placed: Iterable[PlacedRoute],
     places: Mapping[str, Path],
+    stages_at: Mapping[str, Path],
     doc: Any,
 ) -> list[Problem]:
     """What can be used, but will hardly be meant."""
     found = Complaints(doc)
+    for id_, option in options.items():
+        for path, what, mend in option.doubtful():
+            found.add((*stages_at[id_], *path), f"warning: {what}", mend)
     held = {"role": set[str](), "scope": set[str]()}
     for account in spec.accounts.values():
         held["role"].update(account.roles)

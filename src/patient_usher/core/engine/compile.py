@@ -57,6 +57,9 @@ def compile_document(
     if not isinstance(doc, dict):
         found.add((), "a pipeline must be a mapping", "start with patient-usher: pipeline/1")
         found.stop()
+    if str(doc.get("patient-usher", "")).startswith("trace/"):
+        found.add(["patient-usher"], "this is a trace, no pipeline", "name the pipeline first, then the trace")
+        found.stop()
     chosen = _lay_on(doc, found, environments, overlays)
     found.stop()
     return compile_source(Source(doc, tuple(chosen), read_file, load_python))
@@ -114,7 +117,7 @@ def compile_source(source: Source) -> Blueprint:
         plans=_make_plans(spec, placed, options, stages, handlers),
         keepers=keepers,
         shared=frozenset(key for key in keepers if key not in own),
-        warnings=tuple(warnings_of(spec, options, placed, routes, source.doc)),
+        warnings=tuple(warnings_of(spec, options, placed, routes, places, source.doc)),
     )
 
 

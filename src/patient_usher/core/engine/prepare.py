@@ -15,6 +15,7 @@ from patient_usher.core.model.expect import Expect
 from patient_usher.core.model.invalid import problems_of
 from patient_usher.core.model.trace import CallerSpec, ChangeSpec, RequestSpec, SendLine, SignSpec, TraceSpec
 from patient_usher.core.model.values import PLACEHOLDER
+from patient_usher.core.model.words import CACHE_STATES, LEVELS, OUTCOMES, WHY
 
 SCRIPT = CallerSpec.model_construct()
 """The caller of requests that name none."""
@@ -41,6 +42,9 @@ def read_spec(doc: Any) -> TraceSpec:
     """A trace document, or the header of one that streams, as its model. Raises Unusable."""
     if not isinstance(doc, dict):
         raise Unusable([Problem(locate(doc, ()), "a trace must be a mapping", "start with patient-usher: trace/1")])
+    if str(doc.get("patient-usher", "")).startswith("pipeline/"):
+        spot = locate(doc, ["patient-usher"])
+        raise Unusable([Problem(spot, "this is a pipeline, no trace", "name the pipeline first, then the trace")])
     try:
         return TraceSpec.model_validate(doc)
     except ValidationError as error:
@@ -205,6 +209,18 @@ def _check_expect(entry: RequestSpec, blueprint: Blueprint, doc: Any, where: Seq
             for name in value if isinstance(value, list) else [value]:
                 if isinstance(name, str) and name not in ("missing", "present"):
                     refer("stage", name, [*stages, *extra], *path, key.replace("_", "-"))
+        for key, words in (("outcome", OUTCOMES), ("why", WHY), ("cache", CACHE_STATES)):
+            value = getattr(expect, key)
+            for name in value if isinstance(value, list) else [value]:
+                if isinstance(name, str) and name not in words and name not in ("missing", "present"):
+                    spot = locate(doc, [*where, *path, key])
+                    problems.append(Problem(spot, f"'{name}' is no {key} that there is", near(name, words)))
+        if expect.log is not None:
+            if expect.log.stage is not None:
+                refer("stage", expect.log.stage, [*stages, "server"], *path, "log", "stage")
+            if expect.log.level is not None and expect.log.level not in LEVELS:
+                spot = locate(doc, [*where, *path, "log", "level"])
+                problems.append(Problem(spot, f"'{expect.log.level}' is no level", near(expect.log.level, LEVELS)))
         if isinstance(expect.route, str) and expect.route not in ("missing", "present"):
             refer("route", expect.route, [item.route.id for item in blueprint.placed], *path, "route")
         if expect.tally is not None and entry.times == 1:

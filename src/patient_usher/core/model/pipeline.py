@@ -138,6 +138,10 @@ class StageOptions(Model):
         """Lower-case names of header fields that the stage takes off answers."""
         return ()
 
+    def doubtful(self) -> Iterable[tuple[Path, str, str]]:
+        """What of the options will hardly be meant: where in them, what, and the mend."""
+        return ()
+
     def doubts(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
         """What of a route on its way will hardly be meant: where in the route, what, and the mend."""
         return ()

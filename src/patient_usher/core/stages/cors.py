@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 from typing import Annotated
 
 from pydantic import Field, model_validator
@@ -12,6 +13,7 @@ from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields, add_vary, list_items
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import Path
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import Exchange
@@ -41,9 +43,13 @@ class Options(StageOptions):
             if not _ORIGIN.fullmatch(origin):
                 mend = 'write https://host, https://*.host or "*", with no path and no slash at the end'
                 raise wrong(f"'{origin}' is no origin", mend)
-        if self.allow_credentials and "*" in [*self.allow_origins, *self.allow_methods, *self.allow_headers]:
-            raise wrong('"*" can\'t be combined with credentials: browsers take it literally', "list what is allowed")
         return self
+
+    def doubtful(self) -> Iterable[tuple[Path, str, str]]:
+        """A classic mistake: browsers take the star literally where credentials go along."""
+        if self.allow_credentials and "*" in [*self.allow_origins, *self.allow_methods, *self.allow_headers]:
+            what = '"*" counts for nothing in calls with credentials: browsers take it literally'
+            yield ("allow-credentials",), what, "list what is allowed"
 
 
 class Stage(base.Stage):
@@ -87,7 +93,7 @@ class Stage(base.Stage):
         asked = fields.get("access-control-request-method") if x.request.method == "OPTIONS" else None
         allowed = self._allows(origin)
         x.note = {"origin": "allowed" if allowed else "not on the list"}
-        if self.rejects and not allowed:
+        if self.rejects and not allowed and origin != x.request.url.origin:  # its own pages cross no border
             return self._refused(origin, "origin-not-allowed", f"the origin {origin} isn't on the list")
         if asked is None:
             return None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import lru_cache
 from typing import Annotated, Any, Literal
 
@@ -11,6 +11,7 @@ from pydantic import AfterValidator, Field, WithJsonSchema
 from patient_usher.core.http.fields import Fields, list_items
 from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes, phrase
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import Path
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
@@ -65,6 +66,15 @@ class Options(StageOptions):
     reveal: Literal["nothing", "message", "everything"] = "nothing"
     log: Literal["full", "message", "nothing"] = "full"
     keeps_headers: bool = True
+
+    def doubtful(self) -> Iterable[tuple[Path, str, str]]:
+        """Types that two entries name: one of them says nothing."""
+        seen: set[str] = set()
+        for at, entry in enumerate(self.answers):
+            for name in entry.raised:
+                if name in seen:
+                    yield ("answers", at, "raised"), f"'{name}' has an entry further up, which counts", "keep one"
+                seen.add(name)
 
 
 def view(error: Raised, status: int, message: str, reveal: str) -> dict[str, Any]:
