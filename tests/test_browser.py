@@ -302,9 +302,12 @@ def test_origins_that_are_none(origin: str) -> None:
         make_pipeline([{**CORS, "allow-origins": origin}])
 
 
-def test_everyone_with_credentials_is_a_load_error() -> None:
-    with pytest.raises(Exception, match="can't be combined with credentials"):
-        make_pipeline([{**CORS, "allow-origins": "*", "allow-credentials": True}])
+def test_everyone_with_credentials_is_a_classic_mistake_that_can_be_shown() -> None:
+    pipeline = make_pipeline([{**CORS, "allow-origins": "*", "allow-credentials": True}])
+    assert ["browsers take it literally" in warning.what for warning in pipeline.warnings] == [True]
+    page = {"page": {"kind": "browser", "origin": "https://page.example"}}
+    record = replay(pipeline, {"send": "GET /", "caller": "page", "credentials": "include"}, callers=page)[-1]
+    assert (record["browser"]["verdict"], record["browser"]["why"]) == ("blocked", "wildcard-with-credentials")
 
 
 # Cookies, redirects, HSTS.

@@ -301,7 +301,7 @@ def summary(counts: Summary, first_failed: list[str], savings: list[str]) -> Ite
         ):
             yield line((part, "bad"))
     elif not counts.expecting:
-        yield line((f"• {count}; none of them expects anything", ""))
+        yield line((f"• {count}; nothing is expected of {'it' if sent == 1 else 'any of them'}", ""))
     elif counts.expecting < sent:
         yield line((f"✓ {counts.expecting} of {count} expect something, and it held", "good"))
     else:

@@ -271,7 +271,7 @@ def _make_plans(
             before = spec.stages[: spec.stages.index(MARKER)]
             inside = sum(entry["id"] in steps for entry in before)
         found = tuple(steps[id_] for id_ in order)
-        return Plan(found, sequential if in_order else nested, inside, spec.refuse == "answer", uncaught)
+        return Plan(found, sequential if in_order else nested, inside, spec.refuse == "answer", uncaught, in_order)
 
     plans: dict[str | None, Plan] = {item.route.id: plan(item) for item in placed}
     plans[None] = plan(None)

@@ -88,7 +88,8 @@ class Plan(NamedTuple):
     """The steps that an exchange on one route walks, and in which flow.
 
     ``routes_at`` is where the routes stand among them; ``answers``: whether what a type of error declares is
-    answered plainly where no error handler catches it (``refuse: answer``).
+    answered plainly where no error handler catches it (``refuse: answer``); ``drafts``: whether there is an
+    answer from the start, for stages to write on.
     """
 
     steps: tuple[PlanStep, ...]
@@ -96,6 +97,7 @@ class Plan(NamedTuple):
     routes_at: int = 0
     answers: bool = False
     uncaught: Uncaught | None = None
+    drafts: bool = False
 
     def unwatched(self, *, routed: bool) -> Plan:
         """The same for exchanges whose journey nobody keeps; where there is a route the router only passes on."""

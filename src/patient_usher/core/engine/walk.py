@@ -71,7 +71,8 @@ class Walk:
     def start(self, x: Exchange, patience: int) -> None:
         """Let an exchange arrive."""
         x.patience_ends = x.at + patience
-        x.plan.flow.begin(x)
+        if x.plan.drafts:
+            x.plan.flow.begin(x)
         self.go_on(x)
 
     # IN.
@@ -160,10 +161,10 @@ class Walk:
         self._answer(x, step, refused.answer)
 
     def _raise(self, x: Exchange, step: PlanStep, error: Raised) -> None:
-        if answered_at_once(x, step, error):
-            self._answer(x, step, error.plainly())
-        else:
+        if step.raises or not answered_at_once(x, step, error):
             self.raise_at(x, step, error, "in")
+        else:
+            self._answer(x, step, error.plainly())
 
     def _do_nothing(self, x: Exchange, step: PlanStep, effect: Nothing) -> None:
         write(x, step, "in", "nothing")
@@ -189,7 +190,8 @@ class Walk:
 
     def raise_at(self, x: Exchange, step: PlanStep, error: Raised, way: str) -> None:
         """An error is raised, and finds who catches it; then the answer leaves."""
-        write(x, step, way, "raised")
+        if x.journey is not None:
+            write(x, step, way, "raised")
         note_error(x, error, step.id)
         if self.travel(x, x.index):
             self.leave(x)
@@ -208,7 +210,8 @@ class Walk:
             if effect is None:
                 write(x, step, "error", "continued")
             elif kind is Answer or kind is Refused:
-                write(x, step, "error", "caught")
+                if x.journey is not None:
+                    write(x, step, "error", "caught")
                 error.caught_by = step.id
                 flow.caught(x, step, effect.answer if kind is Refused else effect)
                 x.answered_by = step.id

@@ -292,6 +292,8 @@ class Stage(base.Stage):
         self.without = options.without_credential
         self.passes_wrong = options.wrong_credential == "pass-on"
         self.own = [(self._own(o.absent, setup), self._own(o.wrong, setup)) for o in options.schemes]
+        # Where there is no credential, the first scheme speaks that has something of its own to say.
+        self.speaker = next((at for at, (absent, _) in enumerate(self.own) if absent is not None), 0)
         self.prepared: dict[tuple[int, str], Fields] = {}
 
     @staticmethod
@@ -322,9 +324,7 @@ class Stage(base.Stage):
             return None
         if self.without == "by-access" and self._is_open(x):
             return None
-        # Of several schemes the first speaks that has something of its own to say.
-        speaker = next((at for at, (absent, _) in enumerate(self.own) if absent is not None), 0)
-        return self._refuse(x, speaker, "absent", WHY["absent"])
+        return self._refuse(x, self.speaker, "absent", WHY["absent"])
 
     @staticmethod
     def _is_open(x: Exchange) -> bool:
