@@ -1,0 +1,360 @@
+"""Point by point: what the standards ask, and what people stumble over. One row each."""
+
+from __future__ import annotations
+
+import base64
+import gzip
+import json
+import zlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Outcome, header, make_pipeline, replay, text, walk
+
+Usher = Callable[..., Outcome]
+ROUTE = {"id": "r", "at": "GET /", "access": "everyone"}
+POST = {"id": "p", "at": "POST /", "access": "everyone", "handler": {"echo": True}}
+NET = {"id": "net", "kind": "error-handler"}
+WHO = {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "api-key"}]}
+
+
+# Guards and paths.
+
+GUARDED: list[tuple[str, str, bool]] = [
+    ("/v1/**", "GET /v1/a", True), ("/v1/**", "GET /v1", True), ("/v1/**", "GET /v1%2Fa", False), ("/v1/*", "GET /v1/a%2Fb", True),
+    ("/a%2Fb", "GET /a%2Fb", True), ("/a%2Fb", "GET /a/b", False), ("get /x", "GET /x", True), ("GET /x", "HEAD /x", True),
+    ("/**/z/**", "GET /a/z/b/z", True), ("/" + "**/" * 10 + "z", "GET /" + "a/" * 200, False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("pattern", "line", "fits"), GUARDED)
+def test_a_guard_and_the_router_see_the_same_segments(pattern: str, line: str, fits: bool) -> None:
+    guard = {"id": "guard", "kind": "maintenance", "only": [pattern]}
+    routes = [{"id": "all", "at": "GET /{+rest}", "access": "everyone", "handler": text()}]
+    assert (walk([guard], line, routes=routes)["answered_by"] == "guard") is fits
+
+
+FRONTS: list[tuple[str, dict[str, Any], str]] = [
+    ("forwarded", {"X-Forwarded-Proto": "https", "X-Forwarded-For": "198.51.100.9"}, "192.0.2.1"),
+    ("forwarded", {"Forwarded": "for=198.51.100.9;proto=https"}, "192.0.2.1"),
+    ("x-forwarded", {"Forwarded": "for=198.51.100.9"}, "192.0.2.1"),
+    ("x-forwarded", {"X-Forwarded-For": "198.51.100.9"}, "192.0.2.1"),
+    ("forwarded", {"Forwarded": ['for="', "for=198.51.100.9"]}, "192.0.2.1"),
+]
+
+
+@pytest.mark.parametrize(("sends", "headers", "address"), FRONTS)
+def test_only_what_the_front_itself_wrote_is_believed(sends: str, headers: dict[str, Any], address: str) -> None:
+    limit = {"id": "limit", "kind": "rate-limit", "quota": 9, "window": "1m"}
+    front = {"in-front": {"ends-tls": True, "sends": sends}, "trusts-forwarded": ["192.0.2.10"]}
+    record = walk([limit], {"send": "GET /", "headers": headers}, deployment=front)
+    assert record["rates"][0]["for"] == address
+
+
+# Fields that no message can carry.
+
+UNSENDABLE: list[tuple[dict[str, Any], str]] = [
+    ({"headers": {"Bad Name": "x"}}, "is no header field name"), ({"headers": {"X": "a\r\nY: b"}}, "which no message can carry"),
+    ({"headers": {"Transfer-Encoding": "chunked"}}, "the server itself writes"), ({"headers": {"Content-Length": "9"}}, "the server itself writes"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("answer", "said"), UNSENDABLE)
+def test_constant_fields_that_cannot_be_sent_are_load_errors(answer: dict[str, Any], said: str) -> None:
+    with pytest.raises(Exception, match=said):
+        make_pipeline([], routes=[{**ROUTE, "handler": {"answer": answer}}])
+
+
+def test_fields_made_of_data_are_raised_errors_and_locations_are_encoded() -> None:
+    echoed = {"answer": {"headers": {"X-Echo": "${query.q}"}}}
+    record = walk([NET], "GET /?q=a%0d%0aSet-Cookie:%20x=y", routes=[{**ROUTE, "handler": echoed}])
+    assert (record["response"]["status"], record["errors"][0]["type"]) == (500, "IllegalField")
+    assert "X-Echo" in record["errors"][0]["message"]
+    away = {"answer": {"status": 302, "headers": {"Location": "/x/${query.q}"}}}
+    record = walk([], "GET /?q=a%0d%0ab%20c", routes=[{**ROUTE, "handler": away}])
+    assert header(record, "location") == "/x/a%0D%0Ab%20c"
+
+
+# Bodies.
+
+
+def coded(octets: bytes, coding: str, **more: Any) -> dict[str, Any]:
+    headers = {"Content-Type": "application/json", "Content-Encoding": coding}
+    return {"send": "POST /", "headers": headers, "base64": base64.b64encode(octets).decode(), **more}
+
+
+BODY = b'{"a": 1}'
+CODED: list[tuple[dict[str, Any], dict[str, Any], int, str | None]] = [
+    ({}, coded(gzip.compress(BODY), "gzip"), 415, "media-type"),
+    ({"codings": ["gzip"]}, coded(gzip.compress(BODY), "gzip"), 200, None),
+    ({"codings": ["gzip"]}, coded(gzip.compress(BODY), "x-gzip"), 200, None),
+    ({"codings": ["deflate"]}, coded(zlib.compress(BODY), "deflate"), 200, None),
+    ({"codings": ["gzip"]}, coded(BODY, "gzip"), 400, "malformed-body"),
+    ({"codings": ["gzip"]}, coded(BODY, "identity"), 200, None),
+    ({"codings": ["gzip"], "max-size": 512}, coded(gzip.compress(b'"' + b"a" * 5_000_000 + b'"'), "gzip"), 413, "too-large"),
+    ({"codings": ["zstd", "br"]}, coded(gzip.compress(BODY), "gzip"), 415, "media-type"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("options", "request_", "status", "why"), CODED)
+def test_coded_bodies(options: dict[str, Any], request_: dict[str, Any], status: int, why: str | None) -> None:
+    record = walk([{"id": "read", "kind": "read-body", **options}], request_, routes=[POST])
+    assert (record["response"]["status"], record["why"]) == (status, why)
+    if why == "media-type":
+        assert header(record, "accept-encoding") == (", ".join(options.get("codings", [])) or "identity")
+
+
+@pytest.mark.parametrize(
+    ("content_type", "body", "why"),
+    [
+        ("text/plain; charset=punycode", "x", "charset"), ("text/plain; charset=undefined", "x", "charset"),
+        ("multipart/form-data; boundary=" + "x" * 300, "x", "malformed-body"), ("application/json", '{"a": NaN}', "malformed-body"),
+        ("application/json", '{"a": 1e400}', "malformed-body"), ("application/json", "[" * 300 + "]" * 300, "malformed-body"),
+        ("application/json; charset=latin-1", '{"a": 1}', None),
+    ],
+)  # fmt: skip
+def test_what_bodies_may_be(content_type: str, body: str, why: str | None) -> None:
+    request = {"send": "POST /", "headers": {"Content-Type": content_type}, "text": body}
+    assert walk(["read-body"], request, routes=[POST])["why"] == why
+
+
+INPUTS: list[tuple[dict[str, Any], str, int]] = [
+    ({"properties": {"n": {"type": "number"}}}, "n=nan", 422), ({"properties": {"n": {"type": "integer"}}}, "n=1_000", 422),
+    ({"properties": {"n": {"type": "integer"}}}, "n=%D9%A3", 422), ({"properties": {"n": {"type": ["integer", "null"]}}}, "n=3", 200),
+    ({"properties": {"n": {"$ref": "#/$defs/i"}}, "$defs": {"i": {"type": "integer"}}}, "n=3", 200),
+    ({"properties": {"n": {"anyOf": [{"type": "integer"}, {"type": "boolean"}]}}}, "n=true", 200),
+    ({"patternProperties": {"^x-": {"type": "integer"}}}, "x-a=3", 200), ({"patternProperties": {"^x-": {"type": "integer"}}}, "x-a=z", 422),
+    ({"properties": {"d": {"type": "string", "format": "ipv4"}}}, "d=192.0.2.999", 422),
+    ({"properties": {"s": {"type": "string", "pattern": "^(a+)+$"}}}, "s=" + "a" * 5000 + "b", 422),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("schema", "query", "status"), INPUTS)
+def test_input(schema: dict[str, Any], query: str, status: int) -> None:
+    routes = [{**ROUTE, "handler": text(), "input": {"query": schema}}]
+    assert walk(["validate"], f"GET /?{query}", routes=routes)["response"]["status"] == status
+
+
+@pytest.mark.parametrize(("part", "request_"), [("json", {"form": {"a": "1"}}), ("form", {"json": {"a": 1}})])
+def test_a_form_is_no_json_and_json_no_form(part: str, request_: dict[str, Any]) -> None:
+    routes = [{**POST, "input": {part: {"type": "object"}}}]
+    record = walk(["read-body", "validate"], {"send": "POST /", **request_}, routes=routes)
+    assert record["errors"] == []
+    assert record["why"] == "invalid-input"
+
+
+# Limits.
+
+LIMITS: list[tuple[dict[str, Any], list[dict[str, Any]], list[int]]] = [
+    ({"quota": 1, "counts": "failures"}, [{"send": "GET /bad"}] * 2 + [{"send": "GET /"}], [400, 400, 200]),
+    ({"quota": 1, "counts": "failures"}, [{"send": "GET /no"}, {"send": "GET /"}], [403, 429]),
+    ({"quota": 1, "per": ["identity-or-address"]}, [{"send": "GET /", "sign": {"api-key": "a"}}, {"send": "GET /"}], [200, 200]),
+    ({"quota": 1, "per": ["query.boat"]}, [{"send": "GET /?boat=1"}, {"send": "GET /?boat=2"}, {"send": "GET /?boat=1"}], [200, 200, 429]),
+    ({"quota": 1, "preflights": "free"}, [{"send": "OPTIONS /", "headers": {"Origin": "https://a.example", "Access-Control-Request-Method": "GET"}}, {"send": "GET /"}], [401, 200]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("options", "requests", "expected"), LIMITS)
+def test_limits(options: dict[str, Any], requests: list[dict[str, Any]], expected: list[int]) -> None:
+    limit = {"id": "limit", "kind": "rate-limit", "window": "1m", **options}
+    routes = [
+        {**ROUTE, "handler": text()},
+        {**ROUTE, "id": "bad", "at": "GET /bad", "handler": {"answer": {"status": 400}}},
+        {**ROUTE, "id": "no", "at": "GET /no", "handler": {"answer": {"status": 403}}},
+    ]
+    pipeline = make_pipeline([WHO, limit], routes=routes, accounts={"a": {"api-keys": ["key-of-a"]}})
+    assert [record["response"]["status"] for record in replay(pipeline, *requests)] == expected
+
+
+# The engine.
+
+
+def test_a_groups_own_root_and_a_near_miss() -> None:
+    group = {
+        "id": "g",
+        "prefix": "/huts/caf%C3%A9",
+        "routes": [{"id": "root", "at": "get", "access": "everyone", "handler": text()}],
+    }
+    assert walk([], "GET /huts/caf%C3%A9", groups=[group], routes=[])["route"] == "root"
+    lost = walk([], "GET /huts/caf%C3%A9/", groups=[group], routes=[])
+    assert "a slash at the end makes another path" in lost["journey"][-1]["note"]["near"]
+
+
+def test_options_is_answered_where_that_is_wanted() -> None:
+    assert walk([], "OPTIONS /", routes=[{**ROUTE, "handler": text()}])["response"]["status"] == 405
+    record = walk([], "OPTIONS /", routes=[{**ROUTE, "handler": text()}], options="answered")
+    assert (record["response"]["status"], header(record, "allow")) == (204, "GET, HEAD, OPTIONS")
+
+
+RAISED: list[tuple[dict[str, Any], dict[str, Any], int, str, str, str | None]] = [
+    ({"refuse": "answer"}, {"raise": "NotFound"}, 404, "errored", "handler", None),
+    ({"refuse": "answer"}, {"raise": "Oops"}, 500, "crashed", "server", None),
+    ({"refuse": "raise"}, {"raise": "NotFound"}, 500, "crashed", "server", None),
+    (
+        {"uncaught": {"reveal": "message"}},
+        {"raise": {"type": "Oops", "message": "the pier"}},
+        500,
+        "crashed",
+        "server",
+        "the pier",
+    ),
+]
+
+
+@pytest.mark.parametrize(("more", "handler", "status", "outcome", "by", "told"), RAISED)
+def test_nobody_catches(
+    more: dict[str, Any], handler: dict[str, Any], status: int, outcome: str, by: str, told: str | None
+) -> None:
+    record = walk([], routes=[{**ROUTE, "handler": handler}], **more)
+    assert (record["response"]["status"], record["outcome"], record["answered_by"]) == (status, outcome, by)
+    assert not record["handler_finished"]
+    assert told is None or told in record["response"]["body"]
+    assert bool(record["log"]) is (by == "server")
+
+
+def test_a_refusal_keeps_its_author() -> None:
+    own = {"id": "own", "kind": "decide", "cases": [{"then": {"raise": "TooWindy"}}]}
+    record = walk([NET, own])
+    assert (record["refused_by"], record["why"], record["errors"][0]["raised_by"]) == ("own", "decided", "own")
+
+
+PICKS: list[tuple[dict[str, Any], dict[str, str], str]] = [
+    ({}, {}, "Conflict here"),
+    ({"picks": "first"}, {}, "Anything"),
+    ({"write-as": "accept"}, {"Accept": "text/plain"}, "Conflict here"),
+]
+
+
+@pytest.mark.parametrize(("options", "headers", "message"), PICKS)
+def test_which_entry_answers(options: dict[str, Any], headers: dict[str, str], message: str) -> None:
+    answers = [
+        {"raised": "Conflict", "message": "Anything", "log-level": "debug"},
+        {"raised": "Taken", "message": "Conflict here", "log-level": "info"},
+    ]
+    net = {**NET, "answers": answers, **options}
+    record = walk([net], {"send": "GET /", "headers": headers}, errors={"Taken": {"is-a": "Conflict"}}, routes=[{**ROUTE, "handler": {"raise": "Taken"}}])  # fmt: skip
+    assert message in record["response"]["body"]
+    assert record["log"][0]["level"] == ("debug" if "picks" in options else "info")
+    if headers:
+        assert record["response"]["body"] == message
+
+
+def test_a_departure_in_order_is_lost_when_an_error_passes() -> None:
+    def lines(departs: str) -> list[str]:
+        log = {"id": "log", "kind": "access-log", "departs": departs}
+        record = walk([NET, log], routes=[{**ROUTE, "handler": {"raise": "NotFound"}}])
+        return [line["message"] for line in record["log"] if line["stage"] == "log"]
+
+    assert (lines("always"), lines("in-order")) == (["GET /", "GET / 404"], ["GET /"])
+
+
+def test_sessions_that_are_over_may_sign_in_anew() -> None:
+    who = {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "session-cookie"}]}
+    routes = [{**ROUTE, "handler": text()}, {"id": "in", "at": "GET /in", "handler": text()}]
+    dead = {"headers": {"Cookie": "session=dead"}}
+    found = [walk(["read-cookies", who], {"send": line, **dead}, routes=routes)["why"] for line in ("GET /", "GET /in")]
+    assert found == [None, "wrong"]
+
+
+def test_records_may_be_each_instances_own() -> None:
+    handlers = [("POST", "create"), ("GET", "list")]
+    routes = [
+        {"id": do, "at": f"{method} /", "access": "everyone", "handler": {"records": "notes", "do": do}}
+        for method, do in handlers
+    ]
+
+    def seen(deployment: dict[str, Any]) -> str:
+        pipeline = make_pipeline(
+            ["read-body"], routes=routes, records={"notes": {}}, deployment={"instances": 2, **deployment}
+        )
+        found = replay(pipeline, {"send": "POST /", "json": {"a": 1}}, {"send": "GET /"})
+        return str(found[-1]["response"]["body"])
+
+    assert (seen({}) != "[]", seen({"own-state": ["notes"]})) == (True, "[]")
+
+
+# What people read.
+
+
+TICKS: list[tuple[str, str, int, tuple[str, ...]]] = [
+    ("- {id: a, send: GET /}", "• 1 request; nothing is expected of it", 0, ()),
+    (
+        "- {id: a, send: GET /, expect: {status: 200}}\n  - {id: b, send: GET /}",
+        "✓ 1 of 2 requests expect something",
+        0,
+        (),
+    ),
+    ("- {id: a, send: GET /boom}", "! 1 crashed, which nobody expected", 0, ()),
+    ("- {id: a, send: GET /boom}", "! 1 crashed, which nobody expected", 1, ("--strict",)),
+]
+
+
+@pytest.mark.parametrize(("requests", "said", "status", "options"), TICKS)
+def test_a_tick_means_that_something_was_expected(
+    usher: Usher, requests: str, said: str, status: int, options: tuple[str, ...]
+) -> None:
+    pipeline = {"patient-usher": "pipeline/1", "routes": [{**ROUTE, "handler": text()}, {**ROUTE, "id": "boom", "at": "GET /boom", "handler": {"raise": "Boom"}}]}  # fmt: skip
+    trace = f"patient-usher: trace/1\nrequests:\n  {requests}\n"
+    done = usher("replay", "p.json", "t.yaml", *options, p__json=json.dumps(pipeline), t__yaml=trace)
+    assert done.status == status
+    assert said in done.out
+
+
+IMPOSSIBLE: list[tuple[str, str]] = [
+    ("{outcome: handeled}", "'handeled' is no outcome that there is; did you mean 'handled'?"),
+    ("{why: absnt}", "'absnt' is no why that there is"), ("{cache: hitt}", "'hitt' is no cache that there is"),
+    ("{log: {stage: nett}}", "the pipeline has no stage 'nett'"), ("{log: {level: loud}}", "'loud' is no level"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("expect", "said"), IMPOSSIBLE)
+def test_what_can_never_be_is_no_expectation(usher: Usher, expect: str, said: str) -> None:
+    pipeline = {"patient-usher": "pipeline/1", "stages": [NET], "routes": [{**ROUTE, "handler": text()}]}
+    trace = f"patient-usher: trace/1\nrequests: [{{id: a, send: GET /, expect: {expect}}}]\n"
+    done = usher("replay", "p.json", "t.yaml", p__json=json.dumps(pipeline), t__yaml=trace)
+    assert done.status == 2
+    assert said in done.err
+
+
+def test_terminal_escapes_are_shown_and_never_sent(usher: Usher) -> None:
+    pipeline = '{"patient-usher": "pipeline/1", "name": "a\\u001b[31mb\\u009b", "routes": []}'
+    done = usher("send", "p.json", "GET", "/", p__json=pipeline)
+    assert "\x1b" not in done.out + done.err
+    assert "a\\x1b[31mb\\x9b" in done.out
+    as_json = usher("send", "p.json", "GET", "/", "--format", "json").out
+    assert "\x9b" not in as_json
+    assert json.loads(as_json)["pipeline"] == "a\x1b[31mb\x9b"
+
+
+def test_a_trace_reads_only_what_the_command_line_allows_of_the_environment(usher: Usher) -> None:
+    pipeline = json.dumps({"patient-usher": "pipeline/1", "routes": [{**ROUTE, "handler": {"echo": True}}]})
+    trace = 'patient-usher: trace/1\nrequests: [{id: a, send: GET /, headers: {X-A: "${env:SECRET|none}"}}]\n'
+    env = {"SECRET": "from-outside"}
+    hidden = usher("replay", "p.json", "t.yaml", "--format", "json", env=env, p__json=pipeline, t__yaml=trace)
+    allowed = usher("replay", "p.json", "t.yaml", "--format", "json", "--allow-env", "SECRET", env=env)
+    assert ("from-outside" in hidden.out, "from-outside" in allowed.out) == (False, True)
+    asked = usher("replay", "p.json", "t.yaml", env=env, t__yaml=trace.replace("|none", ""))
+    assert (asked.status, "give --allow-env SECRET" in asked.err) == (2, True)
+
+
+@pytest.mark.parametrize(("text_", "ends"), [("json", "\n"), ("yaml", "\r\n")])
+def test_an_appended_request_keeps_the_form_of_the_file(usher: Usher, tmp_path: Path, text_: str, ends: str) -> None:
+    pipeline = json.dumps({"patient-usher": "pipeline/1", "routes": [{**ROUTE, "handler": text()}]})
+    old = (
+        '{\n "patient-usher": "trace/1",\n "requests": []\n}\n'
+        if text_ == "json"
+        else "\ufeffpatient-usher: trace/1\r\n# mine\r\nrequests:\r\n  - {id: a, send: GET /}\r\n"
+    )
+    name = f"t.{text_}"
+    (tmp_path / name).write_bytes(old.encode())
+    assert usher("send", "p.json", "GET", "/", "--into", name, p__json=pipeline).status == 0
+    new = (tmp_path / name).read_bytes().decode()
+    assert new.startswith(old[:20])
+    assert new.count(ends) == new.count("\n")
+    assert usher("replay", "p.json", name).status == 0
+    (tmp_path / "p2.json").write_text(pipeline)
+    refused = usher("send", "p.json", "GET", "/", "--into", "p2.json")
+    assert (refused.status, (tmp_path / "p2.json").read_text()) == (2, pipeline)
