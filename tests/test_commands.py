@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -155,6 +155,23 @@ def test_several_traces(usher: Usher) -> None:
 @pytest.mark.parametrize("name", ["pipeline", "trace", "result"])
 def test_schemas_are_schemas(usher: Usher, name: str) -> None:
     Draft202012Validator.check_schema(usher("schema", name).json)
+
+
+def defaults(schema: Any) -> Iterator[tuple[Any, Any]]:
+    """Every schema that has a default, without references, and the default."""
+    for part in schema.values() if isinstance(schema, dict) else schema if isinstance(schema, list) else ():
+        yield from defaults(part)
+    if isinstance(schema, dict) and not isinstance(schema.get("default", {}), dict):
+        yield schema, schema["default"]
+
+
+@pytest.mark.parametrize(("name", "one"), [("pipeline", "64MiB"), ("trace", "30s")])
+def test_defaults_stand_in_schemas_as_files_write_them(usher: Usher, name: str, one: str) -> None:
+    whole = usher("schema", name).json
+    found = list(defaults(whole))
+    for schema, default in found:
+        assert Draft202012Validator({**schema, "$defs": whole["$defs"]}).is_valid(default), (schema, default)
+    assert one in [default for _, default in found]
 
 
 def test_the_demo_fits_the_schemas(usher: Usher) -> None:

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from operator import itemgetter
 from typing import Any
 
+from patient_usher.core.http.dates import moment
 from patient_usher.core.model.pipeline import PipelineSpec
+from patient_usher.core.model.scalars import SIZES, UNITS
 from patient_usher.core.model.trace import TraceSpec
 from patient_usher.core.model.words import CACHE_STATES, DID, KINDS, OUTCOMES, VERDICTS, WAYS
 from patient_usher.core.stages import kind, kinds
@@ -13,6 +16,35 @@ from patient_usher.core.stages import kind, kinds
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
 
 Schema = dict[str, Any]
+
+
+def _as_written(node: Any) -> Any:
+    """A schema whose defaults stand as files write them: ``30s``, not 30000000 microseconds."""
+    if isinstance(node, list):
+        return [_as_written(part) for part in node]
+    if not isinstance(node, dict):
+        return node
+    node = {key: _as_written(value) for key, value in node.items()}
+    default = node.get("default")
+    if default is None or (node.get("type") == "string" and isinstance(default, list)):
+        # What a key that nobody wrote amounts to inside; a file can't write it.
+        node.pop("default", None)
+    if isinstance(default, int) and not isinstance(default, bool):
+        forms = [node, *node.get("anyOf", ())]
+        if any(form.get("format") == "date-time" for form in forms):
+            node["default"] = moment(default).isoformat().replace("+00:00", "Z")
+        elif any(form.get("pattern", "").endswith("(us|ms|s|m|h|d)$") for form in forms):
+            node["default"] = _in_units(default, UNITS) if default else "0s"
+        elif any("KiB" in form.get("pattern", "") for form in forms):
+            node["default"] = _in_units(default, {name or "": worth for name, worth in SIZES.items()})
+    return node
+
+
+def _in_units(number: int, units: Mapping[str, int]) -> str:
+    """A whole number of the largest unit that divides it."""
+    fitting = [(name, worth) for name, worth in units.items() if number % worth == 0 and worth <= max(number, 1)]
+    name, worth = max(fitting, key=itemgetter(1))
+    return f"{number // worth}{name}"
 
 
 def pipeline_schema() -> Schema:
@@ -41,12 +73,12 @@ def pipeline_schema() -> Schema:
         "description": "the pipeline file that this one is a variant of",
     }
     schema["properties"]["order"] = {"type": "array", "items": {"type": "string"}}
-    return {"$schema": DIALECT, **schema, "title": "Patient Usher pipeline"}
+    return {"$schema": DIALECT, **_as_written(schema), "title": "Patient Usher pipeline"}
 
 
 def trace_schema() -> Schema:
     """What a trace may say."""
-    return {"$schema": DIALECT, **TraceSpec.model_json_schema(), "title": "Patient Usher trace"}
+    return {"$schema": DIALECT, **_as_written(TraceSpec.model_json_schema()), "title": "Patient Usher trace"}
 
 
 def _object(**properties: Any) -> Schema:

@@ -6,6 +6,9 @@ from pydantic import BeforeValidator, Field, WithJsonSchema
 
 from patient_usher.core.model.matcher import StatusMatch, TextMatch, status_test
 from patient_usher.core.model.scalars import Duration, Model, Names, Or, show, wrong
+from patient_usher.core.model.words import OUTCOMES
+
+_OUTCOME = {"enum": list(OUTCOMES)}
 
 
 class BodyExpect(Model):
@@ -55,7 +58,10 @@ class Expect(Model):
     """What must come of a request. Keys are the result's own names."""
 
     status: StatusMatch | None = None
-    outcome: Names | None = None
+    outcome: (
+        Annotated[Names, WithJsonSchema({"anyOf": [_OUTCOME, {"type": "array", "items": _OUTCOME, "minItems": 1}]})]
+        | None
+    ) = None
     answered_by: TextMatch = None
     refused_by: TextMatch = None
     raised_by: TextMatch = None

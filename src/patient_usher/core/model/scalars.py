@@ -14,7 +14,7 @@ UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_0
 MAX_TIME = 36_525 * UNITS["d"]
 _DURATION = re.compile(r"(\d{1,18}(?:\.\d{1,18})?)(us|ms|s|m|h|d)")
 _SIZE = re.compile(r"(\d{1,12})(KiB|MiB|GiB)?")
-_SIZES = {None: 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+SIZES = {None: 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
 METHOD = re.compile(r"[A-Za-z!#$%&'*+.^_`|~0-9-]+")
 
 
@@ -71,7 +71,7 @@ def parse_size(value: Any) -> int:
     match = _SIZE.fullmatch(value) if isinstance(value, str) else None
     if match is None:
         raise wrong(f"{show(value)} is no size", "write octets, or a number with KiB, MiB or GiB, as in 512 or 2KiB")
-    return int(match.group(1)) * _SIZES[match.group(2)]
+    return int(match.group(1)) * SIZES[match.group(2)]
 
 
 def show(value: Any) -> str:
