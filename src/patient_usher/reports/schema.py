@@ -8,7 +8,7 @@ from typing import Any
 
 from patient_usher.core.http.dates import moment
 from patient_usher.core.model.pipeline import PipelineSpec
-from patient_usher.core.model.scalars import SIZES, UNITS
+from patient_usher.core.model.scalars import DURATION_PATTERN, SIZE_PATTERN, SIZES, UNITS
 from patient_usher.core.model.trace import TraceSpec
 from patient_usher.core.model.words import CACHE_STATES, DID, KINDS, OUTCOMES, VERDICTS, WAYS
 from patient_usher.core.stages import kind, kinds
@@ -33,10 +33,10 @@ def _as_written(node: Any) -> Any:
         forms = [node, *node.get("anyOf", ())]
         if any(form.get("format") == "date-time" for form in forms):
             node["default"] = moment(default).isoformat().replace("+00:00", "Z")
-        elif any(form.get("pattern", "").endswith("(us|ms|s|m|h|d)$") for form in forms):
+        elif any(form.get("pattern") == DURATION_PATTERN for form in forms):
             node["default"] = _in_units(default, UNITS) if default else "0s"
-        elif any("KiB" in form.get("pattern", "") for form in forms):
-            node["default"] = _in_units(default, {name or "": worth for name, worth in SIZES.items()})
+        elif any(form.get("pattern") == SIZE_PATTERN for form in forms):
+            node["default"] = _in_units(default, SIZES)
     return node
 
 

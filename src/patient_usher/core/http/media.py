@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from patient_usher.core.http.fields import quoted
-
 
 def parse_media_type(value: str) -> tuple[str, tuple[tuple[str, str], ...]]:
     """``type/subtype`` in lower case and its parameters, names in lower case (8.3.1).
@@ -42,8 +40,3 @@ def _split_parameters(value: str) -> list[str]:
 def is_json(essence: str) -> bool:
     """Whether a media type is JSON or has the +json suffix (RFC 6839 3.1)."""
     return essence == "application/json" or essence.endswith("+json")
-
-
-def media_type(essence: str, **params: str) -> str:
-    """A media type with parameters."""
-    return essence + "".join(f"; {name}={quoted(value)}" for name, value in params.items())

@@ -14,7 +14,10 @@ UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_0
 MAX_TIME = 36_525 * UNITS["d"]
 _DURATION = re.compile(r"(\d{1,18}(?:\.\d{1,18})?)(us|ms|s|m|h|d)")
 _SIZE = re.compile(r"(\d{1,12})(KiB|MiB|GiB)?")
-SIZES = {None: 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+SIZES = {"": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+DURATION_PATTERN = r"^\d+(\.\d+)?(us|ms|s|m|h|d)$"
+SIZE_PATTERN = r"^\d+(KiB|MiB|GiB)?$"
+"""For JSON Schemas, which read no further than the form."""
 METHOD = re.compile(r"[A-Za-z!#$%&'*+.^_`|~0-9-]+")
 
 
@@ -71,7 +74,7 @@ def parse_size(value: Any) -> int:
     match = _SIZE.fullmatch(value) if isinstance(value, str) else None
     if match is None:
         raise wrong(f"{show(value)} is no size", "write octets, or a number with KiB, MiB or GiB, as in 512 or 2KiB")
-    return int(match.group(1)) * SIZES[match.group(2)]
+    return int(match.group(1)) * SIZES[match.group(2) or ""]
 
 
 def show(value: Any) -> str:
@@ -98,19 +101,17 @@ def _number(value: Any) -> str:
 Duration = Annotated[
     int,
     BeforeValidator(parse_duration),
-    WithJsonSchema({"type": "string", "pattern": r"^\d+(\.\d+)?(us|ms|s|m|h|d)$", "examples": ["250ms", "15m"]}),
+    WithJsonSchema({"type": "string", "pattern": DURATION_PATTERN, "examples": ["250ms", "15m"]}),
 ]
 PositiveDuration = Annotated[
     int,
     BeforeValidator(parse_positive_duration),
-    WithJsonSchema({"type": "string", "pattern": r"^\d+(\.\d+)?(us|ms|s|m|h|d)$", "examples": ["5s", "1h"]}),
+    WithJsonSchema({"type": "string", "pattern": DURATION_PATTERN, "examples": ["5s", "1h"]}),
 ]
 Size = Annotated[
     int,
     BeforeValidator(parse_size),
-    WithJsonSchema(
-        {"anyOf": [{"type": "integer", "minimum": 0}, {"type": "string", "pattern": r"^\d+(KiB|MiB|GiB)?$"}]}
-    ),
+    WithJsonSchema({"anyOf": [{"type": "integer", "minimum": 0}, {"type": "string", "pattern": SIZE_PATTERN}]}),
 ]
 
 
