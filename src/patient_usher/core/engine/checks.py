@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from patient_usher.core.engine.blueprint import running_order
-from patient_usher.core.engine.placing import PlacedRoute, all_groups, place_routes
+from patient_usher.core.engine.placing import place_routes
 from patient_usher.core.handlers.desk import desk_routes
 from patient_usher.core.model.document import Path, Problem, Unusable, locate, near
 from patient_usher.core.model.errors import ErrorTypes
@@ -14,7 +13,6 @@ from patient_usher.core.model.handling import HandlerSpec
 from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions, stage_lists
 from patient_usher.core.model.routes import GroupSpec, RouteSpec
 from patient_usher.core.model.schemas import schema_problems
-from patient_usher.core.model.templates import Access
 from patient_usher.core.stages import kind
 
 
@@ -157,43 +155,3 @@ def check_accounts(spec: PipelineSpec, found: Complaints) -> None:
                 what = f"{name} and {seen[key]} have the same key"
                 found.add(["accounts", name, "api-keys"], what, "give each account keys of its own")
             seen[key] = name
-
-
-def warnings_of(
-    spec: PipelineSpec,
-    options: Mapping[str, StageOptions],
-    placed: Iterable[PlacedRoute],
-    places: Mapping[str, Path],
-    stages_at: Mapping[str, Path],
-    doc: Any,
-) -> list[Problem]:
-    """What can be used, but will hardly be meant."""
-    found = Complaints(doc)
-    for id_, option in options.items():
-        for path, what, mend in option.doubtful():
-            found.add((*stages_at[id_], *path), f"warning: {what}", mend)
-    held = {"role": set[str](), "scope": set[str]()}
-    for account in spec.accounts.values():
-        held["role"].update(account.roles)
-        held["scope"].update(account.scopes)
-    for group in all_groups(spec.groups):
-        if group.desk is not None:
-            held["role"].update(group.desk.signed_up_as)
-    for name, key in spec.signing_keys.items():
-        octets = len((key.secret or "").encode())
-        if key.algorithm == "HS256" and octets < 32:
-            what = f"warning: the secret of '{name}' has {octets} octets; HS256 asks for 32 (RFC 7518 3.2)"
-            found.add(["signing-keys", name, "secret"], what, "write a longer one")
-    for item in placed:
-        if item.desk is not None:
-            continue
-        where = places[item.route.id]
-        access: Access | None = item.spec.access
-        for name in access.names if access is not None and spec.accounts else ():
-            if access is not None and name not in held[access.who]:
-                mend = near(name, sorted(held[access.who]))
-                found.add((*where, "access", access.who), f"warning: no account has the {access.who} '{name}'", mend)
-        for id_ in running_order(spec, item):
-            for path, what, mend in options[id_].doubts(item.spec) if id_ in options else ():
-                found.add((*where, *path), f"warning: {what}", mend)
-    return found.problems

@@ -15,8 +15,8 @@ from patient_usher.core.engine.checks import (
     check_errors,
     check_routes,
     check_stages,
-    warnings_of,
 )
+from patient_usher.core.engine.doubts import warnings_of
 from patient_usher.core.engine.placing import PlacedRoute, all_groups, place_routes
 from patient_usher.core.engine.plan import PassesOver, Plan, PlanStep
 from patient_usher.core.engine.router import Router, RouterStage
@@ -60,9 +60,45 @@ def compile_document(
     if str(doc.get("patient-usher", "")).startswith("trace/"):
         found.add(["patient-usher"], "this is a trace, no pipeline", "name the pipeline first, then the trace")
         found.stop()
+    plain = twin(doc) if isinstance(doc.get("environments"), dict) else None
     chosen = _lay_on(doc, found, environments, overlays)
-    found.stop()
-    return compile_source(Source(doc, tuple(chosen), read_file, load_python))
+    blueprint = None
+    if not found.problems:
+        try:
+            blueprint = compile_source(Source(doc, tuple(chosen), read_file, load_python))
+        except Unusable as error:
+            found.problems += error.problems
+    if plain is not None:
+        _check_environments(plain, chosen, found)
+    if blueprint is None or found.problems:
+        raise Unusable(found.problems)
+    return blueprint
+
+
+def _check_environments(plain: Any, chosen: Sequence[str], found: Complaints) -> None:
+    """Every environment that isn't laid on, by itself: none may wait with its mistakes until it is."""
+    seen = {(problem.spot, problem.what) for problem in found.problems}
+    for name in plain["environments"]:
+        if not isinstance(name, str) or [name] == list(chosen):
+            continue
+        doc = twin(plain)
+        own = Complaints(doc)
+        spell_out(doc)
+        own.problems += apply_environments(doc, [name])
+        spell_out(doc)
+        if not own.problems:
+            options, places = _read_stages(own)
+            try:
+                spec = PipelineSpec.model_validate(doc)
+                check_stages(spec, options, places, own)
+                check_routes(spec, own)
+                check_errors(spec, own)
+            except ValidationError as error:
+                own.problems += problems_of(error, doc, PipelineSpec)
+        for problem in own.problems:
+            if (problem.spot, problem.what) not in seen:
+                seen.add((problem.spot, problem.what))
+                found.problems.append(problem)
 
 
 def overlaid(source: Source, overlay: Any, what: str) -> Blueprint:
@@ -132,6 +168,11 @@ def _lay_on(
         chosen = []  # the model says what is wrong with it
     if "environments" in doc:
         found.problems += apply_environments(doc, chosen)
+        if environments is not None and isinstance(doc["environments"], dict):  # those of the file, all the same
+            for name in [named] if isinstance(named, str) else named if isinstance(named, list) else []:
+                if isinstance(name, str) and name not in (*doc["environments"], "production"):
+                    what = f"there is no environment '{name}'"
+                    found.add(["environment"], what, near(name, doc["environments"]))
     elif environments is not None and (unknown := [name for name in chosen if name != "production"]):
         found.add((), f"there is no environment '{unknown[0]}'", "add it under environments")
     for overlay, what in overlays:
@@ -271,7 +312,10 @@ def _make_plans(
             before = spec.stages[: spec.stages.index(MARKER)]
             inside = sum(entry["id"] in steps for entry in before)
         found = tuple(steps[id_] for id_ in order)
-        return Plan(found, sequential if in_order else nested, inside, spec.refuse == "answer", uncaught, in_order)
+        return Plan(
+            found, sequential if in_order else nested, inside, spec.refuse == "answer", uncaught, in_order,
+            spec.deployment.caller_leaves == "cancels",
+        )  # fmt: skip
 
     plans: dict[str | None, Plan] = {item.route.id: plan(item) for item in placed}
     plans[None] = plan(None)

@@ -89,7 +89,7 @@ class Plan(NamedTuple):
 
     ``routes_at`` is where the routes stand among them; ``answers``: whether what a type of error declares is
     answered plainly where no error handler catches it (``refuse: answer``); ``drafts``: whether there is an
-    answer from the start, for stages to write on.
+    answer from the start, for stages to write on; ``cancels``: whether a caller that leaves ends the work.
     """
 
     steps: tuple[PlanStep, ...]
@@ -98,6 +98,7 @@ class Plan(NamedTuple):
     answers: bool = False
     uncaught: Uncaught | None = None
     drafts: bool = False
+    cancels: bool = False
 
     def unwatched(self, *, routed: bool) -> Plan:
         """The same for exchanges whose journey nobody keeps; where there is a route the router only passes on."""

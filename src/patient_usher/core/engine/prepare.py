@@ -135,7 +135,7 @@ class Maker:
         caller = known.get(name, SCRIPT)
         problems = []
         if caller.kind == "script":
-            for key in ("credentials", "mode", "redirect", "cache"):
+            for key in ("credentials", "mode", "redirect", "cache", "origin"):
                 if getattr(entry, key) is not None:
                     there = locate(doc, [*where, key], key=True)
                     problems.append(Problem(there, f"{key} is a browser's", "name a caller of kind browser"))

@@ -37,7 +37,7 @@ class Send:
     """
 
     __slots__ = (
-        "at", "conversation", "entry", "exchanges", "failures", "final", "finished", "id", "open", "recipe",
+        "answered", "at", "conversation", "entry", "exchanges", "failures", "final", "finished", "id", "open", "recipe",
         "repetition",
     )  # fmt: skip
 
@@ -50,6 +50,7 @@ class Send:
         self.conversation: Conversation | None = None
         self.exchanges: list[Exchange] = []
         self.final: Exchange | None = None
+        self.answered = False  # whether the caller has what it called for
         self.open = 1  # the send itself; each exchange under way adds one
         self.failures: list[tuple[str, Any, Any]] = []
 
@@ -190,7 +191,8 @@ class Replay:
         x.send = send
         x.caller = recipe.caller_name
         send.exchanges.append(x)
-        send.final = x
+        if not outgoing.meanwhile:
+            send.final = x
         if not outgoing.sends:
             x.outcome = "not-sent"
             if outgoing.kept is not None:
@@ -215,6 +217,7 @@ class Replay:
         send.exchanges.append(x)
         send.final = x
         self._send_finished(send)
+        send.open -= 1
 
     # The answer's side: what the caller does with it.
 
@@ -226,16 +229,24 @@ class Replay:
             except StopIteration:
                 pass
             else:
+                if outgoing.meanwhile:
+                    self._answered(send, x)
                 # By way of the queue: this exchange is to be over before the next one starts.
                 self.clock.push(self.clock.now, ARRIVAL, send.entry.order, self._go_on, (send, outgoing))
                 return
+        self._answered(send, x)
+        send.open -= 1
+
+    def _answered(self, send: Send, x: Exchange) -> None:
+        """The caller has what it called for; a copy may still be made fresh meanwhile."""
+        if send.answered:
+            return
         if send.recipe.spec.keep:
             self._keep(send, x)
         self._send_finished(send)
 
     def _send_finished(self, send: Send) -> None:
-        send.finished = self.clock.now
-        send.open -= 1
+        send.finished, send.answered = self.clock.now, True
         if send.last:
             self._follow(send.entry)
         elif send.recipe.spec.every is None:

@@ -102,7 +102,8 @@ def _out_of_patience(subject: tuple[Walk, Exchange], _: int) -> None:
     x.finished = walk.clock.now
     x.outcome = "stalled" if x.state == STALLED else "abandoned"
     walk.on_finished(x)
-    if x.state == STALLED:
+    if x.state == STALLED or x.plan.cancels:
+        x.epoch += 1  # whatever it waits for, it waits no more
         x.now, x.state = walk.clock.now, SENT
         walk.close(x)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Hashable
 
-from patient_usher.core.handlers.answer import answer_or_raise
+from patient_usher.core.handlers.answer import answer_or_raise, in_parts
 from patient_usher.core.handlers.base import Choice, Failing, Handler, Work
 from patient_usher.core.handlers.cases import chooser
 from patient_usher.core.handlers.echo import echo
@@ -31,8 +31,10 @@ def make_handler(spec: HandlerSpec, setup: Setup, key: Hashable) -> Handler:
         work = python_work(spec.python, setup)
     else:
         work = answer_or_raise(spec, setup) or echo
+    if spec.ranges:
+        work = in_parts(work)
     if spec.log:
-        work, choose = _logging(spec.log, work, choose), None
+        work, choose = _logging(spec.log, work), _logging_choice(spec.log, choose)
     handler = Handler(spec.busy_for, work, choose=choose)
     if spec.fails_every is not None:
         handler = Failing(handler, spec.fails_every, _failure(spec, setup))
@@ -40,15 +42,27 @@ def make_handler(spec: HandlerSpec, setup: Setup, key: Hashable) -> Handler:
     return handler
 
 
-def _logging(lines: list[str], work: Work, choose: Choice | None) -> Work:
+def _logging(lines: list[str], work: Work) -> Work:
     """The work, with log lines of the handler's own in front."""
 
     def logged(x: Exchange) -> Effect:
         for line in lines:
             x.write_log("handler", "info", line)
-        return (work if choose is None else choose(x)[1])(x)
+        return work(x)
 
     return logged
+
+
+def _logging_choice(lines: list[str], choose: Choice | None) -> Choice | None:
+    """The choice of a case, whose work is logged."""
+    if choose is None:
+        return None
+
+    def chosen(x: Exchange) -> tuple[int, Work]:
+        busy_for, work = choose(x)
+        return busy_for, _logging(lines, work)
+
+    return chosen
 
 
 def _failure(spec: HandlerSpec, setup: Setup) -> Work:

@@ -1,9 +1,13 @@
-"""``answer`` and ``raise``: a made-up answer, or an error."""
+"""``answer`` and ``raise``: a made-up answer, whole or in parts, or an error."""
 
 from __future__ import annotations
 
 from patient_usher.core.handlers.base import Work
+from patient_usher.core.http.messages import Answer
+from patient_usher.core.http.ranges import partial
 from patient_usher.core.model.answers import answer_maker, raiser
+from patient_usher.core.model.effects import Effect
+from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handling import HandlerCase, HandlerSpec
 from patient_usher.core.model.stage import Setup
 
@@ -15,3 +19,15 @@ def answer_or_raise(spec: HandlerSpec | HandlerCase, setup: Setup) -> Work | Non
     if spec.raise_ is not None:
         return raiser(spec.raise_, setup.errors)
     return None
+
+
+def in_parts(work: Work) -> Work:
+    """The work, where a GET may ask for a part of a 200 (RFC 9110 14.2)."""
+
+    def on(x: Exchange) -> Effect:
+        effect = work(x)
+        if x.request.method != "GET" or effect.__class__ is not Answer or effect.status != 200:
+            return effect
+        return partial(x.request.fields, effect, judged_later=x.precondition is not None)
+
+    return on

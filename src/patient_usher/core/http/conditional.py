@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable, Sequence
 
 from patient_usher.core.http.caching import parse_date
 from patient_usher.core.http.fields import Fields
@@ -40,26 +41,29 @@ def evaluate(
     etag: str | None,
     modified: str | None,
     *,
+    others: Sequence[str] = (),
     exists: bool = True,
     success: bool = True,
 ) -> int:
     """What the request's conditions make of the present representation: 0 go on, 304 or 412 (13.2.2).
 
-    ``etag`` and ``modified`` are its validators, ``exists`` whether there is one at all, ``success`` whether the
-    plain answer would be one: of any other, conditions say nothing (13.2.1).
+    ``etag`` and ``modified`` are its validators, ``others`` the tags that it has in other codings, ``exists``
+    whether there is one at all, ``success`` whether the plain answer would be one: of any other, conditions say
+    nothing (13.2.1).
     """
     if not success:
         return 0
     reads = method in ("GET", "HEAD")
+    tags = (etag, *others) if etag is not None else ()
     if (wanted := request.get("if-match")) is not None:  # step 1
-        if not _any(wanted, etag, exists, strong_match):
+        if not _any(wanted, tags, exists, strong_match):
             return 412
     elif (since := parse_date(request.get("if-unmodified-since"))) is not None:  # step 2
         last = parse_date(modified)
         if last is not None and last > since:  # 13.1.4: without a date there is nothing to compare
             return 412
     if (wanted := request.get("if-none-match")) is not None:  # step 3
-        if _any(wanted, etag, exists, weak_match):
+        if _any(wanted, tags, exists, weak_match):
             return 304 if reads else 412
     elif reads and (since := parse_date(request.get("if-modified-since"))) is not None:  # step 4
         last = parse_date(modified)
@@ -68,11 +72,10 @@ def evaluate(
     return 0
 
 
-def _any(wanted: str, etag: str | None, exists: bool, match: object) -> bool:
+def _any(wanted: str, tags: Sequence[str], exists: bool, match: Callable[[str, str], bool]) -> bool:
     if wanted.strip() == "*":
         return exists
-    assert callable(match)
-    return etag is not None and any(match(tag, etag) for tag in _TAG.findall(wanted))
+    return any(match(one, tag) for one in _TAG.findall(wanted) for tag in tags)
 
 
 def as_not_modified(fields: Fields) -> Fields:

@@ -77,20 +77,24 @@ class Request:
 class Answer:
     """A response: status, header fields, and content before any framing.
 
-    ``stands_for``: of a 304, the answer that it says the caller has.
+    ``stands_for``: of a 304, the answer that it says the caller has; of a part, the whole. ``uncoded``: the
+    content before it was coded.
     """
 
-    __slots__ = ("body", "fields", "stands_for", "status")
+    __slots__ = ("body", "fields", "stands_for", "status", "uncoded")
 
     def __init__(self, status: int, fields: Fields, body: bytes = b"") -> None:
         self.status = status
         self.fields = fields
         self.body = body
         self.stands_for: Answer | None = None
+        self.uncoded: bytes | None = None
 
     def copy(self) -> Answer:
         """An answer of its own: stages write on the way out."""
-        return Answer(self.status, self.fields.copy(), self.body)
+        twin = Answer(self.status, self.fields.copy(), self.body)
+        twin.uncoded = self.uncoded
+        return twin
 
 
 def json_bytes(value: Any) -> bytes:

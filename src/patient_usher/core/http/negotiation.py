@@ -6,6 +6,8 @@ from collections.abc import Sequence
 
 from patient_usher.core.http.fields import list_items
 
+CODINGS = ("br", "zstd", "gzip", "deflate")
+"""The content codings that answers are written in here."""
 IDENTITY = "identity"
 ALIASES = {"x-gzip": "gzip", "x-compress": "compress"}
 """RFC 9110 8.4.1: recipients should treat these as the same."""

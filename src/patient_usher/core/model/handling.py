@@ -80,6 +80,7 @@ class HandlerSpec(Model):
     busy_for: Duration = 0
     log: Names = Field(default_factory=list)
     fails_every: Annotated[int, Field(ge=1)] | None = None
+    ranges: bool = False
 
     @model_validator(mode="after")
     def _one(self) -> "HandlerSpec":
@@ -91,6 +92,8 @@ class HandlerSpec(Model):
             exactly_one(self, names, "the handler")
         if (self.records is None) != (self.do is None):
             raise wrong("records and do belong together", "write {records: NAME, do: list}, say")
+        if self.ranges and self.answer is None and self.do not in ("list", "read"):
+            raise wrong("ranges are of what can be read", "give the handler an answer, or records to list or read")
         return self
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Annotated, Any
 from urllib.parse import unquote
 
@@ -68,6 +68,30 @@ def _fits(parts: list[str | None], segments: tuple[str, ...]) -> bool:
         else:
             return False
     return all(rest == MANY for rest in parts[part:])
+
+
+def could_fit(pattern: str, segments: Sequence[tuple[str, str]]) -> bool:
+    """Whether a path pattern and a path template have any path in common.
+
+    ``segments`` are the template's: literal, parameter or tail, each with its text.
+    """
+    parts = split_pattern(pattern)
+    reached = {0}  # how many of the pattern's parts the template's segments so far can have used up
+    for sort, text in segments:
+        reached = _past_many(parts, reached)
+        if sort == "tail":  # any number of segments more: any rest that the pattern has fits
+            return bool(reached)
+        following = {at for at in reached if at < len(parts) and parts[at] == MANY}
+        for at in reached:
+            if at < len(parts) and parts[at] != MANY and (sort != "literal" or parts[at] in (None, text)):
+                following.add(at + 1)
+        reached = following
+    return len(parts) in _past_many(parts, reached)
+
+
+def _past_many(parts: list[str | None], reached: set[int]) -> set[int]:
+    """Those and the parts behind a ``**``, which may stand for nothing."""
+    return reached | {at + 1 for at in reached if at < len(parts) and parts[at] == MANY}
 
 
 def request_pattern(pattern: str) -> tuple[frozenset[str], PathTest]:

@@ -48,6 +48,7 @@ class DeploymentSpec(Model):
     own_state: list[str] = Field(default_factory=list)
     in_front: FrontSpec = Field(default_factory=FrontSpec)
     trusts_forwarded: Annotated[Names, AfterValidator(_check_networks)] = Field(default_factory=list)
+    caller_leaves: Literal["runs-on", "cancels"] = "runs-on"
 
 
 class UncaughtSpec(Model):

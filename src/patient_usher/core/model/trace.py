@@ -7,6 +7,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, WithJsonSchema, model_validator
 
+from patient_usher.core.http.cors import is_forbidden_request_field
 from patient_usher.core.http.dates import instant
 from patient_usher.core.http.messages import Answer, read_json
 from patient_usher.core.http.urls import Url, parse_url
@@ -72,6 +73,10 @@ def _parse_origin(value: Any) -> str:
     return url.origin
 
 
+def _parse_page(value: Any) -> str:
+    return "none" if value == "none" else _parse_origin(value)
+
+
 def _parse_address(value: Any) -> str:
     try:
         return str(ip_address(value if isinstance(value, str) else ""))
@@ -96,11 +101,13 @@ class CallerSpec(Model):
         if self.kind == "browser":
             if self.origin is None:
                 raise wrong("a browser has no origin", "add origin: https://host, that of the page that calls")
-            if given & {"cookies", "redirects", "headers"}:
+            if given & {"cookies", "redirects"}:
                 raise wrong(
-                    "a browser keeps cookies and follows redirects by itself",
-                    "leave cookies, redirects and headers out",
+                    "a browser keeps cookies and follows redirects by itself", "leave cookies and redirects out"
                 )
+            for name, value in self.headers.items():
+                if is_forbidden_request_field(name.lower(), value):
+                    raise wrong(f"no page may set the header {name}", "leave it out: the browser sets it by itself")
         elif self.origin is not None:
             raise wrong("an origin belongs to a browser", "add kind: browser")
         return self
@@ -204,7 +211,8 @@ class RequestSpec(Model):
     base64: Annotated[bytes, BeforeValidator(_parse_base64), WithJsonSchema({"type": "string"})] | None = None
     credentials: Literal["omit", "same-origin", "include"] | None = None
     cache: Literal["default", "no-store", "reload", "no-cache", "force-cache", "only-if-cached"] | None = None
-    mode: Literal["cors", "no-cors", "same-origin"] | None = None
+    mode: Literal["cors", "no-cors", "same-origin", "navigate"] | None = None
+    origin: Annotated[str, BeforeValidator(_parse_page)] | None = None
     redirect: Literal["follow", "error", "manual"] | None = None
     sign: SignSpec | None = None
     bearer: SentText | None = None
@@ -222,9 +230,23 @@ class RequestSpec(Model):
             )
         if self.sign is not None and self.bearer is not None:
             raise wrong("a request has sign and bearer at once", "give one credential")
+        if self.mode == "navigate":
+            self._navigates()
+        elif self.origin == "none":
+            raise wrong("origin: none belongs to a navigation", "add mode: navigate, or name the page's origin")
         if self.every is not None and self.times == 1:
             raise wrong("every needs times", "say how often, as in times: 40")
         return self
+
+    def _navigates(self) -> None:
+        """A link or a form: it can set nothing but its URL and what the form holds."""
+        others = {"json_", "base64", "credentials", "redirect", "sign", "bearer"} & self.model_fields_set
+        if others:
+            named = min(others).rstrip("_")
+            raise wrong(f"a link or a form can't say {named}", f"leave {named} out, or leave mode: navigate out")
+        for name in self.headers:
+            if name.lower() != "content-type":
+                raise wrong(f"a link or a form sets no header {name}", "leave it out, or leave mode: navigate out")
 
 
 class ChangeSpec(Model):

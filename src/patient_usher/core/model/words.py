@@ -117,6 +117,7 @@ BLOCKED: dict[str, str] = {
     "body-not-allowed": "GET and HEAD carry no body",
     "no-cors-method": "in mode no-cors only GET, HEAD and POST may be sent",
     "no-cors-redirect": "in mode no-cors redirects are followed or nothing is sent",
+    "navigate-method": "links and forms send GET or POST",
     "mode-same-origin": "the page asked for its own origin only",
     "mixed-content": "a page of https may not call plain http",
     "redirect-refused": "the answer redirects, and the page asked for that to be an error",

@@ -150,6 +150,8 @@ class Stage(base.Stage):
             return self._pass_by(x, work, "private-only", None)
         if rule is None and not self.any:
             return self._pass_by(x, work, "not-opted-in", None)
+        if "range" in x.request.fields:  # RFC 9110 14.2: parts come from behind, and none is stored
+            return self._pass_by(x, work, "bypass", "range")
         work.reached = x.request
         return self._look_up(x)
 

@@ -134,7 +134,7 @@ class Stage(base.Stage):
         tag = fields.get("etag")
         if tag is not None:  # RFC 9110 8.8.3.3: other octets can't share a strong tag
             fields.put("ETag", weakened(tag))
-        answer.body = coded
+        answer.body, answer.uncoded = coded, body
         saved.before += len(body)
         saved.after += len(coded)
         x.note = {

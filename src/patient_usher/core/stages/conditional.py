@@ -5,6 +5,9 @@ from __future__ import annotations
 from typing import Literal
 
 from patient_usher.core.http.conditional import CONDITIONS, evaluate, not_modified
+from patient_usher.core.http.messages import Answer
+from patient_usher.core.http.negotiation import CODINGS
+from patient_usher.core.http.ranges import still_holds
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect, Precondition, Refused
 from patient_usher.core.model.errors import refusal
@@ -19,12 +22,14 @@ class Options(StageOptions):
     etag: Literal["weak", "strong", "none"] = "weak"
 
 
-def entity_tag(body: bytes, sort: str) -> str:
-    """A tag made from the content."""
+def entity_tag(body: bytes, sort: str, coding: str = "") -> str:
+    """A tag made from the content; a strong one says in which coding it is (RFC 9110 8.8.3.3)."""
     import hashlib
 
-    tag = f'"{hashlib.sha256(body).hexdigest()[:16]}"'
-    return f"W/{tag}" if sort == "weak" else tag
+    digest = hashlib.sha256(body).hexdigest()[:16]
+    if sort == "weak":
+        return f'W/"{digest}"'
+    return f'"{digest}-{coding}"' if coding else f'"{digest}"'
 
 
 class Stage(base.Stage):
@@ -38,32 +43,49 @@ class Stage(base.Stage):
         self.raises = (options.refuse or setup.spec.refuse) == "raise"
 
     def way_in(self, x: Exchange) -> Effect:
-        """Leave the question for a handler that writes (``records`` does ask)."""
-        if x.request.method not in ("GET", "HEAD") and any(name in x.request.fields for name in CONDITIONS):
+        """Leave the question for a handler that writes (``records`` does ask), or that knows of ranges."""
+        fields = x.request.fields
+        if x.request.method not in ("GET", "HEAD") and any(name in fields for name in CONDITIONS):
             x.precondition = self._question(x)
+        elif "if-range" in fields:
+            x.precondition = _judged_later
         return None
 
     def _question(self, x: Exchange) -> Precondition:
         method, fields = x.request.method, x.request.fields
 
         def ask(body: bytes | None) -> Effect:
-            etag = entity_tag(body, self.sort) if body is not None and self.sort != "none" else None
-            if not evaluate(method, fields, etag, None, exists=body is not None):
+            etag, others = None, []
+            if body is not None and self.sort != "none":
+                etag = entity_tag(body, self.sort)
+                others = [entity_tag(body, self.sort, coding) for coding in CODINGS]
+            if not evaluate(method, fields, etag, None, others=others, exists=body is not None):
                 return None
-            error = refusal("PreconditionFailed", "precondition-failed")
+            error = refusal("PreconditionFailed", "precondition-failed", self._never_matches(fields.get("if-match")))
             error.by = self.id
             return error if self.raises else Refused(error.plainly(), "precondition-failed", self.id)
 
         return ask
 
+    def _never_matches(self, wanted: str | None) -> str:
+        """Why If-Match failed, where it could only fail (RFC 9110 13.1.1)."""
+        if wanted is None or '"' not in wanted or not all(part.strip().startswith("W/") for part in wanted.split(",")):
+            return ""
+        return f"If-Match compares strongly, and a weak tag never matches; set etag: strong on {self.id}"
+
     def way_out(self, x: Exchange) -> Effect:
-        """Give a 200 its tag, and hold a read's conditions against it."""
+        """Give a 200, or a part of one, its tag, and hold a read's conditions against it."""
         answer = x.answer
         assert answer is not None
-        if answer.status != 200 or x.request.method not in ("GET", "HEAD"):
+        if answer.status not in (200, 206) or x.request.method not in ("GET", "HEAD"):
             return None
         if "etag" not in answer.fields and self.sort != "none":
-            answer.fields.put("ETag", entity_tag(answer.body, self.sort))
+            whole = answer.stands_for or answer
+            content = whole.body if whole.uncoded is None else whole.uncoded
+            coding = "" if whole.uncoded is None else whole.fields.get("content-encoding") or ""
+            answer.fields.put("ETag", entity_tag(content, self.sort, coding))
+        if answer.status == 206:
+            answer = x.answer = self._part(x, answer)
         fields = answer.fields
         status = evaluate(x.request.method, x.request.fields, fields.get("etag"), fields.get("last-modified"))
         if not status:
@@ -73,3 +95,21 @@ class Stage(base.Stage):
             return refusal("PreconditionFailed", "precondition-failed")
         x.answer = not_modified(answer)
         return None
+
+    @staticmethod
+    def _part(x: Exchange, part: Answer) -> Answer:
+        """The part, or the whole where If-Range asks for another representation (RFC 9110 13.1.5)."""
+        condition, fields, whole = x.request.fields.get("if-range"), part.fields, part.stands_for
+        if condition is None or whole is None:
+            return part
+        if still_holds(condition, fields.get("etag"), fields.get("last-modified")):
+            return part
+        if (tag := fields.get("etag")) is not None:
+            whole.fields.put("ETag", tag)
+        x.note = {"range": "whole, since If-Range names another representation"}
+        return whole
+
+
+def _judged_later(body: bytes | None) -> Effect:
+    """There is nothing to ask before the answer is there."""
+    return None

@@ -28,6 +28,8 @@ class Outgoing(NamedTuple):
     sends: bool = True
     kept: Answer | None = None
     """The caller's own copy, where it needs no other."""
+    meanwhile: bool = False
+    """Sent when the caller has its answer already."""
 
 
 Conversation = Generator[Outgoing, Exchange, None]

@@ -1,0 +1,88 @@
+"""A browser's private cache (RFC 9111; Fetch 4.6, HTTP-network-or-cache fetch)."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from patient_usher.core.engine.callers.fetch import Fetch
+from patient_usher.core.http.caching import (
+    Stored,
+    bars_storing,
+    freshened,
+    invalidates,
+    may_use,
+    validators,
+    varies_alike,
+    vary_of,
+)
+from patient_usher.core.http.conditional import CONDITIONS
+from patient_usher.core.http.messages import Answer, Request
+
+_TAKES_STALE = ("force-cache", "only-if-cached")
+"""Cache modes in which any copy will do."""
+
+
+class Copy(NamedTuple):
+    """A copy that fits, and whether it must be validated, or may be while the page has it already."""
+
+    stored: Stored
+    validate: bool
+    meanwhile: bool = False
+
+    def answer(self, method: str) -> Answer:
+        """What the page gets of it."""
+        answer = self.stored.answer.copy()
+        if method == "HEAD":
+            answer.body = b""
+        return answer
+
+
+class PrivateCache:
+    """One browser's copies, by URL."""
+
+    def __init__(self) -> None:
+        self._kept: dict[str, list[Stored]] = {}
+
+    def copy_for(self, fetch: Fetch, request: Request, now: int) -> Copy | None:
+        """The copy that fits this request, if there is one and the cache mode wants any.
+
+        Puts the fields that ask for validation, or for a reload, onto the request.
+        """
+        if fetch.cache == "reload":
+            request.fields.put("Cache-Control", "no-cache")
+            request.fields.put("Pragma", "no-cache")
+        if fetch.cache in ("reload", "no-store") or request.method not in ("GET", "HEAD"):
+            return None
+        if "range" in fetch.fields or any(name in fetch.fields for name in CONDITIONS):
+            return None  # the page asks for itself
+        variants = self._kept.get(fetch.url.text, [])
+        stored = next((one for one in reversed(variants) if varies_alike(one, request.fields)), None)
+        if stored is None:
+            return None
+        use = may_use(stored, request.fields, now, shared=False, heuristic=True)
+        if fetch.cache in _TAKES_STALE or (use.how == "fresh" and fetch.cache != "no-cache"):
+            return Copy(stored, validate=False)
+        meanwhile = use.why == "stale-while-revalidate" and fetch.cache == "default" and request.method == "GET"
+        if fetch.cache == "no-cache":
+            request.fields.put("Cache-Control", "max-age=0")
+        for name, value in validators(stored):
+            request.fields.put(name, value)
+        return Copy(stored, validate=not meanwhile, meanwhile=meanwhile)
+
+    def keep(self, fetch: Fetch, request: Request, answer: Answer, copy: Copy | None, asked: int, now: int) -> Answer:
+        """Store, merge or drop (RFC 9111 3, 4.3.4, 4.4). Returns what the page gets."""
+        url = request.url.text
+        if invalidates(request.method, answer.status):
+            self._kept.pop(url, None)
+        if copy is not None and answer.status == 304:
+            fresh = freshened(copy.stored, answer.fields, asked, now)
+            # Another call may have dropped or replaced the copy while this one was under way.
+            others = [one for one in self._kept.get(url, []) if one is not copy.stored and one.vary != fresh.vary]
+            self._kept[url] = [*others, fresh]
+            return fresh.answer.copy()
+        method, status = request.method, answer.status
+        if fetch.cache != "no-store" and not bars_storing(method, status, request.fields, answer.fields, shared=False):
+            stored = Stored(answer.copy(), asked, now, vary_of(request.fields, answer.fields))
+            others = [one for one in self._kept.get(url, []) if one.vary != stored.vary]
+            self._kept[url] = [*others, stored]
+        return answer

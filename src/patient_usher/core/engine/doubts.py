@@ -1,0 +1,197 @@
+"""Warnings: what of a pipeline can be used, but will hardly be meant."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from typing import Any, NamedTuple, TypeVar
+
+from patient_usher.core.engine.blueprint import running_order
+from patient_usher.core.engine.checks import Complaints
+from patient_usher.core.engine.placing import PlacedRoute, all_groups
+from patient_usher.core.model.document import Path, Problem, near
+from patient_usher.core.model.errors import ErrorTypes
+from patient_usher.core.model.handling import RaiseSpec
+from patient_usher.core.model.matcher import When
+from patient_usher.core.model.patterns import could_fit, split_request
+from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
+from patient_usher.core.model.scalars import Model
+from patient_usher.core.model.templates import Access
+
+METHODS = (
+    "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT", "QUERY", "COPY", "LOCK", "MOVE",
+    "MKCOL", "PROPFIND", "PROPPATCH", "REPORT", "SEARCH", "UNLOCK",
+)  # fmt: skip
+"""Registered methods (RFC 9110 9.3, and the registry of 16.1.1): those that are in use."""
+
+T = TypeVar("T", bound=Model)
+
+
+class Pipe(NamedTuple):
+    """What the warnings are about: a pipeline read whole, and where in the document its parts stand."""
+
+    spec: PipelineSpec
+    options: Mapping[str, StageOptions]
+    placed: list[PlacedRoute]
+    routes_at: Mapping[str, Path]
+    stages_at: Mapping[str, Path]
+
+    def parts(self) -> Iterator[tuple[Path, Model]]:
+        """Every stage's options and every route of the file's own, with its place."""
+        for id_, option in self.options.items():
+            yield self.stages_at[id_], option
+        for item in self.placed:
+            if item.desk is None:
+                yield self.routes_at[item.route.id], item.spec
+
+
+def warnings_of(
+    spec: PipelineSpec,
+    options: Mapping[str, StageOptions],
+    placed: Iterable[PlacedRoute],
+    routes_at: Mapping[str, Path],
+    stages_at: Mapping[str, Path],
+    doc: Any,
+) -> list[Problem]:
+    """What can be used, but will hardly be meant; each says so at its place."""
+    pipe = Pipe(spec, options, list(placed), routes_at, stages_at)
+    found = Complaints(doc)
+    for look in (_of_the_stages, _of_keys, _of_routes, _of_methods, _of_patterns, _of_matchers, _of_errors):
+        for path, what, mend in look(pipe):
+            found.add(path, f"warning: {what}", mend)
+    return sorted(found.problems, key=lambda problem: problem.spot[1:])
+
+
+Doubts = Iterator[tuple[Path, str, str]]
+"""Where, what, and the mend."""
+
+
+def _of_the_stages(pipe: Pipe) -> Doubts:
+    for id_, option in pipe.options.items():
+        for path, what, mend in option.doubtful():
+            yield (*pipe.stages_at[id_], *path), what, mend
+
+
+def _of_keys(pipe: Pipe) -> Doubts:
+    for name, key in pipe.spec.signing_keys.items():
+        octets = len((key.secret or "").encode())
+        if key.algorithm == "HS256" and octets < 32:
+            what = f"the secret of '{name}' has {octets} octets; HS256 asks for 32 (RFC 7518 3.2)"
+            yield ("signing-keys", name, "secret"), what, "write a longer one"
+
+
+def _of_routes(pipe: Pipe) -> Doubts:
+    held = {"role": set[str](), "scope": set[str]()}
+    for account in pipe.spec.accounts.values():
+        held["role"].update(account.roles)
+        held["scope"].update(account.scopes)
+    for group in all_groups(pipe.spec.groups):
+        if group.desk is not None:
+            held["role"].update(group.desk.signed_up_as)
+    for item in pipe.placed:
+        if item.desk is not None:
+            continue
+        where = pipe.routes_at[item.route.id]
+        access: Access | None = item.spec.access
+        for name in access.names if access is not None and pipe.spec.accounts else ():
+            if access is not None and name not in held[access.who]:
+                mend = near(name, sorted(held[access.who]))
+                yield (*where, "access", access.who), f"no account has the {access.who} '{name}'", mend
+        for id_ in running_order(pipe.spec, item):
+            for path, what, mend in pipe.options[id_].doubts(item.spec) if id_ in pipe.options else ():
+                yield (*where, *path), what, mend
+
+
+def _of_methods(pipe: Pipe) -> Doubts:
+    """Methods that no registry has: a slip, unless the service has methods of its own."""
+
+    def unknown(path: Path, methods: Iterable[str]) -> Doubts:
+        for method in methods:
+            if method not in METHODS:
+                hint = near(method, METHODS)
+                mend = hint if hint.startswith("did") else "keep it if callers do send it"
+                yield path, f"no standard has the method '{method}'", mend
+
+    for item in pipe.placed:
+        if item.desk is None:
+            yield from unknown((*pipe.routes_at[item.route.id], "at"), [item.route.method])
+    for path, pattern in _request_patterns(pipe):
+        yield from unknown(path, split_request(pattern)[0])
+    for path, when in _every(pipe, When):
+        yield from unknown((*path, "method"), when.method or ())
+
+
+def _of_patterns(pipe: Pipe) -> Doubts:
+    """``only`` and ``except`` that no route of the pipeline can ever fit."""
+    places = [(item.route.method, item.route.template) for item in pipe.placed]
+    for path, pattern in _request_patterns(pipe):
+        methods, text = split_request(pattern)
+        fitting = {method for method, template in places if could_fit(text, template.segments)}
+        if not fitting:
+            yield path, f"no route fits {pattern}", near(text, [template.text for _, template in places])
+        elif methods and not {*methods} & (fitting | {"OPTIONS"} | ({"HEAD"} if "GET" in fitting else set())):
+            yield path, f"no route of {text} takes {' or '.join(methods)}", f"write {','.join(sorted(fitting))} {text}"
+
+
+def _of_matchers(pipe: Pipe) -> Doubts:
+    """Routes that ``when`` names and the pipeline doesn't have."""
+    known = [item.route.id for item in pipe.placed]
+    templates = [item.route.template for item in pipe.placed]
+    for path, when in _every(pipe, When):
+        for name in when.route if isinstance(when.route, list) else [when.route]:
+            if isinstance(name, str) and name not in (*known, "missing", "present"):
+                yield (*path, "route"), f"there is no route '{name}'", near(name, known)
+        for pattern in when.path or ():
+            if not any(could_fit(pattern, template.segments) for template in templates):
+                yield (*path, "path"), f"no route fits {pattern}", near(pattern, [one.text for one in templates])
+
+
+def _of_errors(pipe: Pipe) -> Doubts:
+    """Types that an error handler answers and nothing raises; types raised that look misspelt."""
+    known = ErrorTypes(pipe.spec.errors)
+    raises = list(_every(pipe, RaiseSpec))
+    raised = {spec.type for _, spec in raises}
+    raised |= {type_ for records in pipe.spec.records.values() for type_ in records.unique.values()}
+    answered = {name for _, entry in _every(pipe, Model) for name in getattr(entry, "raised", None) or ()}
+    for path, spec in raises:
+        if spec.type not in known and spec.type not in answered:
+            hint = near(spec.type, [*pipe.spec.errors, *answered])
+            if hint.startswith("did"):
+                yield (*path, "type"), f"nothing knows the error type '{spec.type}'", hint
+    if any(option.kind == "python" for option in pipe.options.values()) or any(
+        item.spec.handler.python for item in pipe.placed if item.desk is None
+    ):
+        return  # code may raise what it likes
+    for path, entry in _every(pipe, Model):
+        for name in getattr(entry, "raised", None) or ():
+            if name not in known and name not in raised:
+                what = f"nothing declares or raises the error type '{name}'"
+                yield (*path, "raised"), what, near(name, [*known.names(), *sorted(raised)])
+
+
+# Where things are said.
+
+
+def _request_patterns(pipe: Pipe) -> Iterator[tuple[Path, str]]:
+    """Every pattern of ``only`` and ``except``, with its place."""
+    for id_, option in pipe.options.items():
+        for key, patterns in (("only", option.only), ("except", option.except_)):
+            for at, pattern in enumerate(patterns or ()):
+                yield (*pipe.stages_at[id_], key, at), pattern
+
+
+def _every(pipe: Pipe, sort: type[T]) -> Iterator[tuple[Path, T]]:
+    for where, part in pipe.parts():
+        yield from _within(part, where, sort)
+
+
+def _within(value: Any, where: Path, sort: type[T]) -> Iterator[tuple[Path, T]]:
+    """Every part of this sort within a value that a file gave."""
+    if isinstance(value, sort):
+        yield where, value
+    if isinstance(value, Model):
+        for name in value.model_fields_set:
+            alias = type(value).model_fields[name].alias or name
+            yield from _within(getattr(value, name), (*where, alias), sort)
+    elif isinstance(value, list | tuple):
+        for at, item in enumerate(value):
+            yield from _within(item, (*where, at), sort)

@@ -1,0 +1,66 @@
+"""Range requests for one part (RFC 9110 section 14). Several parts at once are answered whole."""
+
+from __future__ import annotations
+
+import re
+
+from patient_usher.core.http.caching import parse_date
+from patient_usher.core.http.conditional import strong_match
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Answer, text_answer
+
+_ONE = re.compile(r"bytes=\s*(?:([0-9]{1,18})-([0-9]{0,18})|-([0-9]{1,18}))\s*", re.IGNORECASE)
+
+
+def part_asked(value: str | None, length: int) -> tuple[int, int] | None:
+    """The octets asked for, first and behind the last (14.1.2): None to answer whole.
+
+    That goes for other units, several ranges, and what can't be parsed. Of a range that can't be satisfied
+    the first is not in front of the second.
+    """
+    match = _ONE.fullmatch(value or "")
+    if match is None:
+        return None
+    first, last, suffix = match.groups()
+    if suffix is not None:
+        size = min(int(suffix), length)
+        return length - size, length
+    if last and int(last) < int(first):
+        return None  # 14.1.1: invalid, so it is as if it were not there
+    return int(first), min(int(last) + 1, length) if last else length
+
+
+def still_holds(condition: str, etag: str | None, modified: str | None) -> bool:
+    """Whether If-Range names this very representation (13.1.5): by strong tag, or by its exact date."""
+    if condition.startswith(('"', "W/")):
+        return etag is not None and strong_match(condition.strip(), etag)
+    return modified is not None and parse_date(condition) is not None and condition.strip() == modified
+
+
+def partial(request: Fields, whole: Answer, *, judged_later: bool = False) -> Answer:
+    """A 200 to a GET as 206 or 416 where the request asks for a part (14.2, 15.3.7, 15.5.17).
+
+    ``judged_later``: somebody in front gives the answer its validators, and judges If-Range by them.
+    """
+    whole.fields.put("Accept-Ranges", "bytes")
+    length = len(whole.body)
+    part = part_asked(request.get("range"), length)
+    if part is None:
+        return whole
+    condition, fields = request.get("if-range"), whole.fields
+    has_validator = "etag" in fields or "last-modified" in fields
+    if (
+        condition is not None
+        and (has_validator or not judged_later)
+        and not still_holds(condition, fields.get("etag"), fields.get("last-modified"))
+    ):
+        return whole
+    first, behind = part
+    if first >= behind:
+        answer = text_answer(416, f"There are {length} octets")
+        answer.fields.put("Content-Range", f"bytes */{length}")
+    else:
+        answer = Answer(206, fields.copy(), whole.body[first:behind])
+        answer.fields.put("Content-Range", f"bytes {first}-{behind - 1}/{length}")
+    answer.stands_for = whole
+    return answer
