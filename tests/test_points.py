@@ -358,3 +358,197 @@ def test_an_appended_request_keeps_the_form_of_the_file(usher: Usher, tmp_path: 
     (tmp_path / "p2.json").write_text(pipeline)
     refused = usher("send", "p.json", "GET", "/", "--into", "p2.json")
     assert (refused.status, (tmp_path / "p2.json").read_text()) == (2, pipeline)
+
+
+# Parts of an answer.
+
+ALPHABET = {"text": "abcdefghij", "headers": {"ETag": '"v1"'}}
+PARTS: list[tuple[str, str, int, str | None, str]] = [
+    ("bytes=2-4", "", 206, "bytes 2-4/10", "cde"), ("bytes=7-", "", 206, "bytes 7-9/10", "hij"), ("bytes=-2", "", 206, "bytes 8-9/10", "ij"),
+    ("bytes=0-99", "", 206, "bytes 0-9/10", "abcdefghij"), ("Bytes=0-0", "", 206, "bytes 0-0/10", "a"), ("bytes=-99", "", 206, "bytes 0-9/10", "abcdefghij"),
+    ("bytes=10-", "", 416, "bytes */10", "There are 10 octets"), ("bytes=-0", "", 416, "bytes */10", "There are 10 octets"),
+    ("bytes=4-2", "", 200, None, "abcdefghij"), ("bytes=0-1,4-5", "", 200, None, "abcdefghij"), ("lines=0-1", "", 200, None, "abcdefghij"),
+    ("bytes=0-1", '"v1"', 206, "bytes 0-1/10", "ab"), ("bytes=0-1", '"v2"', 200, None, "abcdefghij"), ("bytes=0-1", 'W/"v1"', 200, None, "abcdefghij"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("range_", "condition", "status", "content_range", "body"), PARTS)
+def test_parts_of_an_answer(range_: str, condition: str, status: int, content_range: str | None, body: str) -> None:
+    asked = {"Range": range_, **({"If-Range": condition} if condition else {})}
+    handler = {"answer": ALPHABET, "ranges": True}
+    record = walk([], {"send": "GET /", "headers": asked}, routes=[{**ROUTE, "handler": handler}])
+    seen = (record["response"]["status"], header(record, "content-range"), record["response"]["body"])
+    assert seen == (status, content_range, body)
+
+
+@pytest.mark.parametrize(
+    ("etag", "condition", "status"), [("strong", "own", 206), ("strong", '"x"', 200), ("weak", "own", 200)]
+)
+def test_a_part_has_the_tag_of_the_whole_and_if_range_is_held_against_it(
+    etag: str, condition: str, status: int
+) -> None:
+    cond = {"id": "cond", "kind": "conditional", "etag": etag}
+    pipeline = make_pipeline([cond], routes=[{**ROUTE, "handler": {"answer": {"text": "abcdefghij"}, "ranges": True}}])
+    first = {"send": "GET /", "keep": {"tag": {"header": "ETag"}}}
+    own = "${kept.tag}" if condition == "own" else condition
+    whole, part = replay(pipeline, first, {"send": "GET /", "headers": {"Range": "bytes=1-2", "If-Range": own}})
+    assert (part["response"]["status"], header(part, "etag")) == (status, header(whole, "etag"))
+
+
+def test_caches_pass_ranges_on_and_store_nothing_partial() -> None:
+    shelf = {"id": "shelf", "kind": "cache", "stores": "any-cacheable"}
+    answer = {"text": "abcdefghij", "headers": {"Cache-Control": "max-age=60"}}
+    pipeline = make_pipeline([shelf], routes=[{**ROUTE, "handler": {"answer": answer, "ranges": True}}])
+    part = {"send": "GET /", "headers": {"Range": "bytes=0-1"}}
+    records = replay(pipeline, part, {"send": "GET /"}, part, {"send": "GET /"})
+    assert [one["response"]["status"] for one in records] == [206, 200, 206, 200]
+    assert [one["caches"][0]["state"] for one in records] == ["bypass", "miss", "bypass", "hit"]
+
+
+@pytest.mark.parametrize("handler", [{"echo": True, "ranges": True}, {"raise": "Oops", "ranges": True}])
+def test_ranges_are_of_what_can_be_read(handler: dict[str, Any]) -> None:
+    with pytest.raises(Exception, match="ranges are of what can be read"):
+        make_pipeline([], routes=[{**ROUTE, "handler": handler}])
+
+
+# A caller that leaves.
+
+LEAVES = [("runs-on", True, 1), ("cancels", False, 0)]
+
+
+@pytest.mark.parametrize(("leaves", "finished", "rows"), LEAVES)
+def test_a_caller_that_leaves(leaves: str, finished: bool, rows: int) -> None:
+    one = {"id": "one", "kind": "rate-limit", "algorithm": "at-once", "quota": 1, "per": ["route"]}
+    store = {"records": "boats", "do": "create", "busy-for": "10s"}
+    routes = [{"id": "p", "at": "POST /", "access": "everyone", "handler": store},
+              {"id": "l", "at": "GET /", "access": "everyone", "handler": {"records": "boats", "do": "list"}}]  # fmt: skip
+    pipeline = make_pipeline([one], routes=routes, records={"boats": {}}, deployment={"caller-leaves": leaves})
+    callers = {"hasty": {"patience": "2s"}}
+    left, at_once, listed = replay(
+        pipeline,
+        {"send": "POST /", "caller": "hasty"},
+        {"send": "POST /", "at": "3s", "caller": "hasty"},
+        {"send": "GET /", "at": "30s"},
+        callers=callers,
+    )
+    assert (left["outcome"], left["handler_reached"], left["handler_finished"]) == ("abandoned", True, finished)
+    assert at_once["why"] == ("too-many-at-once" if finished else None), "a slot is free again when the work is over"
+    assert len(json.loads(listed["response"]["body"])) == rows
+
+
+# TLS that ends in front.
+
+FRONTED: list[tuple[dict[str, Any], dict[str, Any], str | None]] = [
+    ({"sends": "nothing"}, {}, "set in-front.sends"),
+    ({"sends": "forwarded"}, {}, "list it in trusts-forwarded"),
+    ({"sends": "forwarded"}, {"trusts-forwarded": ["192.0.2.10"]}, None),
+]
+
+
+@pytest.mark.parametrize(("front", "more", "cause"), FRONTED)
+def test_a_redirect_loop_names_its_cause(front: dict[str, Any], more: dict[str, Any], cause: str | None) -> None:
+    deployment = {"in-front": {"ends-tls": True, **front}, **more}
+    pipeline = make_pipeline([{"id": "tls", "kind": "https-only"}], deployment=deployment)
+    page = {"kind": "browser", "origin": "https://api.example"}
+    last = replay(pipeline, {"send": "GET /", "caller": "page"}, callers={"page": page})[-1]
+    assert last["outcome"] == ("redirect-loop" if cause else "handled")
+    assert (cause or "") in (last["browser"]["reason"] or "")
+    refused = walk([{"id": "tls", "kind": "https-only", "reads": "refuse"}], "GET http://api.example/")
+    assert (refused["response"]["status"], refused["why"]) == (403, "plain-http")
+
+
+# Tags that two codings share nothing of but the content.
+
+TAGS = [("strong", "gzip", 200), ("strong", "identity", 200), ("weak", "gzip", 412)]
+
+
+@pytest.mark.parametrize(("etag", "accepts", "status"), TAGS)
+def test_a_tag_just_received_matches_where_tags_can(etag: str, accepts: str, status: int) -> None:
+    stages = [
+        {"id": "cond", "kind": "conditional", "etag": etag},
+        {"id": "small", "kind": "compress", "from-size": 10},
+        "read-body",
+    ]
+    routes = [{"id": "g", "at": "GET /{id}", "access": "everyone", "handler": {"records": "b", "do": "read"}},
+              {"id": "p", "at": "PUT /{id}", "access": "everyone", "handler": {"records": "b", "do": "replace"}}]  # fmt: skip
+    pipeline = make_pipeline(stages, routes=routes, records={"b": {"rows": [{"id": "1", "t": "x" * 3000}]}})
+    get = {"send": "GET /1", "headers": {"Accept-Encoding": accepts}, "keep": {"tag": {"header": "ETag"}}}
+    put = {"send": "PUT /1", "json": {"t": "y"}, "headers": {"If-Match": "${kept.tag}"}}
+    _, first, second = replay(pipeline, get, put, put)
+    assert first["response"]["status"] == status
+    assert second["response"]["status"] == 412, "and once it was changed, it doesn't match any more"
+    weak = [error["message"] for error in first["errors"]] if status == 412 else []
+    assert all("etag: strong" in message for message in weak)
+
+
+# A sequential flow's stored answers.
+
+
+def test_a_stored_answer_holds_only_what_stood_behind_the_cache() -> None:
+    stages = [
+        {"id": "ids", "kind": "request-id"},
+        {"id": "limit", "kind": "rate-limit", "quota": 9, "window": "1m", "fields": ["x-ratelimit"]},
+        {"id": "browsers", "kind": "cors", "allow-origins": ["https://a.example", "https://b.example"]},
+        {"id": "shelf", "kind": "cache"},
+        "routes",
+    ]
+    answer = {"text": "ok", "headers": {"Vary": "Accept-Language", "X-Own": "1"}}
+    pipeline = make_pipeline(
+        stages, flow="sequential", routes=[{**ROUTE, "cache": "60s", "handler": {"answer": answer}}]
+    )
+    asked = [{"send": "GET /", "headers": {"Origin": f"https://{who}.example"}} for who in "ab"]
+    first, second = replay(pipeline, *asked)
+    assert [one["caches"][0]["state"] for one in (first, second)] == ["miss", "hit"]
+    assert header(first, "x-request-id") != header(second, "x-request-id")
+    assert [header(one, "x-ratelimit-remaining") for one in (first, second)] == ["8", "7"]
+    assert header(second, "access-control-allow-origin") == "https://b.example"
+    assert (header(second, "vary"), header(second, "x-own")) == ("Origin, Accept-Language", "1")
+
+
+# What can be used, but will hardly be meant.
+
+DOUBTFUL: list[tuple[dict[str, Any], str | None]] = [
+    ({"stages": [{"id": "s", "kind": "maintenance", "only": ["/v2/x/**"]}]}, "no route fits /v2/x/**"),
+    ({"stages": [{"id": "s", "kind": "maintenance", "only": ["/*/b"]}]}, None),
+    ({"stages": [{"id": "s", "kind": "maintenance", "except": ["POST /v1/x"]}]}, "no route of /v1/x takes POST"),
+    ({"stages": [{"id": "s", "kind": "maintenance", "only": ["HEAD,OPTIONS /v1/x"]}]}, None),
+    ({"stages": [{"id": "s", "kind": "maintenance", "only": ["GTE /v1/x"]}]}, "no standard has the method 'GTE'"),
+    ({"stages": [{"id": "s", "kind": "decide", "cases": [{"when": {"route": "al"}, "then": "nothing"}]}]}, "there is no route 'al'"),
+    ({"stages": [{"id": "s", "kind": "decide", "cases": [{"when": {"any": [{"path": "/w/x/**"}]}, "then": "nothing"}]}]}, "no route fits /w/x/**"),
+    ({"stages": [{"id": "s", "kind": "error-handler", "answers": [{"raised": "Gone", "status": 410}]}]}, "nothing declares or raises the error type 'Gone'"),
+    ({"stages": [{"id": "s", "kind": "error-handler", "answers": [{"raised": "Boom", "status": 410}]}]}, None),
+    ({"stages": [{"id": "s", "kind": "error-handler", "answers": [{"raised": "NotFound", "message": "no"}]}]}, None),
+    ({"errors": {"Booom": {"status": 410}}}, "nothing knows the error type 'Boom'"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("more", "said"), DOUBTFUL)
+def test_warnings(more: dict[str, Any], said: str | None) -> None:
+    more = dict(more)
+    routes = [{"id": "all", "at": "GET /v1/x", "access": "everyone", "handler": {"raise": "Boom"}},
+              {"id": "some", "at": "GET /{a}/b", "access": "everyone", "handler": text()}]  # fmt: skip
+    pipeline = make_pipeline(more.pop("stages", []), routes=routes, **more)
+    warnings = [warning.what.removeprefix("warning: ") for warning in pipeline.warnings]
+    assert (said in warnings) if said else not warnings, warnings
+
+
+ENVIRONMENTS: list[tuple[dict[str, Any], str]] = [
+    ({"stages": {"net": {"reveals": "all"}}}, "reveals"), ({"routes": {"rr": {}}}, "there is no route 'rr'"),
+    ({"routes": {"r": {"access": "anybody"}}}, "anybody"), ({"routes": {"r": {"clears": ["x"]}}}, "no route 'x' to clear"),
+    ({"deployment": {"shared-state": ["net"]}}, "keeps no state"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("overlay", "said"), ENVIRONMENTS)
+def test_environments_that_are_not_laid_on_are_checked_too(overlay: dict[str, Any], said: str) -> None:
+    with pytest.raises(Exception, match=said):
+        make_pipeline([NET], environments={"staging": overlay})
+
+
+def test_one_route_may_differ_in_an_environment() -> None:
+    overlay = {"staging": {"routes": {"r": {"access": "nobody"}}}}
+    guard = {"id": "may", "kind": "authorize"}
+    plain, staged = (
+        walk([guard], environments=overlay, **({"environments-on": [name]} if name else {})) for name in ("", "staging")
+    )
+    assert [one["response"]["status"] for one in (plain, staged)] == [200, 403]

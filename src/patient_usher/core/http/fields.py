@@ -128,6 +128,33 @@ def add_vary(fields: Fields, name: str) -> None:
         fields.put("Vary", f"{present}, {name}")
 
 
+def laid_behind(fields: Fields, draft: Fields) -> Fields:
+    """Of an answer's fields, those that aren't the draft's that they were laid onto."""
+    own = fields.copy()
+    for name in draft.names():
+        if name == "vary":
+            before = {item.lower() for item in list_items(draft.get("vary") or "")}
+            rest = [item for item in list_items(fields.get("vary") or "") if item.lower() not in before]
+            own.drop("vary")
+            if rest:
+                own.put("Vary", ", ".join(rest))
+        elif own.values(name) == draft.values(name):
+            own.drop(name)
+    return own
+
+
+def laid_onto(draft: Fields, fields: Fields) -> Fields:
+    """What stands behind, on a draft whose own fields win; of Vary both count."""
+    whole = draft.copy()
+    for name, value in fields:
+        if name.lower() == "vary":
+            for item in list_items(value):
+                add_vary(whole, item)
+        elif name.lower() not in draft:
+            whole.add(name, value)
+    return whole
+
+
 def quoted(text: str) -> str:
     """Text as a quoted-string (RFC 9110 5.6.4)."""
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'

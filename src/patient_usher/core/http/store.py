@@ -1,9 +1,10 @@
-"""A bounded store of answers: per key the variants, of all of which the least recently used goes first."""
+"""A bounded store of answers, the least recently used variant goes first; and the misses that are under way."""
 
 from __future__ import annotations
 
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 from collections.abc import Callable
+from dataclasses import dataclass, field
 from typing import Any
 
 from patient_usher.core.http.caching import Stored, varies_alike
@@ -80,3 +81,24 @@ class Store:
         self.size -= octets(stored)
         if not variants:
             del self._kept[key]
+
+
+@dataclass
+class Flight:
+    """A miss under way, and the exchanges that wait for it."""
+
+    waiting: list[Callable[[], None]] = field(default_factory=list)
+
+
+class Shelf:
+    """What is stored, misses under way, and what became of look-ups."""
+
+    def __init__(self, capacity: int) -> None:
+        self.store = Store(capacity)
+        self.flights: dict[Key, Flight] = {}
+        self.ended: Counter[str] = Counter()
+
+    @property
+    def size(self) -> int:
+        """How much is stored, in octets."""
+        return self.store.size

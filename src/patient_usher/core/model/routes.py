@@ -6,6 +6,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from pydantic.json_schema import SkipJsonSchema
 
+from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.model.handling import DeskSpec, HandlerSpec
 from patient_usher.core.model.scalars import Duration, Model, Names, Or, Size, show, wrong
 from patient_usher.core.model.templates import AccessRule, Id, Template, parse_at, parse_prefix
@@ -31,6 +32,18 @@ class CacheRule(Model):
         if self.shared is None and self.private is None and not self.never:
             raise wrong("the rule says no lifetime", "give shared, private or both, or write cache: never")
         return self
+
+    def control(self, *, personal: bool) -> str:
+        """Cache-Control as the two lifetimes ask for it, in whole seconds."""
+        shared = self.shared // MICROSECONDS if self.shared is not None else None
+        private = self.private // MICROSECONDS if self.private is not None else None
+        if self.never:
+            return "no-store"
+        if personal or shared is None:
+            return f"private, max-age={private or 0}"
+        if private is None:
+            return f"max-age=0, s-maxage={shared}"
+        return f"max-age={private}" if private == shared else f"max-age={private}, s-maxage={shared}"
 
 
 def _spell_out_cache(value: Any) -> Any:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from collections.abc import Iterable
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Literal
 
@@ -26,9 +26,9 @@ from patient_usher.core.http.caching import (
 )
 from patient_usher.core.http.conditional import evaluate, not_modified
 from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
-from patient_usher.core.http.fields import add_vary
+from patient_usher.core.http.fields import Fields, add_vary, laid_behind, laid_onto
 from patient_usher.core.http.messages import Answer, Request
-from patient_usher.core.http.store import Key, Store
+from patient_usher.core.http.store import Flight, Key, Shelf
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import AnswerAndPass, Effect, Hold
 from patient_usher.core.model.errors import Raised, refusal
@@ -64,31 +64,11 @@ class _Work:
     asked: Request | None = None
     reached: Request | None = None
     at: int = 0
+    draft: Fields | None = None
     known: bool = False
     leads: bool = False
     waited: bool = False
     forward: str = "miss"
-
-
-@dataclass
-class _Flight:
-    """A miss under way, and the exchanges that wait for it."""
-
-    waiting: list[Callable[[], None]] = field(default_factory=list)
-
-
-class Shelf:
-    """The state: what is stored, misses under way, and what became of look-ups."""
-
-    def __init__(self, capacity: int) -> None:
-        self.store = Store(capacity)
-        self.flights: dict[Key, _Flight] = {}
-        self.ended: Counter[str] = Counter()
-
-    @property
-    def size(self) -> int:
-        """How much is stored, in octets."""
-        return self.store.size
 
 
 class Stage(base.Stage):
@@ -140,6 +120,7 @@ class Stage(base.Stage):
         owner = x.shadow_of or x
         owner.caches += (work.use,)
         work.at, work.known = x.now, x.identity is not None
+        work.draft = x.answer.fields.copy() if x.answer is not None else None  # sequential flow: what stands in front
         work.rule = x.route.settings.cache if x.route is not None else None
         if x.request.method not in ("GET", "HEAD"):
             return self._pass_by(x, work, "bypass", "method")
@@ -205,7 +186,7 @@ class Stage(base.Stage):
                 work.waited = True  # once: what could not be stored then is not waited for again
                 x.note = {"cache": "waits for the same miss"}
                 return Hold(flight.waiting, self._look_up)
-            shelf.flights[key] = _Flight()
+            shelf.flights[key] = Flight()
             work.leads = True
         return self._forward(x, work, stored, use)
 
@@ -217,7 +198,7 @@ class Stage(base.Stage):
         assert work.key is not None
         if work.key in flights:
             return answer
-        flights[work.key] = _Flight()
+        flights[work.key] = Flight()
         work.leads, work.stored = True, stored
         work.asked = asking = self._asking(x.request, stored)
         return AnswerAndPass(answer, refreshes=True, request=asking)
@@ -266,6 +247,8 @@ class Stage(base.Stage):
         """The stored answer with its age; a 304 where the caller has it already (RFC 9111 4.3.2)."""
         answer = stored.answer.copy()
         answer.fields.put("Age", str((age or 0) // MICROSECONDS))
+        if work.draft is not None:
+            answer.fields = laid_onto(work.draft, answer.fields)
         asked = (work.reached or x.request).fields
         modified = answer.fields.get("last-modified") or answer.fields.get("date")
         status = evaluate(x.request.method, asked, answer.fields.get("etag"), modified, success=answer.status == 200)
@@ -328,7 +311,7 @@ class Stage(base.Stage):
     def _revalidated(self, x: Exchange, work: _Work, answer: Answer) -> None:
         assert work.stored is not None
         assert work.key is not None
-        fresh = freshened(work.stored, answer.fields, work.at, x.now)
+        fresh = freshened(work.stored, _own_fields(work, answer.fields), work.at, x.now)
         self._shelf(x).store.replace(work.key, work.stored, fresh)
         work.use.stored = True
         if x.refreshes:  # nobody waits for this one: the caller had its stale copy
@@ -347,7 +330,7 @@ class Stage(base.Stage):
             return False
         if not 200 <= answer.status < 400:
             return False
-        answer.fields.put("Cache-Control", control(rule, self._is_personal(x, rule)))
+        answer.fields.put("Cache-Control", rule.control(personal=self._is_personal(x, rule)))
         return True
 
     def _bars(self, x: Exchange, work: _Work, answer: Answer, wrote: bool) -> str:
@@ -371,6 +354,7 @@ class Stage(base.Stage):
         assert work.key is not None
         asked = (work.asked or x.request).fields
         copy = answer.copy()
+        copy.fields = _own_fields(work, copy.fields)
         for name in unshared_fields(answer.fields):
             copy.fields.drop(name)
         if "date" not in copy.fields:
@@ -378,7 +362,7 @@ class Stage(base.Stage):
         lifetime = None
         if work.rule is not None and (wrote or not says_freshness(answer.fields)):
             lifetime = work.rule.shared
-        stored = Stored(copy, work.at, x.now, vary_of(asked, answer.fields), lifetime)
+        stored = Stored(copy, work.at, x.now, vary_of(asked, copy.fields), lifetime)
         return self._shelf(x).store.put(work.key, stored)
 
     def _invalidate(self, x: Exchange) -> None:
@@ -405,24 +389,16 @@ class Stage(base.Stage):
                 wake()
 
 
+def _own_fields(work: _Work, fields: Fields) -> Fields:
+    """What stood behind the cache: in a sequential flow the draft's fields came from in front of it."""
+    return fields if work.draft is None else laid_behind(fields, work.draft)
+
+
 def _readers(per: tuple[str, ...]) -> tuple[bool, list[Reader]]:
     """Whether the query is narrowed, and what reads the values that make a copy of its own."""
     narrows = any(name == "no-query" or name.startswith("query.") for name in per)
     names = ["identity.name" if name == "identity" else name for name in per if name != "no-query"]
     return narrows, [reader(name) for name in names]
-
-
-def control(rule: CacheRule, personal: bool) -> str:
-    """Cache-Control as a route's two lifetimes ask for it, in whole seconds."""
-    shared = rule.shared // MICROSECONDS if rule.shared is not None else None
-    private = rule.private // MICROSECONDS if rule.private is not None else None
-    if rule.never:
-        return "no-store"
-    if personal or shared is None:
-        return f"private, max-age={private or 0}"
-    if private is None:
-        return f"max-age=0, s-maxage={shared}"
-    return f"max-age={private}" if private == shared else f"max-age={private}, s-maxage={shared}"
 
 
 def _name(id_: str) -> str:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
-from pydantic import Field
+from pydantic import BeforeValidator, Field, model_validator
+from pydantic.json_schema import SkipJsonSchema
 
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
@@ -15,7 +16,7 @@ from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.model.scalars import Duration, Model, Status
+from patient_usher.core.model.scalars import Duration, Model, Or, Status, wrong
 from patient_usher.core.model.stage import Setup
 
 
@@ -24,6 +25,21 @@ class Reads(Model):
 
     status: Annotated[int, Field(ge=301, le=308)] = 308
     to_port: Annotated[int, Field(ge=1, le=65535)] = 443
+    refuse: SkipJsonSchema[bool] = False  # what reads: refuse stands for; no key of its own
+
+    @model_validator(mode="before")
+    @classmethod
+    def _no_key(cls, value: Any) -> Any:
+        if isinstance(value, dict) and "refuse" in value:
+            raise wrong("refuse stands alone", "write reads: refuse")
+        return value
+
+
+ReadsOf = Annotated[
+    Reads,
+    BeforeValidator(lambda value: Reads.model_construct(refuse=True) if value == "refuse" else value),
+    Or({"const": "refuse"}),
+]
 
 
 class Others(Model):
@@ -42,7 +58,7 @@ class Hsts(Model):
 class Options(StageOptions):
     """Redirects, refusals and HSTS."""
 
-    reads: Reads = Reads.model_construct()
+    reads: ReadsOf = Reads.model_construct()
     others: Others = Others.model_construct()
     hsts: Hsts | None = None
 
@@ -52,6 +68,9 @@ class Stage(base.Stage):
 
     def __init__(self, options: Options, setup: Setup) -> None:
         self.status, self.port = options.reads.status, options.reads.to_port
+        self.reads = () if options.reads.refuse else ("GET", "HEAD")
+        deployment = setup.spec.deployment
+        self.front = deployment.in_front if deployment.in_front.ends_tls else None
         self.others = options.others.status
         hsts = options.hsts
         self.policy = ""
@@ -65,11 +84,21 @@ class Stage(base.Stage):
         if x.scheme == "https":
             return None
         url = x.request.url
-        if x.request.method not in ("GET", "HEAD"):
+        if x.request.method not in self.reads:
+            x.note = self._because(x)
             return refusal("Forbidden", "plain-http", "the request came without TLS", status=self.others)
         secure = Url("https", x.host or url.host, self.port, url.path, url.query)
-        x.note = {"to": secure.text}
+        x.note = {"to": secure.text, **(self._because(x) or {})}
         return Answer(self.status, Fields([("Location", secure.text)]))
+
+    def _because(self, x: Exchange) -> dict[str, Any] | None:
+        """Why what the caller sent over TLS looks plain from here: the front's word isn't there, or isn't believed."""
+        if self.front is None or x.sent.url.scheme != "https":
+            return None
+        came = f"the front ended TLS, and plain HTTP came from its address {self.front.address}"
+        if self.front.sends == "nothing":
+            return {"because": f"{came}, with no word of the scheme; set in-front.sends"}
+        return {"because": f"{came}, which isn't believed; list it in trusts-forwarded"}
 
     def way_out(self, x: Exchange) -> Effect:
         """RFC 6797 7.2: only over secure transport."""

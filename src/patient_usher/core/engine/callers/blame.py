@@ -43,6 +43,9 @@ def blame(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchange, m
         return why, f"the preflight's answer doesn't allow the header {what}; add it to {named}"
     if why == "authorization-not-listed":
         return why, f'"*" doesn\'t cover Authorization, which must be listed by name; add it to {named}'
+    if why == "redirect-limit":
+        told = next((note["because"] for _, _, _, _, note in x.journey or () if note and "because" in note), None)
+        return why, f"{BLOCKED[why]}: {told}" if told else BLOCKED[why]
     if why in ("malformed-allow-methods", "malformed-allow-headers"):
         return why, f"{BLOCKED[why]} ({what}); separate names by commas"
     if why in ("origin-missing", "preflight-status"):
