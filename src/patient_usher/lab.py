@@ -15,7 +15,7 @@ from patient_usher.core.engine.replay import Replay, Send
 from patient_usher.core.engine.world import World
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify.expectations import Check, Verifier
-from patient_usher.core.verify.record import Record, send_records
+from patient_usher.core.verify.record import Record, final_of, send_records
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trace import Trace
 
@@ -64,7 +64,7 @@ class Sent(NamedTuple):
     @property
     def final(self) -> Record:
         """The exchange that ended it."""
-        return self.exchanges[-1]
+        return final_of(self.exchanges)
 
     @property
     def status(self) -> int | None:

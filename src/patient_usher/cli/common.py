@@ -18,7 +18,7 @@ from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.world import World
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify.expectations import Check
-from patient_usher.core.verify.record import Record, send_records
+from patient_usher.core.verify.record import Record, final_of, send_records
 from patient_usher.core.verify.summary import Summary
 from patient_usher.lab import Trace, load, sends
 from patient_usher.reports import text
@@ -243,9 +243,9 @@ class TextReport:
 
     def _row(self, send: Send, records: list[Record], failed: bool) -> None:
         """One send's line, or its share in that of a burst."""
-        final = records[-1]
+        final = final_of(records)
         if self.quiet and self.details:
-            self.painter.write(line for record in records for line in journey(record))
+            self.painter.write(line for record in records for line in journey(record, whole=True))
         elif self.details or (failed and len(self.shown) < self.journeys):
             self.shown += records
         lines: Iterable[Line] = ()
@@ -272,7 +272,7 @@ class TextReport:
             notes = (line((f"{prepared.name}: {note}", "dim")) for note in prepared.notes)
             painter.write([[], *self.table.legend(), *notes, []])
             for record in self.shown:
-                painter.write(journey(record))
+                painter.write(journey(record, whole=self.details))
         if self.quiet and not self.failed_ids and not (self.strict and self.summary.slips):
             return
         painter.write(text.summary(self.summary, self.failed_ids, self.world.savings()))

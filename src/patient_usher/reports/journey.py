@@ -9,12 +9,15 @@ from typing import Any
 
 from patient_usher.core.http.messages import phrase, read_json
 from patient_usher.core.model.words import DID
-from patient_usher.reports.paint import Line, Piece, fit, line
+from patient_usher.reports.paint import Line, Piece, chopped, fit, line
 from patient_usher.reports.text import MARKS, WIDTH, Record, clock, failures, status_style, value_text
 
 
-def journey(record: Record) -> Iterator[Line]:
-    """One exchange whole: its way in and out, notes and log lines beside it, the answer."""
+def journey(record: Record, *, whole: bool = False) -> Iterator[Line]:
+    """One exchange: its way in and out, notes and log lines beside it, the answer.
+
+    ``whole``: header fields and content to their last character, as far as anybody reads them.
+    """
     head = f"── {record['id']} "
     yield line((head + "─" * (WIDTH - len(head)), "dim"))
     request = record["request"]
@@ -22,12 +25,14 @@ def journey(record: Record) -> Iterator[Line]:
     yield line((f"{request['method']} {request['url']}", "title"))
     route = f"route {record['route']}" if record["route"] else "no route"
     yield line((f"{route}, caller {record['caller']}, at {clock(record['at'])}, took {clock(round(took, 6))}", "dim"))
-    yield from _headers(request["headers"])
-    yield from _content(request)
+    for part in textwrap.wrap(record["forwarded"] or "", WIDTH):
+        yield line((part, "dim"))
+    yield from _headers(request["headers"], whole=whole)
+    yield from _content(request, WHOLE if whole else PART)
     yield []
     yield from _steps(record)
     yield []
-    yield from _answer(record)
+    yield from _answer(record, whole=whole)
     bad = [check for check in record["checks"] if not check["ok"]]
     good = len(record["checks"]) - len(bad)
     if record["checks"]:
@@ -132,13 +137,21 @@ def _note(note: dict[str, Any]) -> str:
 _QUIET = {"host", "date", "content-length"}
 
 
-def _headers(headers: list[list[str]]) -> Iterator[Line]:
+PART, WHOLE = 14, 2_000
+"""How many lines of content are shown."""
+
+
+def _headers(headers: list[list[str]], *, whole: bool) -> Iterator[Line]:
     for name, value in headers:
-        if name.lower() not in _QUIET:
-            yield line("  ", (f"{name}: ", "field"), fit(value, WIDTH - 4 - len(name)).rstrip())
+        if name.lower() in _QUIET:
+            continue
+        room = WIDTH - 4 - len(name)
+        parts = chopped(value, room) if whole else [fit(value, room).rstrip()]
+        for at, part in enumerate(parts or [""]):
+            yield line("  ", (f"{name}: " if at == 0 else " " * (len(name) + 2), "field"), part)
 
 
-def _content(message: Record, limit: int = 14) -> Iterator[Line]:
+def _content(message: Record, limit: int) -> Iterator[Line]:
     text = message["body"]
     if text is None:
         if message.get("body_base64"):
@@ -152,20 +165,37 @@ def _content(message: Record, limit: int = 14) -> Iterator[Line]:
         if isinstance(value, dict | list) and len(text) > WIDTH - 4:
             text = json.dumps(value, ensure_ascii=False, indent=2)
     lines = text.splitlines()
+    if limit == WHOLE:
+        lines = [part for one in lines for part in chopped(one, WIDTH - 2) or [""]]
     for part in lines[:limit]:
         yield line("  ", fit(part, WIDTH - 2).rstrip())
     if len(lines) > limit:
         yield line("  ", (f"({len(lines) - limit} more lines)", "dim"))
 
 
-def _answer(record: Record) -> Iterator[Line]:
+def _no_answer(record: Record) -> str:
+    """Why there is none, and what became of the work."""
+    outcome, patience = record["outcome"], clock(round(record["finished"] - record["at"], 6))
+    if outcome == "stalled":
+        stage = next((step["stage"] for step in record["journey"] if step["did"] == "nothing"), "a stage")
+        return f"No answer: {stage} neither passed it on nor answered; the caller gave up after {patience}"
+    if outcome == "abandoned":
+        last = max((step["at"] for step in record["journey"]), default=0)
+        went_on = (
+            f"the work went on for nobody until {clock(last)}" if last > record["finished"] else "the work ended there"
+        )
+        return f"No answer: the caller gave up after {patience}; {went_on}"
+    return f"No answer: {outcome}"
+
+
+def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
     response = record["response"]
     if response is None:
-        yield line((f"No answer: {record['outcome']}", "bad"))
+        yield line((_no_answer(record), "bad"))
     else:
         yield line((f"{response['status']} {phrase(response['status'])}", status_style(record)), f"  {_by(record)}")
-        yield from _headers(response["headers"])
-        yield from _content(response)
+        yield from _headers(response["headers"], whole=whole)
+        yield from _content(response, WHOLE if whole else PART)
     second = record["second_answer"]
     if second is not None:
         yield line((f"and then, to nobody: {second['status']} {phrase(second['status'])}", "bad"))
@@ -196,6 +226,10 @@ def _by(record: Record) -> str:
         return f"answered by {by}; refused by {refused} ({record['why']})"
     if refused:
         return f"refused by {refused} ({record['why']})"
+    if by == "server" and record["errors"]:
+        error = record["errors"][-1]
+        why = f": {error['because']}" if error["because"] else ""
+        return f"answered by the server itself; nobody caught {error['type']}{why}"
     if record["outcome"] == "errored":
         return f"answered by {by}, which caught {record['errors'][-1]['type']}"
     return f"answered by {by}"

@@ -94,3 +94,9 @@ def stdout_painter(environ: dict[str, str]) -> Painter:
 def fit(text: str, width: int) -> str:
     """Text cut or padded to a width; a cut shows as an ellipsis."""
     return text.ljust(width) if len(text) <= width else text[: max(width - 1, 0)] + "…"
+
+
+def chopped(text: str, width: int) -> list[str]:
+    """Text in pieces of a width, nothing left out."""
+    step = max(width, 20)
+    return [text[at : at + step] for at in range(0, len(text), step)]

@@ -127,6 +127,7 @@ def result_schema() -> Schema:
         at=NUMBER,
         finished=NUMBER,
         request=_message(method=TEXT, url=TEXT),
+        forwarded=MAYBE_TEXT,
         route=MAYBE_TEXT,
         response=_nullable(answer),
         outcome={"enum": list(OUTCOMES)},
@@ -147,7 +148,7 @@ def result_schema() -> Schema:
                 note={"type": "object"},
             )
         ),
-        errors=_list(_object(type=TEXT, message=TEXT, raised_by=TEXT, caught_by=MAYBE_TEXT)),
+        errors=_list(_object(type=TEXT, message=TEXT, raised_by=TEXT, caught_by=MAYBE_TEXT, because=MAYBE_TEXT)),
         second_answer=_nullable(answer),
         log=_list(_object(at=NUMBER, stage=TEXT, level=TEXT, message=TEXT, detail={"type": ["object", "null"]})),
         caches=_list(

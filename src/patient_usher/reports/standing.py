@@ -11,12 +11,14 @@ from patient_usher.reports.text import WIDTH, staircase
 
 CELLS = {
     "runs": ("●", ""),
+    "errors": ("◇", "dim"),
     "sometimes": ("◐", "raised"),
     "passed-over": ("○", "dim"),
     "off": ("–", "dim"),
     "elsewhere": ("", "dim"),
 }
 LEGEND = "● runs  ◐ depends on the path (only, except)  ○ passed over  – switched off  ◆ handler"
+ERRORS_ONLY = "◇ for errors only"
 
 
 def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
@@ -27,8 +29,10 @@ def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
     track = len(columns) * (1 + len(gap))
     places = [f"{row.item.route.method} {row.item.route.template.text}" for row in rows]
     place_width = min(max(map(len, places), default=10), WIDTH - id_width - track - 22)
+    reversed_ = ", listed innermost first" if blueprint.spec.listed == "innermost-first" else ""
+    flow = f"{blueprint.spec.flow} flow{reversed_}, {' and '.join(blueprint.environment)}"
+    place_width = max(place_width, min(len(flow), WIDTH - track - 22) - id_width - 1)
     left = id_width + 1 + place_width + 2
-    flow = f"{blueprint.spec.flow} flow, {' and '.join(blueprint.environment)}"
     title = [line((blueprint.name, "title")), line((flow, "dim"))]
     yield from staircase(columns, title, left, gap)
     for row, place in zip(rows, places, strict=True):
@@ -43,10 +47,12 @@ def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
                 pieces.append(Piece(mark or ("─" if at < last else " "), style))
             if gap:
                 pieces.append(Piece("─" if at < last else " ", "dim"))
-        pieces.append(Piece(f"  {row.item.route.access or 'access not said'}", "dim"))
+        pieces.append(Piece(f"  {row.access}", "bad" if row.access.endswith("checks it") else "dim"))
         yield pieces
     yield []
     yield line((LEGEND, "dim"))
+    if any("errors" in row.stages.values() for row in rows):
+        yield line((ERRORS_ONLY, "dim"))
 
 
 def way_view(method: str, target: str, way: Way) -> Iterator[Line]:
@@ -55,7 +61,7 @@ def way_view(method: str, target: str, way: Way) -> Iterator[Line]:
         route = way.item.route
         yield line((f"{method} {target}", "title"))
         groups = f", in {' in '.join(f'group {id_}' for id_ in reversed(route.groups))}" if route.groups else ""
-        access = f"access {route.access}" if route.access else "access not said"
+        access = f"access {way.access}" if route.access else way.access
         yield line((f"route {route.id} ({route.method} {route.template.text}){groups}, {access}", "dim"))
     else:
         yield line((f"{method} {target}", "title"))

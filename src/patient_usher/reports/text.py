@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from patient_usher.core.model.words import OUTCOMES, SLIPS
+from patient_usher.core.verify.record import final_of
 from patient_usher.core.verify.summary import Summary
 from patient_usher.reports.paint import Line, Piece, fit, line
 
@@ -136,20 +137,21 @@ class Table:
 
         Preflights and redirects of its have rows of their own; of a long chain the middle is left out.
         """
+        final = final_of(records)
         shown = records if len(records) <= 5 else [*records[:3], records[-1]]
         for at, record in enumerate(shown):
             if len(records) > len(shown) and at == 3:
                 yield line(f"    ... and {len(records) - len(shown)} more")
             if at == 0:
-                mark = _mark(record["outcome"], records[-1]["checks"], failed)
+                mark = _mark(record["outcome"], final["checks"], failed)
                 label = Piece(fit(send_id(record), self.id_width) + " ", "bad" if failed else "")
             else:
                 mark = Piece("  ")
                 hop = record["id"].partition("/")[2].replace("[", " ").rstrip("]")
                 label = Piece(fit("→ " + (hop or "call"), self.id_width) + " ", "dim")
             yield self._row(mark, label, record)
-        browser = records[-1]["browser"]
-        told = any(check["what"] == "browser" and not check["ok"] for check in records[-1]["checks"])
+        browser = final["browser"]
+        told = any(check["what"] == "browser" and not check["ok"] for check in final["checks"])
         if browser is not None and browser["verdict"] == "blocked" and not told:
             for part in textwrap.wrap(f"blocked ({browser['why']}): {browser['reason']}", WIDTH - 4):
                 yield line("    ", (part, "raised"))

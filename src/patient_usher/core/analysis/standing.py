@@ -10,45 +10,27 @@ from patient_usher.core.engine.world import World
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.urls import Url
-from patient_usher.core.model.patterns import MANY, split_pattern, split_request
+from patient_usher.core.model.patterns import fits_template, split_request
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.templates import Template
 
 
 class RouteRow(NamedTuple):
-    """A route against every stage: ``runs``, ``sometimes``, ``passed-over``, ``off`` or ``elsewhere``."""
+    """A route against every stage: ``runs``, ``errors``, ``sometimes``, ``passed-over``, ``off`` or ``elsewhere``.
+
+    ``access`` is who may use it, and whether anything on its way holds callers to that.
+    """
 
     item: PlacedRoute
     stages: dict[str, str]
-
-
-def _matches(parts: list[str | None], segments: list[tuple[str, str]], *, surely: bool) -> bool:
-    """Whether a path pattern fits some path of a template, or surely every one."""
-    # reached: how many of the segments the parts so far may have taken
-    reached = {0}
-    for part in parts:
-        if part == MANY:
-            reached = set(range(min(reached), len(segments) + 1)) if reached else set()
-            continue
-        after = set()
-        for at in reached:
-            if at == len(segments):
-                continue
-            what, text = segments[at]
-            if what == "tail":
-                if not surely:
-                    after |= {at, at + 1}  # a tail may go on, or end here
-            elif part is None or (what == "literal" and part == text) or (what != "literal" and not surely):
-                after.add(at + 1)
-        reached = after
-    return len(segments) in reached
+    access: str = ""
 
 
 def _pattern_fits(text: str, method: str, template: Template, *, surely: bool) -> bool:
     names, path = split_request(text)
     if names and method not in names and not (method == "GET" and "HEAD" in names and not surely):
         return False
-    return _matches(split_pattern(path), list(template.segments), surely=surely)
+    return fits_template(path, template.segments, surely=surely)
 
 
 def _state(options: StageOptions, item: PlacedRoute) -> str:
@@ -79,8 +61,22 @@ def standing(blueprint: Blueprint) -> list[RouteRow]:
         stages = {
             id_: _state(options, item) if id_ in on_way else "elsewhere" for id_, options in blueprint.options.items()
         }
-        rows.append(RouteRow(item, stages))
+        for id_ in (step.id for step in blueprint.plans[item.route.id].steps if step.catches):
+            if blueprint.sequential and stages[id_] == "runs":
+                stages[id_] = "errors"
+        rows.append(RouteRow(item, stages, _access(blueprint, item, stages)))
     return rows
+
+
+def _access(blueprint: Blueprint, item: PlacedRoute, stages: dict[str, str]) -> str:
+    """Who may use a route, in words; what nobody enforces says so."""
+    access = item.route.access
+    if access is None:
+        return "access not said"
+    running = (id_ for id_, state in stages.items() if state in ("runs", "sometimes"))
+    if access.who == "everyone" or any(access.who in blueprint.options[id_].guards() for id_ in running):
+        return str(access)
+    return f"{access}: nothing checks it"
 
 
 class StageOnWay(NamedTuple):
@@ -96,6 +92,7 @@ class Way(NamedTuple):
     """What one request would meet: stages in running order, then those that aren't on its way."""
 
     item: PlacedRoute | None
+    access: str
     allowed: tuple[str, ...]
     on_way: list[StageOnWay]
     elsewhere: list[StageOnWay]
@@ -118,13 +115,21 @@ def way(blueprint: Blueprint, method: str, url: Url) -> Way:
         else:
             options = blueprint.options[id_]
             behind = item is not None and "handler" in order and at > order.index("handler")
-            reason = steps[id_].passes_over(x) if id_ in steps and steps[id_].passes_over else None
+            step = steps.get(id_)
+            reason = step.passes_over(x) if step is not None and step.passes_over is not None else None
+            only_errors = blueprint.sequential and step is not None and step.catches
             if not options.enabled:
                 on_way.append(StageOnWay(id_, options.kind, False, "switched off (enabled: false)"))
-            elif reason is not None:
+            elif reason:
                 patterns = options.only if reason == "only" else options.except_
                 fits = "none of its only fits" if reason == "only" else "its except fits"
                 on_way.append(StageOnWay(id_, options.kind, False, f"{fits}: {', '.join(patterns or ())}"))
+            elif only_errors:
+                before = [one for one in order[:at] if one in steps and one != "router" and not steps[one].catches]
+                if item is None and steps["router"].raises and at >= x.plan.routes_at:
+                    before.append("router")
+                told = f"for errors only: those of {', '.join(before)}" if before else "no error ever comes here"
+                on_way.append(StageOnWay(id_, options.kind, False, told))
             elif behind:
                 on_way.append(StageOnWay(id_, options.kind, False, "behind the handler: only errors get here"))
             else:
@@ -138,7 +143,8 @@ def way(blueprint: Blueprint, method: str, url: Url) -> Way:
             if item is None:
                 why += ", behind the point where the router refuses"
             elsewhere.append(StageOnWay(id_, options.kind, False, why))
-    return Way(item, x.allowed, on_way, elsewhere)
+    access = next((row.access for row in standing(blueprint) if row.item is item), "")
+    return Way(item, access, x.allowed, on_way, elsewhere)
 
 
 def _refusal(allowed: tuple[str, ...]) -> str:

@@ -10,6 +10,8 @@ from patient_usher.core.http.urls import Url
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import DeploymentSpec
 
+FORWARDING = ("Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host")
+
 
 class Front:
     """The front of a deployment, if it has one; ``plain`` where there is none and none is believed."""
@@ -31,6 +33,16 @@ class Front:
         x.scheme = hop.scheme or url.scheme
         x.host = _without_port(hop.host) if hop.host else url.host
         x.address = hop.address or request.peer
+
+    def told(self, x: Exchange) -> str | None:
+        """Whether what the forwarding fields say of the caller was believed, in words; None without any."""
+        names = [name for name in FORWARDING if name.lower() in x.request.fields]
+        if not names:
+            return None
+        peer, said = x.request.peer, " and ".join(names)
+        if not self._trusts(peer):
+            return f"{said} not believed: {peer} isn't listed in trusts-forwarded"
+        return f"{said} believed, from {peer}: the caller is {x.address}, over {x.scheme}"
 
     def _passed_on(self, request: Request) -> Request:
         fields, url = request.fields.copy(), request.url

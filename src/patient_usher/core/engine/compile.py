@@ -8,6 +8,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from patient_usher.core.engine import nested, sequential
+from patient_usher.core.engine.arrivals import Front
 from patient_usher.core.engine.blueprint import Blueprint, Source, running_order
 from patient_usher.core.engine.checks import (
     Complaints,
@@ -20,6 +21,7 @@ from patient_usher.core.engine.doubts import warnings_of
 from patient_usher.core.engine.placing import PlacedRoute, all_groups, place_routes
 from patient_usher.core.engine.plan import PassesOver, Plan, PlanStep
 from patient_usher.core.engine.router import Router, RouterStage
+from patient_usher.core.engine.sight import Sight
 from patient_usher.core.engine.uncaught import Uncaught
 from patient_usher.core.handlers import make_handler
 from patient_usher.core.handlers.desk import Desk
@@ -299,6 +301,7 @@ def _make_plans(
             over = _passes_over(option)
             fixed[id_] = PlanStep(id_, stage, raises=refuse == "raise", sequential=in_order, passes_over=over)
 
+    front = Front(spec.deployment)
     uncaught = Uncaught(spec.uncaught.reveal, spec.uncaught.log)
 
     def plan(item: PlacedRoute | None) -> Plan:
@@ -314,7 +317,7 @@ def _make_plans(
         found = tuple(steps[id_] for id_ in order)
         return Plan(
             found, sequential if in_order else nested, inside, spec.refuse == "answer", uncaught, in_order,
-            spec.deployment.caller_leaves == "cancels",
+            spec.deployment.caller_leaves == "cancels", Sight(options, item, front),
         )  # fmt: skip
 
     plans: dict[str | None, Plan] = {item.route.id: plan(item) for item in placed}

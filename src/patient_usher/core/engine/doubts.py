@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple
 
 from patient_usher.core.engine.blueprint import running_order
 from patient_usher.core.engine.checks import Complaints
@@ -12,18 +12,17 @@ from patient_usher.core.model.document import Path, Problem, near
 from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.handling import RaiseSpec
 from patient_usher.core.model.matcher import When
-from patient_usher.core.model.patterns import could_fit, split_request
+from patient_usher.core.model.patterns import fits_template, split_request
 from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.scalars import Model
 from patient_usher.core.model.templates import Access
+from patient_usher.core.model.uses import T, within
 
 METHODS = (
     "GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT", "QUERY", "COPY", "LOCK", "MOVE",
     "MKCOL", "PROPFIND", "PROPPATCH", "REPORT", "SEARCH", "UNLOCK",
 )  # fmt: skip
 """Registered methods (RFC 9110 9.3, and the registry of 16.1.1): those that are in use."""
-
-T = TypeVar("T", bound=Model)
 
 
 class Pipe(NamedTuple):
@@ -125,7 +124,7 @@ def _of_patterns(pipe: Pipe) -> Doubts:
     places = [(item.route.method, item.route.template) for item in pipe.placed]
     for path, pattern in _request_patterns(pipe):
         methods, text = split_request(pattern)
-        fitting = {method for method, template in places if could_fit(text, template.segments)}
+        fitting = {method for method, template in places if fits_template(text, template.segments)}
         if not fitting:
             yield path, f"no route fits {pattern}", near(text, [template.text for _, template in places])
         elif methods and not {*methods} & (fitting | {"OPTIONS"} | ({"HEAD"} if "GET" in fitting else set())):
@@ -141,7 +140,7 @@ def _of_matchers(pipe: Pipe) -> Doubts:
             if isinstance(name, str) and name not in (*known, "missing", "present"):
                 yield (*path, "route"), f"there is no route '{name}'", near(name, known)
         for pattern in when.path or ():
-            if not any(could_fit(pattern, template.segments) for template in templates):
+            if not any(fits_template(pattern, template.segments) for template in templates):
                 yield (*path, "path"), f"no route fits {pattern}", near(pattern, [one.text for one in templates])
 
 
@@ -181,17 +180,4 @@ def _request_patterns(pipe: Pipe) -> Iterator[tuple[Path, str]]:
 
 def _every(pipe: Pipe, sort: type[T]) -> Iterator[tuple[Path, T]]:
     for where, part in pipe.parts():
-        yield from _within(part, where, sort)
-
-
-def _within(value: Any, where: Path, sort: type[T]) -> Iterator[tuple[Path, T]]:
-    """Every part of this sort within a value that a file gave."""
-    if isinstance(value, sort):
-        yield where, value
-    if isinstance(value, Model):
-        for name in value.model_fields_set:
-            alias = type(value).model_fields[name].alias or name
-            yield from _within(getattr(value, name), (*where, alias), sort)
-    elif isinstance(value, list | tuple):
-        for at, item in enumerate(value):
-            yield from _within(item, (*where, at), sort)
+        yield from within(part, where, sort)

@@ -38,7 +38,8 @@ def path_of_error(x: Exchange, index: int) -> Iterator[PlanStep]:
         if step.way_error is not None:
             yield step
         elif journey is not None:
-            journey.append((step.id, "error", "skipped", x.now, None))
+            lost = step.way_out is not None
+            journey.append((step.id, "error", "skipped" if lost else "continued", x.now, None))
 
 
 def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import NamedTuple, Protocol
 
+from patient_usher.core.engine.sight import Sight
 from patient_usher.core.engine.uncaught import Uncaught
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.exchange import Exchange
@@ -89,7 +90,8 @@ class Plan(NamedTuple):
 
     ``routes_at`` is where the routes stand among them; ``answers``: whether what a type of error declares is
     answered plainly where no error handler catches it (``refuse: answer``); ``drafts``: whether there is an
-    answer from the start, for stages to write on; ``cancels``: whether a caller that leaves ends the work.
+    answer from the start, for stages to write on; ``cancels``: whether a caller that leaves ends the work;
+    ``sight`` knows who looks for what nobody has read.
     """
 
     steps: tuple[PlanStep, ...]
@@ -99,6 +101,7 @@ class Plan(NamedTuple):
     uncaught: Uncaught | None = None
     drafts: bool = False
     cancels: bool = False
+    sight: Sight | None = None
 
     def unwatched(self, *, routed: bool) -> Plan:
         """The same for exchanges whose journey nobody keeps; where there is a route the router only passes on."""

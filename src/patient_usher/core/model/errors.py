@@ -38,8 +38,8 @@ class Raised:
     """
 
     __slots__ = (
-        "by", "caught_by", "cause", "fields", "invalid", "message", "public", "raised_by", "stack", "status", "type",
-        "where", "why",
+        "because", "by", "caught_by", "cause", "fields", "invalid", "message", "public", "raised_by", "stack",
+        "status", "type", "where", "why",
     )  # fmt: skip
 
     def __init__(
@@ -69,6 +69,7 @@ class Raised:
         self.raised_by = ""
         self.by: str | None = None  # the stage that refuses, where another raises in its name
         self.caught_by: str | None = None
+        self.because: str | None = None  # why nobody caught it
 
     def plainly(self) -> Answer:
         """The refusal as an answer at once: status, demanded fields, public message as text."""

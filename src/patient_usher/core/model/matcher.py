@@ -184,6 +184,11 @@ class When(Model):
     any_: list["When"] | None = Field(default=None, alias="any")
     not_: "When | None" = Field(default=None, alias="not")
 
+    def reads(self) -> set[str]:
+        """What it goes by: its keys, and those of the matchers within it."""
+        inner = [*(self.all_ or ()), *(self.any_ or ()), *([self.not_] if self.not_ is not None else ())]
+        return (self.model_fields_set - {"all_", "any_", "not_"}).union(*(when.reads() for when in inner))
+
 
 def _handler(value: Any) -> Any:
     if value not in (None, "reached", "not-reached"):

@@ -70,28 +70,28 @@ def _fits(parts: list[str | None], segments: tuple[str, ...]) -> bool:
     return all(rest == MANY for rest in parts[part:])
 
 
-def could_fit(pattern: str, segments: Sequence[tuple[str, str]]) -> bool:
-    """Whether a path pattern and a path template have any path in common.
+def fits_template(pattern: str, segments: Sequence[tuple[str, str]], *, surely: bool = False) -> bool:
+    """Whether a path pattern fits some path of a path template, or ``surely`` every one.
 
     ``segments`` are the template's: literal, parameter or tail, each with its text.
     """
-    parts = split_pattern(pattern)
-    reached = {0}  # how many of the pattern's parts the template's segments so far can have used up
-    for sort, text in segments:
-        reached = _past_many(parts, reached)
-        if sort == "tail":  # any number of segments more: any rest that the pattern has fits
-            return bool(reached)
-        following = {at for at in reached if at < len(parts) and parts[at] == MANY}
+    reached = {0}  # how many of the segments the parts so far may have taken
+    for part in split_pattern(pattern):
+        if part == MANY:
+            reached = set(range(min(reached), len(segments) + 1)) if reached else set()
+            continue
+        after = set()
         for at in reached:
-            if at < len(parts) and parts[at] != MANY and (sort != "literal" or parts[at] in (None, text)):
-                following.add(at + 1)
-        reached = following
-    return len(parts) in _past_many(parts, reached)
-
-
-def _past_many(parts: list[str | None], reached: set[int]) -> set[int]:
-    """Those and the parts behind a ``**``, which may stand for nothing."""
-    return reached | {at + 1 for at in reached if at < len(parts) and parts[at] == MANY}
+            if at == len(segments):
+                continue
+            what, text = segments[at]
+            if what == "tail":
+                if not surely:
+                    after |= {at, at + 1}  # a tail may go on, or end here
+            elif part is None or (what == "literal" and part == text) or (what != "literal" and not surely):
+                after.add(at + 1)
+        reached = after
+    return len(segments) in reached
 
 
 def request_pattern(pattern: str) -> tuple[frozenset[str], PathTest]:

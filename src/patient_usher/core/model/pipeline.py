@@ -1,6 +1,6 @@
 """The pipeline file as a whole, and what every stage's options have in common."""
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from ipaddress import ip_address, ip_network
 from typing import Annotated, Any, Literal, NamedTuple
 
@@ -13,6 +13,7 @@ from patient_usher.core.model.patterns import RequestPattern
 from patient_usher.core.model.routes import GroupSpec, RouteSpec
 from patient_usher.core.model.scalars import Model, Names, show, wrong
 from patient_usher.core.model.templates import Id
+from patient_usher.core.model.uses import uses
 
 
 def _check_address(value: str) -> str:
@@ -127,6 +128,14 @@ class StageOptions(Model):
         """Context values that the stage may leave for those behind it."""
         return ()
 
+    def needs(self, route: RouteSpec | None = None) -> Collection[str]:
+        """What the stage reads, on this route, that another must have left there (the words of ``uses``)."""
+        return uses(self)
+
+    def leaves(self) -> Collection[str]:
+        """What the stage leaves there for those behind it."""
+        return [f"context.{name}" for name in self.sets()]
+
     def credentials(self) -> Iterable[Credential]:
         """How callers show to this stage who they are."""
         return ()
@@ -134,6 +143,10 @@ class StageOptions(Model):
     def limit(self) -> Limit | None:
         """What the stage lets through, if it counts."""
         return None
+
+    def guards(self) -> Collection[str]:
+        """To which sorts of access (signed-in, role, scope, nobody) the stage holds callers."""
+        return ()
 
     def drops_on_answer(self) -> Iterable[str]:
         """Lower-case names of header fields that the stage takes off answers."""

@@ -109,6 +109,9 @@ class Stage:
     keeps_fields = True
     """In sequential flow: whether answers to errors start from the draft's header fields."""
 
+    catches_errors: ClassVar[bool] = False
+    """Whether the stage is there to answer errors: why it didn't is worth a sentence."""
+
     only_watches = False
     """Whether the stage does nothing but write into the log."""
 

@@ -99,6 +99,10 @@ def parse_prefix(value: Any) -> Template:
         raise wrong(str(error)) from None
 
 
+GUARDED = ("signed-in", "role", "scope", "nobody")
+"""The sorts of access that something must hold callers to."""
+
+
 class Access(NamedTuple):
     """Who may use a route. ``who``: everyone, signed-in, nobody, role or scope (any of ``names``)."""
 

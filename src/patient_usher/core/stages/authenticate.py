@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Discriminator, Field, Tag
@@ -18,6 +18,7 @@ from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import UNREAD, Exchange, Identity
 from patient_usher.core.model.handling import AnswerSpec
 from patient_usher.core.model.pipeline import Credential, Reference, StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.scalars import Duration, Model, Names
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.tokens import TokenReader
@@ -118,6 +119,18 @@ class Options(StageOptions):
         """What the schemes refer to."""
         for at, scheme in enumerate(self.schemes):
             yield from scheme.references(("schemes", at))
+
+    def needs(self, route: RouteSpec | None = None) -> Collection[str]:
+        """Cookies, where a credential is one."""
+        return ("cookies",) if any((found.place or ("",))[0] == "cookie" for found in self.credentials()) else ()
+
+    def leaves(self) -> Collection[str]:
+        """Who is calling."""
+        return ("identity",)
+
+    def guards(self) -> Collection[str]:
+        """Whether anybody is signed in."""
+        return () if self.without_credential == "pass-on" else ("signed-in",)
 
     def credentials(self) -> Iterable[Credential]:
         """One for each scheme."""

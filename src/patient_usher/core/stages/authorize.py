@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import Literal
 
 from patient_usher.core.http.authentication import challenge
@@ -11,8 +12,9 @@ from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.templates import Access
+from patient_usher.core.model.templates import GUARDED, Access
 from patient_usher.core.stages.authenticate import challenges_of
 
 
@@ -20,6 +22,14 @@ class Options(StageOptions):
     """Who may use a route that says nothing."""
 
     default: Literal["signed-in", "everyone", "nobody"] = "signed-in"
+
+    def needs(self, route: RouteSpec | None = None) -> Collection[str]:
+        """Who is calling."""
+        return ("identity",)
+
+    def guards(self) -> Collection[str]:
+        """All of them."""
+        return GUARDED
 
 
 class Stage(base.Stage):

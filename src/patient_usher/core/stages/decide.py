@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
@@ -18,6 +18,7 @@ from patient_usher.core.model.messages import PutFields
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.scalars import Model, Names, exactly_one, wrong
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.templates import GUARDED
 from patient_usher.core.model.values import Filled, filler
 from patient_usher.core.stages.header_fields import FieldWorker, field_worker
 
@@ -88,6 +89,11 @@ class Options(StageOptions):
     def drops_on_answer(self) -> Iterable[str]:
         """What any case for the answer drops."""
         return [name.lower() for case in self.way_out for name in case.drop]
+
+    def guards(self) -> Collection[str]:
+        """All, where any case goes by who is calling."""
+        asked = set[str]().union(*(case.when.reads() for case in self.cases if case.when is not None))
+        return GUARDED if asked & {"identity", "role", "scope"} else ()
 
     def sets(self) -> Iterable[str]:
         """Context values that cases leave."""

@@ -174,6 +174,8 @@ def _writer(accept: str | None) -> Callable[[dict[str, Any]], tuple[str, bytes]]
 class Stage(base.Stage):
     """Catches every error that reaches it."""
 
+    catches_errors = True
+
     def __init__(self, options: Options, setup: Setup) -> None:
         self.id = options.id
         self.entries, self.first = options.answers, options.picks == "first"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Hashable, Iterable
+from collections.abc import Callable, Collection, Hashable, Iterable
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
@@ -104,6 +104,10 @@ class Options(StageOptions):
     def limit(self) -> Limit:
         """The quota, for each of those that it counts apart."""
         return Limit(self.quota, tuple(self.per))
+
+    def needs(self, route: RouteSpec | None = None) -> Collection[str]:
+        """What it counts by, and what its tiers go by."""
+        return {*super().needs(route), *(("identity",) if {"identity", "identity-or-address"} & {*self.per} else ())}
 
     def doubts(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
         """A cost that no quota can ever hold."""

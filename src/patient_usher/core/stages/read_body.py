@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from typing import Any, Literal, NoReturn
 from urllib.parse import parse_qsl
 
@@ -30,6 +30,10 @@ class Options(StageOptions):
     )
     max_size: Size = 1 << 20
     codings: list[Literal["gzip", "deflate", "br", "zstd"]] = Field(default_factory=list)
+
+    def leaves(self) -> Collection[str]:
+        """The body."""
+        return ("body",)
 
 
 def _medium(essence: str) -> str | None:

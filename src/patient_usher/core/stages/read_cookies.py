@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 from patient_usher.core.http.cookies import parse_cookies, unsign_value
 from patient_usher.core.model import stage as base
@@ -20,6 +20,10 @@ class Options(StageOptions):
     def references(self) -> Iterable[Reference]:
         """The signing key."""
         return [Reference("signing key", self.signed_with, ("signed-with",))] if self.signed_with else []
+
+    def leaves(self) -> Collection[str]:
+        """The cookies."""
+        return ("cookies",)
 
 
 class Stage(base.Stage):

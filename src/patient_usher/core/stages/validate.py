@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from math import isfinite
 from typing import Any, Literal
 
@@ -15,7 +15,7 @@ from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.regex import searcher
-from patient_usher.core.model.routes import GroupSpec, InputSpec
+from patient_usher.core.model.routes import GroupSpec, InputSpec, RouteSpec
 from patient_usher.core.model.scalars import Status
 from patient_usher.core.model.schemas import compiled, deref, types_asked
 from patient_usher.core.model.stage import Setup
@@ -26,6 +26,11 @@ class Options(StageOptions):
 
     report: Literal["every-error", "first-error"] = "every-error"
     status: Status = 422
+
+    def needs(self, route: RouteSpec | None = None) -> Collection[str]:
+        """The body, where the route says what it must be."""
+        given = route.input if route is not None else None
+        return ("body",) if given is not None and (given.json_ is not None or given.form is not None) else ()
 
 
 def _said(value: Any) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from patient_usher.core.engine.replay import Send
@@ -56,6 +56,7 @@ def exchange_record(x: Exchange, starts: int, checks: Iterable[Check] = ()) -> R
             **_text_or_octets(request.body),
             "body_size": len(request.body),
         },
+        "forwarded": x.plan.sight.forwarded(x) if x.plan is not None and x.plan.sight is not None else None,
         "route": x.route.id if x.route is not None else None,
         "response": answer_record(x.answer),
         "outcome": x.outcome,
@@ -75,14 +76,23 @@ def exchange_record(x: Exchange, starts: int, checks: Iterable[Check] = ()) -> R
 def _happened(x: Exchange, starts: int) -> Record:
     """What came of it on the way."""
     journey, last, seconds = [], -1, in_seconds(0)
+    missing = x.plan.sight.missing(x) if x.journey and x.plan is not None and x.plan.sight is not None else {}
     for stage, way, did, at, note in x.journey or ():
         if at != last:  # most steps of an exchange come at one time
             last, seconds = at, in_seconds(at - starts)
+        if missing and way == "in" and stage in missing:
+            note = {**(note or {}), "sees": missing[stage]}
         journey.append({"stage": stage, "way": way, "did": did, "at": seconds, "note": note or {}})
     return {
         "journey": journey,
         "errors": [
-            {"type": error.type, "message": error.message, "raised_by": error.raised_by, "caught_by": error.caught_by}
+            {
+                "type": error.type,
+                "message": error.message,
+                "raised_by": error.raised_by,
+                "caught_by": error.caught_by,
+                "because": error.because,
+            }
             for error in x.errors
         ],
         "second_answer": answer_record(x.second_answer),
@@ -117,3 +127,8 @@ def _happened(x: Exchange, starts: int) -> Record:
 def send_records(send: Send, starts: int, checks: list[Check]) -> list[Record]:
     """Every exchange of a send; the checks stand with the last one that the caller saw."""
     return [exchange_record(x, starts, checks if x is send.final else ()) for x in send.exchanges]
+
+
+def final_of(records: Sequence[Record]) -> Record:
+    """The exchange that ended a send for its caller: not one that made a copy fresh meanwhile."""
+    return next(record for record in reversed(records) if not record["id"].endswith("/revalidation"))
