@@ -56,7 +56,7 @@ PIPELINES: list[tuple[str, str, str, str, str]] = [
     ("tab", HEAD + "stages:\n\t- access-log\n", "3:1", "a tab stands here where only spaces may", "indent with spaces"),
     ("unquoted brace in a path", HEAD + "routes:\n  - {id: r, at: GET /berths/{berth}, handler: {echo: true}}\n", "3:", "a brace stands unquoted", "put the value into quotes"),
     ("unquoted placeholder", HEAD + "routes:\n  - {id: r, at: GET /, handler: {answer: {text: ${query.a}}}}\n", "3:", "a placeholder stands unquoted", "put the value into quotes"),
-    ("no YAML", HEAD + "stages: [access-log\n", "3:1", "this is not YAML", "check brackets"),
+    ("no YAML", HEAD + "stages: [access-log\n", "3:1", "a list that begins with [ has no end", "close it with ]"),
     ("a list", "- a\n", "1:1", "a pipeline must be a mapping", "start with patient-usher: pipeline/1"),
     ("empty", "", "1:1", "the file is empty", "write something into it"),
     ("duration", stage("{id: c, kind: maintenance, retry-after: 15 minutes}"), "3:45", "'15 minutes' is no duration", "250ms or 15m"),
@@ -68,7 +68,7 @@ PIPELINES: list[tuple[str, str, str, str, str]] = [
     ("two handlers", HEAD + "routes: [{id: r, at: GET /, handler: {echo: true, answer: {}}}]\n", "2:38", "the handler has answer and echo at once", "give one of"),
     ("no handler", HEAD + "routes: [{id: r, at: GET /, handler: {}}]\n", "2:38", "the handler is empty", "give one of"),
     ("two bodies", HEAD + "routes: [{id: r, at: GET /, handler: {answer: {text: a, json: b}}}]\n", "2:47", "the answer's content has json and text at once", "give one"),
-    ("access", HEAD + "routes: [{id: r, at: GET /, access: {rule: x}, handler: {echo: true}}]\n", "2:37", "says not who may", "everyone, signed-in, nobody"),
+    ("access", HEAD + "routes: [{id: r, at: GET /, access: {rule: x}, handler: {echo: true}}]\n", "2:37", "access knows no 'rule'", "did you mean 'role'?"),
     ("gate without cases", stage("{id: g, kind: decide}"), "3:5", "the stage has no cases", "give cases"),
     ("then twice", stage("{id: g, kind: decide, cases: [{then: {answer: {}, raise: X}}]}"), "3:42", "then has answer and raise at once", "give one"),
     ("when", stage('{id: g, kind: decide, cases: [{when: {header: {x: {pattern: "("}}}}]}'), "3:55", "is no regular expression", ""),
@@ -146,7 +146,7 @@ TRACES: list[tuple[str, str, str, str, str]] = [
     ("HAR entry without a request", json.dumps({"log": {"entries": [{"response": {}}]}}), "1:22", "the entry has no request", "HAR 1.2"),
     ("HAR entry of another shape", json.dumps({"log": {"entries": [7]}}), "1:22", "isn't shaped as HAR 1.2 says", ""),
     ("HAR without requests", json.dumps({"log": {"entries": []}}), "1:", "the recording has no request that could be replayed", ""),
-    ("JSON cut short", '{"patient-usher": "trace/1", "requests": [', "1:", "this is not YAML", ""),
+    ("JSON cut short", '{"patient-usher": "trace/1", "requests": [', "1:", "the file ends in the middle of something", "close what is still open"),
     ("JSON with a place", '{"patient-usher": "trace/1",\n "requests": [{"id": "a", "sned": "GET /"}]}', "2:27", "unknown key 'sned'", "did you mean 'send'?"),
 ]  # fmt: skip
 

@@ -335,7 +335,7 @@ def test_a_trace_reads_only_what_the_command_line_allows_of_the_environment(ushe
     env = {"SECRET": "from-outside"}
     hidden = usher("replay", "p.json", "t.yaml", "--format", "json", env=env, p__json=pipeline, t__yaml=trace)
     allowed = usher("replay", "p.json", "t.yaml", "--format", "json", "--allow-env", "SECRET", env=env)
-    assert ("from-outside" in hidden.out, "from-outside" in allowed.out) == (False, True)
+    assert ["${env:SECRET}" in done.out for done in (hidden, allowed)] == [False, True], "it is sent, and not told"
     asked = usher("replay", "p.json", "t.yaml", env=env, t__yaml=trace.replace("|none", ""))
     assert (asked.status, "give --allow-env SECRET" in asked.err) == (2, True)
 
@@ -552,3 +552,141 @@ def test_one_route_may_differ_in_an_environment() -> None:
         walk([guard], environments=overlay, **({"environments-on": [name]} if name else {})) for name in ("", "staging")
     )
     assert [one["response"]["status"] for one in (plain, staged)] == [200, 403]
+
+
+# What editors show.
+
+
+def test_every_key_of_a_file_has_a_sentence(usher: Usher) -> None:
+    for name in ("pipeline", "trace"):
+        schema = usher("schema", name).json
+        for title, node in [(name, schema), *schema["$defs"].items()]:
+            silent = [
+                key for key, spec in node.get("properties", {}).items() if not spec.get("description", "").strip()
+            ]
+            assert silent == [], title
+
+
+# Words for what can't be read.
+
+UNREADABLE = [
+    ("hello\n", "1:1: the file holds 'hello' and nothing else"), ("a: 1\n  b: 2\n", "2:4: a colon stands where none can"),
+    ("routes:\n  - id: a\n   at: GET /\n", "this line stands further in"), ("name: [a, b\nx: 1\n", "a list that begins with [ has no end"),
+    ('name: "abc\n', "a quoted text has no end"), ("name: @x\n", "no text starts with this character"), ("a: {b: 1\n", "a mapping that begins with {"),
+    ("patient-usher: pipeline/1\nabc\n", "a key has no colon"), ("stages: [{knd: cors}]\n", "unknown key 'knd'; did you mean 'kind'?"),
+    ("routes: [{id: a, at: GET /, access: {roles: x}, handler: {echo: true}}]\n", "access knows no 'roles'; did you mean 'role'?"),
+    ("stages: [{id: d, kind: decide, cases: [{then: pass}]}]\n", "a case can't do 'pass'; write continue, nothing"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text_", "said"), UNREADABLE)
+def test_unreadable_files_are_told_in_plain_words(usher: Usher, text_: str, said: str) -> None:
+    done = usher("show", "p.yaml", p__yaml=text_)
+    assert done.status == 2
+    assert done.err.startswith("p.yaml:")
+    assert said in done.err
+
+
+PIPE = "patient-usher: pipeline/1\nstages: [{id: late, kind: timeout, after: 1s}]\nroutes: [{id: r, at: GET /r, access: everyone, handler: {echo: true}}]\n"
+TRACE = "patient-usher: trace/1\nrequests: [{id: a, send: GET /r}]\n"
+REFUSED: list[tuple[list[str], str]] = [
+    (["show", "p.yaml", "--set", "late.aftr=3"], "--set:1:1: unknown key 'aftr'; did you mean 'after'?"),
+    (["replay", "p.yaml", "t.yaml", "--host", "x.example"], "--host is for recordings"),
+    (["replay", "p.yaml", "t.yaml", "--expect-recorded"], "--expect-recorded is for recordings"),
+    (["replay", "p.yaml", "t.yaml", "--format", "json", "--details"], "--details belongs to --format text"),
+    (["replay", "p.yaml", "t.yaml", "--onyl", "a"], "no option or argument '--onyl' here; did you mean '--only'?"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "said"), REFUSED)
+def test_options_that_mean_nothing_here(usher: Usher, arguments: list[str], said: str) -> None:
+    done = usher(*arguments, p__yaml=PIPE, t__yaml=TRACE)
+    assert (done.status, done.out) == (2, "")
+    assert said in done.err
+
+
+def test_send_takes_a_path_without_its_slash(usher: Usher) -> None:
+    done = usher("send", "p.yaml", "GET", "r", "--format", "json", p__yaml=PIPE)
+    assert done.json["exchanges"][0]["route"] == "r"
+
+
+# What comes from the environment stays there.
+
+
+@pytest.mark.parametrize("arguments", [[], ["--format", "json"], ["--format", "jsonl"], ["--details"]])
+def test_values_of_the_environment_are_in_no_output(usher: Usher, arguments: list[str]) -> None:
+    answer = '{answer: {headers: {X-Key: "${env:KEY}"}, json: {key: "${env:KEY}", asked: "${query.k}"}}}'
+    pipeline = f"patient-usher: pipeline/1\nroutes: [{{id: r, at: GET /r, access: everyone, handler: {answer}}}]\n"
+    trace = (
+        'patient-usher: trace/1\nrequests: [{id: a, send: "GET /r?k=${env:OWN}", expect: {headers: {X-Key: other}}}]\n'
+    )
+    env = {"KEY": "made up, for this", "OWN": "another/made-up"}
+    trace = trace.replace("${env:OWN}", "another%2Fmade-up&o=${env:OWN}")
+    done = usher(
+        "replay", "p.yaml", "t.yaml", "--allow-env", "OWN", *arguments, env=env, p__yaml=pipeline, t__yaml=trace
+    )
+    assert done.status == 1
+    assert "env:KEY" in done.out
+    assert not [secret for secret in ("made up", "made-up") if secret in done.out]
+
+
+# What journeys and show explain.
+
+EXPLAINED: list[tuple[str, list[str], list[str]]] = [
+    ("stages: [{id: gate, kind: decide, cases: [{when: {body: {a: b}}, then: nothing}]}]", ["POST", "/", "--body", 'json:{"a": "b"}'],
+     ["sees no body, since no stage in front has read it"]),
+    ("stages: [{id: who, kind: authenticate, schemes: [{scheme: session-cookie}]}]", ["GET", "/in", "--header", "Cookie: session=x"],
+     ["sees no cookies, since no stage in front has read them"]),
+    ("stages: []", ["GET", "/boom"], ["nobody caught Oops: no error handler stands on its way"]),
+    ("flow: sequential\nstages: [{id: net, kind: error-handler}, routes]", ["GET", "/boom"], ["net stands in front of handler", "errors skip forward"]),
+    ("stages: [{id: net, kind: error-handler, only: [/in]}]", ["GET", "/boom"], ["net passes this request over (only, except)"]),
+    ("stages: [{id: who, kind: decide, cases: [{then: {raise: Early}}]}, {id: net, kind: error-handler}]", ["GET", "/in"], ["net doesn't stand around who"]),
+    ("stages: []\ndeployment: {trusts-forwarded: [198.51.100.1]}", ["GET", "/in", "--header", "X-Forwarded-For: 203.0.113.9"],
+     ["X-Forwarded-For not believed: 192.0.2.1 isn't listed in trusts-forwarded"]),
+    ("stages: []\ndeployment: {trusts-forwarded: [192.0.2.1]}", ["GET", "/in", "--header", "X-Forwarded-For: 203.0.113.9"],
+     ["X-Forwarded-For believed, from 192.0.2.1: the caller is 203.0.113.9"]),
+    ("stages: [{id: gate, kind: decide, cases: [{then: nothing}]}]", ["GET", "/in"], ["gate neither passed it on nor answered; the caller gave up after 30s"]),
+    ("stages: []", ["GET", "/slow"], ["the caller gave up after 30s; the work went on for nobody until 60s"]),
+    ("stages: []\ndeployment: {caller-leaves: cancels}", ["GET", "/slow"], ["the caller gave up after 30s; the work ended there"]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("top", "request_", "said"), EXPLAINED)
+def test_journeys_explain(usher: Usher, top: str, request_: list[str], said: list[str]) -> None:
+    routes = """
+routes:
+  - {id: p, at: POST /, access: everyone, handler: {answer: {text: ok}}}
+  - {id: in, at: GET /in, handler: {answer: {text: ok}}}
+  - {id: boom, at: GET /boom, access: everyone, handler: {raise: Oops}}
+  - {id: slow, at: GET /slow, access: everyone, handler: {answer: {text: ok}, busy-for: 1m}}
+"""
+    done = usher("send", "p.yaml", *request_, p__yaml=f"patient-usher: pipeline/1\n{top}\n{routes}")
+    flat = " ".join(done.out.split())
+    assert [words for words in said if words not in flat] == [], done.out
+
+
+def test_details_show_everything_to_its_end(usher: Usher) -> None:
+    long = "x" * 300 + "END"
+    pipeline = f"patient-usher: pipeline/1\nroutes: [{{id: r, at: GET /r, access: everyone, handler: {{answer: {{text: {long}, headers: {{X-Long: {long}}}}}}}}}]\n"
+    shown = usher("replay", "p.yaml", "t.yaml", "--only", "a", p__yaml=pipeline, t__yaml=TRACE).out
+    assert shown.count("END") == 2
+
+
+SHOWN: list[tuple[str, list[str], list[str]]] = [
+    ("stages: [{id: who, kind: authenticate, schemes: [{scheme: api-key}]}]", [], ["role boss: nothing checks it", "signed-in\n"]),
+    ("stages: [{id: who, kind: authenticate, schemes: [{scheme: api-key}]}, {id: may, kind: authorize}]", [], ["role boss\n"]),
+    ("stages: [{id: g, kind: decide, cases: [{when: {not: {role: boss}}, then: {raise: Forbidden}}]}]", [], ["role boss\n"]),
+    ("listed: innermost-first\nstages: [access-log]", [], ["listed innermost first"]),
+    ("flow: sequential\nstages: [{id: early, kind: error-handler}, access-log, routes, {id: net, kind: error-handler}]", [], ["◇ for errors only"]),
+    ("flow: sequential\nstages: [{id: early, kind: error-handler}, access-log, routes, {id: net, kind: error-handler}]", ["GET", "/s"],
+     ["no error ever comes here", "for errors only: those of access-log, handler"]),
+    ("flow: sequential\nrefuse: raise\nstages: [routes, {id: net, kind: error-handler}]", ["GET", "/none"], ["for errors only: those of router"]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("top", "request_", "said"), SHOWN)
+def test_show_tells_what_holds(usher: Usher, top: str, request_: list[str], said: list[str]) -> None:
+    routes = "routes: [{id: b, at: GET /b, access: {role: boss}, handler: {echo: true}}, {id: s, at: GET /s, access: signed-in, handler: {echo: true}}]"
+    accounts = "accounts: {ann: {roles: [boss]}}"
+    done = usher("show", "p.yaml", *request_, p__yaml=f"patient-usher: pipeline/1\n{top}\n{routes}\n{accounts}\n")
+    assert [words for words in said if words not in done.out] == [], done.out

@@ -111,9 +111,11 @@ def _early(arguments: list[str]) -> int:
 
 
 def _say(text: object) -> None:
+    from patient_usher.files.environment import ENVIRONMENT
     from patient_usher.reports.paint import shown
 
-    print("\n".join(map(shown, str(text).split("\n"))), file=sys.stderr)
+    told = str(ENVIRONMENT.hidden(str(text)))
+    print("\n".join(map(shown, told.split("\n"))), file=sys.stderr)
 
 
 def _report(error: Exception, debug: bool) -> int:

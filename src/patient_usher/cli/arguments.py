@@ -6,6 +6,7 @@ import sys
 from argparse import ArgumentParser
 from typing import NoReturn
 
+from patient_usher.core.model.document import near
 from patient_usher.reports.paint import shown
 
 
@@ -14,5 +15,10 @@ class Parser(ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         """Say it and end with exit status 2."""
+        start = "unrecognized arguments: "
+        if message.startswith(start):
+            word = message.removeprefix(start).split(" ")[0]
+            hint = near(word, self._option_string_actions) if word.startswith("-") else ""
+            message = f"there is no option or argument '{word}' here" + (f"; {hint}" if hint.startswith("did") else "")
         print(shown(f"{self.prog}: {message}; {self.prog} --help says more"), file=sys.stderr)
         sys.exit(2)

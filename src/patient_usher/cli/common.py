@@ -16,10 +16,11 @@ from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.world import World
-from patient_usher.core.model.document import Unusable
+from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Record, final_of, send_records
 from patient_usher.core.verify.summary import Summary
+from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.lab import Trace, load, sends
 from patient_usher.reports import text
 from patient_usher.reports.journey import journey
@@ -82,7 +83,7 @@ def pipeline_of(args: Namespace) -> Blueprint:
         allow_python=args.allow_python,
     )
     for warning in pipeline.warnings:
-        print(shown(str(warning)), file=sys.stderr)
+        print(shown(ENVIRONMENT.hidden(str(warning))), file=sys.stderr)
     return pipeline
 
 
@@ -155,6 +156,10 @@ def report(args: Namespace, batch: Batch) -> int:
     """Replay the traces and write what came of them. Returns the exit status."""
     if args.format == "text":
         return _text(args, batch)
+    for option in ("details", "quiet"):
+        if getattr(args, option) and not getattr(args, "whole", False):
+            what = f"--{option} belongs to --format text"
+            raise Unusable([Problem(Spot("command line", 1, 1), what, f"{args.format} says everything; leave it out")])
     from patient_usher.reports import result  # text needs none of it
 
     summary = Summary()
@@ -165,7 +170,7 @@ def report(args: Namespace, batch: Batch) -> int:
             summary.add(send, failed=failed)
             if not batch.shows(send):
                 continue
-            records = send_records(send, starts, checks)
+            records = ENVIRONMENT.hidden(send_records(send, starts, checks))
             if args.format == "json":
                 rows += records
             else:
@@ -237,7 +242,7 @@ class TextReport:
             if self.only and send.entry.id not in self.only and send.id not in self.only:
                 continue
             if told or failed:
-                self._row(send, send_records(send, starts, checks), failed)
+                self._row(send, ENVIRONMENT.hidden(send_records(send, starts, checks)), failed)
         self._end()
         return 1 if self.failed_ids or (self.strict and self.summary.slips) else 0
 

@@ -6,6 +6,7 @@ content tells which.
 
 from __future__ import annotations
 
+import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
@@ -76,6 +77,12 @@ def run(args: Namespace) -> int:
             problems += error.problems
     if problems:
         raise Unusable(problems)
+    for option, given in (("--host", args.host), ("--sign", args.sign), ("--expect-recorded", args.expect_recorded)):
+        if given and not any(trace.recorded for trace in traces):
+            what = f"{option} is for recordings, and there is none here"
+            raise Unusable([Problem(Spot("command line", 1, 1), what, "name a HAR file, or leave it out")])
+    if args.keep_state and len(traces) == 1:
+        print("usher replay: --keep-state carries on from trace to trace, and there is one only", file=sys.stderr)
     prepared = prepared_all(pipeline, traces)
     known = [id_ for trace in prepared for id_ in trace.ids]
     for id_ in args.only:

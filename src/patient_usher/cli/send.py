@@ -51,7 +51,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("--id", metavar="ID", help="the request's id; else made from method and path")
     add_output_arguments(parser)
-    parser.set_defaults(details=True)
+    parser.set_defaults(details=True, whole=True)
 
 
 def run(args: Namespace) -> int:
@@ -92,9 +92,10 @@ def request_of(args: Namespace) -> dict[str, Any]:
     stem = re.sub(
         r"[^A-Za-z0-9]+", "-", args.url.partition("://")[2].partition("/")[2] or args.url.partition("?")[0]
     ).strip("-")
+    target = args.url if re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*://", args.url) else f"/{args.url}"
     spec: dict[str, Any] = {
         "id": args.id or f"{method.lower()}-{stem or 'root'}"[:40],
-        "send": f"{method} {args.url}",
+        "send": f"{method} {target}",
     }
     headers: dict[str, Any] = {}
     for text in args.header:

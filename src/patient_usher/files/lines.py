@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 from array import array
 from collections.abc import Collection, Iterable, Iterator
@@ -24,6 +23,7 @@ from patient_usher.core.model.invalid import problems_of
 from patient_usher.core.model.scalars import MAX_TIME, UNITS
 from patient_usher.core.model.trace import ChangeSpec, RequestSpec
 from patient_usher.core.model.words import RESERVED
+from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import Beside
 from patient_usher.files.text import SURROGATE, Twins, no_twins, open_file, parse_yaml
 from patient_usher.files.trace import HarOptions, Trace
@@ -63,6 +63,8 @@ _text_of = msgspec.json.Decoder(str).decode
 class Lines(Trace):
     """A trace that streams. What comes from a pipe can be replayed once."""
 
+    recorded = False
+
     def __init__(
         self,
         name: str,
@@ -79,7 +81,7 @@ class Lines(Trace):
 
     def prepared(self, pipeline: Blueprint) -> Prepared:
         """The trace made ready for a pipeline; a line that can't be used is told when it is come to."""
-        problems = fill_from_environment(self._header, os.environ, self._allow_env)
+        problems = fill_from_environment(self._header, ENVIRONMENT, self._allow_env)
         try:
             spec = read_spec(self._header)
         except Unusable:
@@ -221,7 +223,7 @@ class _Reader:
             column = getattr(error, "colno", 1)
             problem = Problem(spot._replace(column=column), "this line is no JSON", "write one request a line")
             raise Unusable([problem]) from None
-        if b"${env:" in raw and (problems := fill_from_environment(doc, os.environ, self.allow_env)):
+        if b"${env:" in raw and (problems := fill_from_environment(doc, ENVIRONMENT, self.allow_env)):
             raise Unusable(problem._replace(spot=spot) for problem in problems)
         return doc
 

@@ -12,6 +12,7 @@ from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.compile import compile_document
 from patient_usher.core.model.document import Problem, Unusable, fill_from_environment, locate
 from patient_usher.core.model.overlays import setting, variant
+from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.text import MAX_OCTETS, open_file, parse, parse_value, read_text
 
 
@@ -92,7 +93,7 @@ def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Any:
     while True:
         name = os.path.relpath(path) if not path.is_absolute() else str(path)
         doc = parse(read_text(path, name), name, places=places)
-        if problems := fill_from_environment(doc, os.environ):
+        if problems := fill_from_environment(doc, ENVIRONMENT):
             raise Unusable(problems)
         chain.append(doc)
         seen.append(Path(os.path.realpath(path)))

@@ -15,6 +15,7 @@ from typing import Any, BinaryIO
 
 from patient_usher.core.http.messages import MAX_NESTING, finite, nests_too_deep, no_constant, whole
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable
+from patient_usher.core.model.scalars import show
 
 MAX_NODES = 2_000_000
 MAX_OCTETS = 256 << 20
@@ -79,7 +80,13 @@ def parse(text: str, name: str, *, places: bool = False) -> Any:
             return _loads(text)
         except ValueError:
             pass  # the slow way says where, and reads YAML that begins like JSON
-    return parse_yaml(text, name)
+    tree = parse_yaml(text, name)
+    if not isinstance(tree, dict | list):
+        what = f"the file holds {show(tree)} and nothing else"
+        raise Unusable(
+            [Problem(Spot(name, 1, 1), what, "write lines such as NAME: VALUE, the first one patient-usher:")]
+        )
+    return tree
 
 
 class Twins(ValueError):
@@ -175,8 +182,34 @@ def _explain(error: Any, text: str, spot: Spot) -> tuple[str, str]:
         )
     if re.search(r"/[^\s\"']*\{", line):
         return "a brace stands unquoted here", 'put the value into quotes, as in "GET /berths/{berth}"'
+    told = f"{error.context or ''} {error.problem or ''}"
+    for words, what, mend in _JARGON:
+        if words in told:
+            return what, mend
     problem = str(error.problem or "this can't be read").replace("did not find expected", "there should be")
     return f"this is not YAML: {problem}", "check brackets, quotes and indentation"
+
+
+_JARGON = (
+    ("while scanning a quoted scalar", "a quoted text has no end", "close its quote"),
+    (
+        "mapping values are not allowed",
+        "a colon stands where none can",
+        "quote the text that holds it, or indent the line like its neighbours",
+    ),
+    ("cannot start any token", "no text starts with this character", "put the text into quotes"),
+    ("flow sequence", "a list that begins with [ has no end, or an item no comma", "close it with ], or add the comma"),
+    (
+        "flow mapping",
+        "a mapping that begins with { has no end, or an entry no comma",
+        "close it with }, or add the comma",
+    ),
+    ("<block mapping start>", "this line stands further in than the one above allows", "indent it like its neighbours"),
+    ("block collection", "this line's indentation fits none of the lines above", "indent it like its neighbours"),
+    ("block mapping", "this line's indentation fits none of the lines above", "indent it like its neighbours"),
+    ("could not find expected ':'", "a key has no colon", "write KEY: VALUE"),
+)
+"""What the parser says, in words of whoever writes files: what is looked for, what is wrong, the mend."""
 
 
 class _Builder:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Collection, Mapping
 from pathlib import Path
@@ -12,6 +11,7 @@ from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared, prepare, read_spec
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Unusable, fill_from_environment
+from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import Beside
 from patient_usher.files.text import MAX_OCTETS, decoded, open_file, parse
 
@@ -100,6 +100,12 @@ class Trace:
         doc = {"patient-usher": "trace/1", **header, "requests": entries}
         return Trace("trace", Beside(Path()), doc=doc, har=HarOptions())
 
+    @property
+    def recorded(self) -> bool:
+        """Whether it is a recording."""
+        doc = self._doc if self._doc is not None else parse(self._text, self.name, places=False)
+        return is_har(doc)
+
     def document(self) -> Any:
         """What the file says, as data. Raises Unusable where it can't be read."""
         return self._doc if self._doc is not None else parse(self._text, self.name, places=True)
@@ -120,7 +126,7 @@ class Trace:
             from patient_usher.files.har import trace_of_har
 
             doc, notes = trace_of_har(doc, pipeline, self._har)
-        if problems := fill_from_environment(doc, os.environ, self._allow_env):
+        if problems := fill_from_environment(doc, ENVIRONMENT, self._allow_env):
             raise Unusable(problems)
         return doc, notes
 

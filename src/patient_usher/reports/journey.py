@@ -193,7 +193,9 @@ def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
     if response is None:
         yield line((_no_answer(record), "bad"))
     else:
-        yield line((f"{response['status']} {phrase(response['status'])}", status_style(record)), f"  {_by(record)}")
+        status = f"{response['status']} {phrase(response['status'])}"
+        for at, part in enumerate(textwrap.wrap(_by(record), WIDTH - len(status) - 2)):
+            yield line((status if at == 0 else " " * len(status), status_style(record)), f"  {part}")
         yield from _headers(response["headers"], whole=whole)
         yield from _content(response, WHOLE if whole else PART)
     second = record["second_answer"]
@@ -222,14 +224,15 @@ def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
 
 def _by(record: Record) -> str:
     by, refused = record["answered_by"], record["refused_by"]
+    if by == "server" and record["errors"]:
+        error = record["errors"][-1]
+        why = f": {error['because']}" if error["because"] else ""
+        whose = f"refused by {refused} ({record['why']}); " if refused else ""
+        return f"answered by server; {whose}nobody caught {error['type']}{why}"
     if refused and refused != by:
         return f"answered by {by}; refused by {refused} ({record['why']})"
     if refused:
         return f"refused by {refused} ({record['why']})"
-    if by == "server" and record["errors"]:
-        error = record["errors"][-1]
-        why = f": {error['because']}" if error["because"] else ""
-        return f"answered by the server itself; nobody caught {error['type']}{why}"
     if record["outcome"] == "errored":
         return f"answered by {by}, which caught {record['errors'][-1]['type']}"
     return f"answered by {by}"

@@ -183,6 +183,10 @@ def _lay_on(
     return chosen
 
 
+_EVERY = ("id", "kind", "enabled", "refuse", "only", "except")
+"""Keys that every stage may have."""
+
+
 def _read_stages(found: Complaints) -> tuple[dict[str, StageOptions], dict[str, Path]]:
     """Every stage's options and place by id, each read by its kind."""
     options: dict[str, StageOptions] = {}
@@ -198,6 +202,12 @@ def _read_stages(found: Complaints) -> tuple[dict[str, StageOptions], dict[str, 
             name = entry.get("kind")
             if not isinstance(name, str) or name not in kinds():
                 what = f"there is no kind '{name}'" if name is not None else "the stage has no kind"
+                slip = next(
+                    (key for key in entry if key not in _EVERY and near(str(key), ["kind"]).startswith("did")), None
+                )
+                if name is None and slip is not None:
+                    found.add((*where, slip), f"unknown key '{slip}'", "did you mean 'kind'?", key=True)
+                    continue
                 found.add((*where, "kind") if "kind" in entry else where, what, near(str(name), kinds()))
                 continue
             try:

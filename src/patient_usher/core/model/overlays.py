@@ -153,8 +153,9 @@ def setting(text: str, parse: Any) -> tuple[Map, list[Problem]]:
         ]
     value = parse(raw)
     node = overlay
-    for key in ("stages", stage, *option.split(".")[:-1]):
-        node[key] = Map(spot)
+    *outer, last = option.split(".")
+    for key in ("stages", stage, *outer):
+        node[key], node.spots[key] = Map(spot), (spot, spot)
         node = node[key]
-    node[option.split(".")[-1]] = value
+    node[last], node.spots[last] = value, (spot, spot)
     return overlay, []

@@ -6,6 +6,7 @@ from urllib.parse import unquote
 
 from pydantic import BeforeValidator, WithJsonSchema
 
+from patient_usher.core.model.document import near
 from patient_usher.core.model.scalars import METHOD, one_or_more, show, wrong
 from patient_usher.core.model.words import RESERVED
 
@@ -123,6 +124,8 @@ def _parse_access(value: Any) -> Access:
         names = one_or_more(names)
         if isinstance(names, list) and names and all(isinstance(name, str) for name in names):
             return Access(who, tuple(names))
+    if isinstance(value, dict) and len(value) == 1 and (key := str(next(iter(value)))) not in ("role", "scope"):
+        raise wrong(f"access knows no '{key}'", near(key, ("role", "scope")))
     raise wrong(f"{show(value)} says not who may", "write everyone, signed-in, nobody, {role: NAME} or {scope: NAME}")
 
 

@@ -41,6 +41,9 @@ class Then(Model):
 
 
 def _spell_out(value: Any) -> Any:
+    if isinstance(value, str) and value not in ("continue", "nothing"):
+        words = "write continue, nothing, {answer: ...}, {raise: ...} or {answer-and-continue: ...}"
+        raise wrong(f"a case can't do '{value}'", words)
     return {value: True} if value in ("continue", "nothing") else value
 
 
