@@ -191,6 +191,7 @@ def _explain(error: Any, text: str, spot: Spot) -> tuple[str, str]:
 
 
 _JARGON = (
+    ("<stream end>", "the file ends in the middle of something", "close what is still open"),
     ("while scanning a quoted scalar", "a quoted text has no end", "close its quote"),
     (
         "mapping values are not allowed",
