@@ -191,7 +191,6 @@ def _explain(error: Any, text: str, spot: Spot) -> tuple[str, str]:
 
 
 _JARGON = (
-    ("<stream end>", "the file ends in the middle of something", "close what is still open"),
     ("while scanning a quoted scalar", "a quoted text has no end", "close its quote"),
     (
         "mapping values are not allowed",
@@ -208,6 +207,7 @@ _JARGON = (
     ("<block mapping start>", "this line stands further in than the one above allows", "indent it like its neighbours"),
     ("block collection", "this line's indentation fits none of the lines above", "indent it like its neighbours"),
     ("block mapping", "this line's indentation fits none of the lines above", "indent it like its neighbours"),
+    ("<stream end>", "the file ends in the middle of something", "close what is still open"),
     ("could not find expected ':'", "a key has no colon", "write KEY: VALUE"),
 )
 """What the parser says, in words of whoever writes files: what is looked for, what is wrong, the mend."""
