@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import json
+from pathlib import Path
 from typing import Any
 
 import pytest
 
 from conftest import Record, make_pipeline, replay, text
+from patient_usher import load
+from patient_usher.core.model.words import BLOCKED
 
 PAGE = "https://page.example"
 CORS = {
@@ -48,6 +52,63 @@ BLAME: list[tuple[list[Any], dict[str, Any], dict[str, Any], str, str, list[Any]
 ]
 
 
+def marked(**fields: str) -> dict[str, Any]:
+    """A route whose handler marks its own answers."""
+    return {"handler": text(text="ok", headers={"Access-Control-Allow-Origin": PAGE, **fields})}
+
+
+def preflighted(status: int = 204, **fields: str) -> list[dict[str, Any]]:
+    """The developer's own logic as the whole of CORS: a case that answers every preflight."""
+    headers = {"Access-Control-Allow-Origin": PAGE, **{name.replace("_", "-"): value for name, value in fields.items()}}
+    answer = {"when": {"method": "OPTIONS"}, "then": {"answer": {"status": status, "headers": headers}}}
+    marks = [{"put": {"Access-Control-Allow-Origin": PAGE}}]
+    return [{"id": "byhand", "kind": "decide", "cases": [answer], "way-out": marks}]
+
+
+CREDENTIALS = {**CORS, "allow-credentials": True}
+INCLUDE = {**GET, "credentials": "include"}
+AUTHORIZED = {**GET, "headers": {"Authorization": "Bearer made-up"}}
+TRACED = {**GET, "headers": {"X-Trace": "1"}}
+ANY = {**CORS, "allow-origins": ["*"]}
+LIST = {**CORS, "allow-headers": ["authorization", "x-trace"]}
+STAR = {**ANY, "allow-headers": ["*"]}
+MUTE = {"id": "mute", "kind": "decide", "cases": [{"then": "nothing"}]}
+AWAY = {"id": "r", "at": "GET /", "access": "everyone", "handler": text(status=302, headers={"Location": "mailto:ann"})}
+ROUND = {
+    "id": "round",
+    "kind": "decide",
+    "cases": [{"then": {"answer": {"status": 302, "headers": {"Location": "/"}}}}],
+}
+HERE = {"send": f"GET {PAGE}/"}
+PUTS = "GET, PUT"
+
+# What is wrong, how the route differs, the request; the code, who or what is named; and what the sentence would have
+# otherwise: stages, route, request.
+MENDS: list[tuple[list[Any], dict[str, Any], dict[str, Any], str, str, dict[str, Any]]] = [
+    ([], marked(**{"Access-Control-Allow-Origin": "https://third.example"}), GET, "origin-mismatch", "https://third.example", {"route": marked()}),
+    ([ANY], {}, INCLUDE, "wildcard-with-credentials", "allow-origins of browsers", {"stages": [CREDENTIALS]}),
+    ([CORS], {}, INCLUDE, "credentials-not-allowed", "allow-credentials on browsers", {"stages": [CREDENTIALS]}),
+    ([CORS], {}, INCLUDE, "credentials-not-allowed", "or omit them", {"request": GET}),
+    ([CORS], {}, TRACED, "header-not-allowed", "allow-headers of browsers", {"stages": [LIST]}),
+    ([STAR], {}, AUTHORIZED, "authorization-not-listed", "allow-headers of browsers", {"stages": [LIST]}),
+    (preflighted(405, Access_Control_Allow_Methods=PUTS), {}, PUT, "preflight-status", "let byhand answer it 204", {"stages": preflighted(Access_Control_Allow_Methods=PUTS)}),
+    (preflighted(Access_Control_Allow_Methods="GET PUT"), {}, PUT, "malformed-allow-methods", "separate names by commas", {"stages": preflighted(Access_Control_Allow_Methods=PUTS)}),
+    (preflighted(Access_Control_Allow_Headers="x-a x-b"), {}, TRACED, "malformed-allow-headers", "separate names by commas", {"stages": preflighted(Access_Control_Allow_Headers="x-trace")}),
+    ([CORS, MUTE], {}, GET, "no-answer", "mute neither passed it on nor answered", {"stages": [CORS]}),
+    ([CORS], {}, {**GET, "cache": "only-if-cached", "mode": "same-origin", "send": f"GET {PAGE}/"}, "nothing-cached", "cache: default", {"request": HERE}),
+    ([CORS], {}, {"send": "TRACE /"}, "forbidden-method", "use another method", {"request": GET}),
+    ([CORS], {}, {**GET, "text": "x"}, "body-not-allowed", "leave the body out", {"request": GET}),
+    ([CORS], {}, {**PUT, "mode": "no-cors"}, "no-cors-method", "mode: cors", {"request": PUT}),
+    ([CORS], {}, {**GET, "mode": "no-cors", "redirect": "error"}, "no-cors-redirect", "mode: cors", {"request": GET}),
+    ([CORS], {}, {**GET, "mode": "same-origin"}, "mode-same-origin", "mode: cors", {"request": GET}),
+    ([CORS], {}, {"send": "GET http://api.example/"}, "mixed-content", "call https", {"request": GET}),
+    ([CORS, ROUND], {}, {**GET, "redirect": "error"}, "redirect-refused", "redirect: follow", {"stages": [CORS], "request": GET}),
+    ([CORS], AWAY, GET, "redirect-nowhere", "a Location of http or https", {"route": {}}),
+    ([CORS, ROUND], {}, GET, "redirect-limit", "round redirects", {"stages": [CORS]}),
+    ([CORS], {}, {"send": "PUT /", "mode": "navigate"}, "navigate-method", "GET or POST", {"request": {**HERE, "mode": "navigate"}}),
+]  # fmt: skip
+
+
 def seen(stages: list[Any], route: dict[str, Any], request: dict[str, Any]) -> Record:
     """What a page gets, after another page has asked for the same."""
     method = request["send"].partition(" ")[0]
@@ -77,3 +138,67 @@ def test_the_mend_that_the_sentence_names_makes_the_page_able_to_read(
     assert named in blocked["reason"]
     healed = seen(mended, route, request_)["browser"]
     assert healed["verdict"] == "readable", healed
+
+
+@pytest.mark.parametrize(
+    ("stages", "route", "request_", "code", "named", "mend"), MENDS, ids=lambda v: v if isinstance(v, str) else ""
+)
+def test_calls_and_their_mends(
+    stages: list[Any], route: dict[str, Any], request_: dict[str, Any], code: str, named: str, mend: dict[str, Any]
+) -> None:
+    blocked = seen(stages, route, request_)["browser"]
+    assert (blocked["verdict"], blocked["why"]) == ("blocked", code), blocked
+    assert named in blocked["reason"]
+    healed = seen(mend.get("stages", stages), mend.get("route", route), mend.get("request", request_))["browser"]
+    assert healed["verdict"] == "readable", healed
+
+
+GONE = """
+class Own:
+    def way_out(self, x):
+        x.answer.fields.drop("access-control-allow-origin")
+"""
+
+
+def test_marks_that_code_takes_away_are_looked_for_outside(tmp_path: Path) -> None:
+    (tmp_path / "gone.py").write_text(GONE)
+    stages = [{"id": "mine", "kind": "python", "call": "gone:Own"}, CORS]
+    file = tmp_path / "p.yaml"
+    file.write_text(
+        json.dumps(
+            {
+                "patient-usher": "pipeline/1",
+                "stages": stages,
+                "routes": [{"id": "r", "at": "GET /", "access": "everyone", "handler": text()}],
+            }
+        )
+    )
+    page = {"page": {"kind": "browser", "origin": PAGE}}
+    (record,) = replay(load(file, allow_python=True), {**GET, "caller": "page"}, callers=page)
+    assert record["browser"]["why"] == "origin-missing"
+    assert "look at mine outside it" in record["browser"]["reason"]
+
+
+UNROUTED = {
+    "id": "g",
+    "prefix": "/g",
+    "stages": [CORS],
+    "routes": [{"id": "r", "at": "PUT /", "access": "everyone", "handler": text()}],
+}
+
+
+def test_a_cors_stage_on_a_group_never_meets_a_preflight() -> None:
+    page = {"page": {"kind": "browser", "origin": PAGE}}
+    call = {"send": "PUT /g/", "caller": "page"}
+    blocked = replay(make_pipeline([], groups=[UNROUTED], routes=[]), call, callers=page)[-1]["browser"]
+    assert (blocked["why"], "move browsers to the server-wide stages" in blocked["reason"]) == (
+        "preflight-unrouted",
+        True,
+    )
+    healed = replay(make_pipeline([CORS], groups=[{**UNROUTED, "stages": []}], routes=[]), call, callers=page)[-1]
+    assert healed["browser"]["verdict"] == "readable"
+
+
+def test_every_reason_has_a_mend() -> None:
+    tested = {row[3] for row in [*BLAME, *MENDS]} | {"origin-missing", "preflight-unrouted"}
+    assert tested == set(BLOCKED)

@@ -45,12 +45,28 @@ def blame(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchange, m
         return why, f'"*" doesn\'t cover Authorization, which must be listed by name; add it to {named}'
     if why == "redirect-limit":
         told = next((note["because"] for _, _, _, _, note in x.journey or () if note and "because" in note), None)
-        return why, f"{BLOCKED[why]}: {told}" if told else BLOCKED[why]
+        ends = f"{x.answered_by} redirects {x.sent.url.text} again; let it answer"
+        return why, f"{BLOCKED[why]}: {told or ends}"
     if why in ("malformed-allow-methods", "malformed-allow-headers"):
         return why, f"{BLOCKED[why]} ({what}); separate names by commas"
     if why in ("origin-missing", "preflight-status"):
         return _no_fields(blueprint, origin, why, x, stages, ran, answer)
-    return why, BLOCKED[why]
+    return why, f"{BLOCKED[why]}; {_MENDS[why]}"
+
+
+_MENDS = {
+    "nothing-cached": "use cache: default",
+    "forbidden-method": "use another method",
+    "body-not-allowed": "leave the body out, or send it with POST",
+    "no-cors-method": "use mode: cors",
+    "no-cors-redirect": "use mode: cors",
+    "navigate-method": "use one of these",
+    "mode-same-origin": "use mode: cors",
+    "mixed-content": "call https",
+    "redirect-refused": "use redirect: follow",
+    "redirect-nowhere": "answer with a Location of http or https",
+}
+"""What mends calls that the page itself asks for wrongly."""
 
 
 def _slip(x: Exchange) -> str:
@@ -65,6 +81,8 @@ def _no_fields(
     assert x.answer is not None
     status, by = x.answer.status, x.answered_by
     preflight = x.kind == "preflight"
+    if not stages and why == "preflight-status":
+        return why, f"the preflight was answered {status} by {by}; let {by} answer it 204"
     if not stages:
         return (
             "no-cors-stage",
@@ -82,6 +100,12 @@ def _no_fields(
     if x.refused_by != ran and _allowed(x, ran) and (found := _taken(blueprint, x, ran, answer)) is not None:
         return found
     refused = x.refused_by == ran or (preflight and by == ran)
+    if why == "origin-missing" and _allowed(x, ran):
+        outside = [step.id for step in x.plan.steps[: [step.id for step in x.plan.steps].index(ran)]]
+        text = (
+            f"{ran} allowed {origin}, and what it put is gone from {answer}; look at {' and '.join(outside)} outside it"
+        )
+        return why, text
     if why == "origin-missing" or x.why == "origin-not-allowed":
         return "origin-not-listed", f"{ran} doesn't list the origin {origin}; add it to allow-origins"
     if refused and x.why is not None:
@@ -89,7 +113,8 @@ def _no_fields(
             "preflight-refused",
             f"{ran} refused the preflight: {x.why}; list what the page asks for, or allow the rest",
         )
-    return "preflight-status", f"the preflight was answered {status} by {by}; it must be 2xx"
+    mend = f"set preflight-status on {by}" if by == ran else f"move {ran} in front of {by}"
+    return "preflight-status", f"the preflight was answered {status} by {by}; it must be 2xx: {mend}"
 
 
 def _allowed(x: Exchange, stage: str) -> bool:
