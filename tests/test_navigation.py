@@ -216,3 +216,10 @@ def test_a_stale_copy_is_shown_at_once_and_made_fresh_meanwhile() -> None:
     assert told[3][1:] == ("from-caller-cache", 20.0), "the one after doesn't wait for what the page doesn't wait for"
     assert told[-1][1:] == ("from-caller-cache", 25.0)
     assert header(records[-1], "cache-control") is not None
+
+
+def test_cookies_that_stay_behind_are_named() -> None:
+    pipeline = make_pipeline([], routes=cookie_setter(*SESSION))
+    forged = {"send": "POST /", "form": {"a": "b"}, "caller": "page", "origin": FOREIGN, "mode": "navigate"}
+    last = replay(pipeline, {"send": "GET /set", "caller": "page"}, forged, base=API, callers={"page": PAGE})[-1]
+    assert "s (SameSite=Strict) and l (SameSite=Lax) and d (SameSite=Lax) stayed behind" in last["browser"]["reason"]

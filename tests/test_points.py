@@ -690,3 +690,15 @@ def test_show_tells_what_holds(usher: Usher, top: str, request_: list[str], said
     accounts = "accounts: {ann: {roles: [boss]}}"
     done = usher("show", "p.yaml", *request_, p__yaml=f"patient-usher: pipeline/1\n{top}\n{routes}\n{accounts}\n")
     assert [words for words in said if words not in done.out] == [], done.out
+
+
+def test_rows_show_the_host_where_it_differs_and_what_was_written(usher: Usher) -> None:
+    sends = ["GET /r", "GET https://other.example/r", '"GET /r?x=${kept.none}"']
+    requests = "".join(f"\n  - {{id: q{number}, send: {send}}}" for number, send in enumerate(sends))
+    done = usher("replay", "p.yaml", "t.yaml", p__yaml=PIPE, t__yaml=f"patient-usher: trace/1\nrequests: {requests}\n")
+    rows = [" ".join(line.split()) for line in done.out.splitlines() if line[2:4] in ("q0", "q1", "q2")]
+    assert [row.split(" ", 2)[2].rpartition(" ●")[0] or row for row in rows][:2] == [
+        "GET /r",
+        "GET https://other.example/r",
+    ]
+    assert "GET /r?x=${kept.none}" in rows[2]

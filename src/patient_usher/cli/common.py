@@ -220,6 +220,7 @@ class TextReport:
             lambda route: on_way.get(route, on_way[None]),
             sorted(only) if only else labels,
             [request for _, request in prepared.shown],
+            prepared.base,
         )
         self.summary = Summary()
         self.shown: list[Record] = []

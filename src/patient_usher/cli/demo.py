@@ -75,6 +75,14 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
             ),
         ],
     ),
+    "return": (
+        "coming back from another site, a forged form, and what SameSite has to do with both",
+        [
+            Part("Lax: the link back from another site takes the session along, the strangers' form doesn't.", "return.yaml", "return-story.yaml"),
+            Part("Strict: whoever comes back from another site is signed out.", "return-strict.yaml", "return-story.yaml", False),
+            Part("None: the strangers' form is as good as hers.", "return-none.yaml", "return-story.yaml", False),
+        ],
+    ),
     "limits": (
         "rate limits of several kinds, timeouts, instances, and where identity matters",
         [

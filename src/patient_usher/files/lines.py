@@ -99,6 +99,7 @@ class Lines(Trace):
             [],
             [shown for _, raw in first if (shown := _shown(raw)) is not None],
             streams=True,
+            base=spec.base.origin,
         )
 
     def _lines(self) -> Iterator[tuple[int, bytes]]:

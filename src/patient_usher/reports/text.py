@@ -77,9 +77,14 @@ class Table:
         order_of: Callable[[str | None], frozenset[str]],
         ids: list[str],
         requests: list[str],
+        base: str = "",
     ) -> None:
-        """``order_of`` gives the stages on a route's way; ``ids`` and ``requests`` set the widths."""
+        """``order_of`` gives the stages on a route's way; ``ids`` and ``requests`` set the widths.
+
+        Of URLs that begin with ``base`` the path alone is shown.
+        """
         self.columns = columns
+        self.base = base
         self.order_of = order_of
         self.gap = "" if len(columns) > 20 else " "
         self.track_width = len(columns) * 2 - 1 if self.gap else len(columns)
@@ -162,7 +167,7 @@ class Table:
         return [
             mark,
             label,
-            Piece(fit(request_line(record), self.request_width) + "  "),
+            Piece(fit(request_line(record, self.base), self.request_width) + "  "),
             *self.track(record),
             Piece("  " + (str(response["status"]) if response else "---"), status_style(record)),
             Piece(" " + fit(who(record), room).rstrip(), "dim" if record["outcome"] == "handled" else ""),
@@ -178,7 +183,7 @@ class Table:
         bad = burst.failed is not None
         mark = _mark(last["outcome"], last["checks"], bad)
         label = Piece(fit(f"{first['request_id']} ×{burst.tally.total()}", self.id_width) + " ", "bad" if bad else "")
-        request = Piece(fit(request_line(first), self.request_width) + "  ")
+        request = Piece(fit(request_line(first, self.base), self.request_width) + "  ")
         told = ", ".join(parts)
         if len(told) <= WIDTH - self.track_at - self.track_width - 2:
             return [[mark, label, request, *self.track(last), Piece("  " + told)]]
@@ -218,17 +223,19 @@ def send_id(record: Record) -> str:
     return id_.partition("/")[0]
 
 
-def request_line(record: Record) -> str:
-    """Method and target, the host left out."""
-    url = record["request"]["url"].partition("://")[2]
-    return f"{record['request']['method']} /{url.partition('/')[2]}"
+def request_line(record: Record, base: str) -> str:
+    """Method and target; scheme and host too, where they aren't the base's."""
+    url = record["request"]["url"]
+    if url.startswith(base + "/"):
+        url = url.removeprefix(base)
+    return f"{record['request']['method']} {url}"
 
 
 def who(record: Record) -> str:
     """Who answered, and why, in a few words."""
     outcome, by, refused, why = record["outcome"], record["answered_by"], record["refused_by"], record["why"]
     browser = record["browser"]
-    if browser is not None and browser["verdict"] != "readable":
+    if browser is not None and browser["verdict"] != "readable" and browser["why"] != "navigated":
         return f"{browser['verdict']} to the page"
     if outcome in ("stalled", "abandoned", "not-sent", "redirect-loop", "from-caller-cache"):
         return str(outcome)

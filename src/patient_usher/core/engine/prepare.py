@@ -25,7 +25,7 @@ class Prepared(NamedTuple):
     """A trace ready to be replayed, and what there is to say about it.
 
     ``shown`` has for each request (of one that streams, for the first few) its label and request line,
-    so that a table knows how wide it gets.
+    so that a table knows how wide it gets. ``base`` is the origin of paths.
     """
 
     name: str
@@ -36,6 +36,7 @@ class Prepared(NamedTuple):
     shown: list[tuple[str, str]]
     streams: bool = False
     changes: bool = False
+    base: str = ""
 
 
 def read_spec(doc: Any) -> TraceSpec:
@@ -81,6 +82,7 @@ def prepare(
         [request.id for request in requests],
         [(_label(request), _line(request, spec.callers)) for request in requests],
         changes=len(requests) < len(entries),
+        base=spec.base.origin,
     )
 
 

@@ -36,7 +36,7 @@ class Recipe:
 
     __slots__ = (
         "_body", "_fields", "_live_fields", "_ready", "_target", "base", "caller", "caller_name", "expects", "method",
-        "rules", "spec",
+        "rules", "spec", "written",
     )  # fmt: skip
 
     def __init__(
@@ -54,7 +54,7 @@ class Recipe:
         Raises OSError where the body's file can't be read.
         """
         self.spec, self.base = spec, base
-        self.method = send.method
+        self.method, self.written = send.method, send.target
         self.caller_name, self.caller = caller_name, caller
         self.expects = spec.expect is not None or bool(spec.expect_in)
         self.rules: Any = None

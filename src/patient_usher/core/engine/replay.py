@@ -210,7 +210,8 @@ class Replay:
         what = f"nothing was kept as {error.args[0]}" if missing else str(error)
         send.failures.append(("send", "a request that can be sent", what))
         recipe = send.recipe
-        request = Request(recipe.method, recipe.base, Fields(), b"", recipe.caller.address)
+        written = recipe.written if recipe.written.startswith("/") else f"/{recipe.written}"
+        request = Request(recipe.method, recipe.base.at(written), Fields(), b"", recipe.caller.address)
         self.world.exchanges += 1
         x = Exchange(self.world.exchanges, send.id, request, self.clock.now)
         x.send, x.outcome, x.caller = send, "not-sent", recipe.caller_name

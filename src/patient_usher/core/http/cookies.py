@@ -100,6 +100,11 @@ def _path_match(path: str, cookie_path: str) -> bool:
     return path.startswith(cookie_path) and (cookie_path.endswith("/") or path[len(cookie_path)] == "/")
 
 
+def _crosses(cookie: Cookie, *, safe_navigation: bool) -> bool:
+    """Whether a cookie goes along from another site (6265bis 5.8.3)."""
+    return cookie.same_site == "none" or (cookie.same_site == "lax" and safe_navigation)
+
+
 Registrable = Callable[[str], str | None]
 """The registrable domain of a host, None for one that nobody can register anything below."""
 
@@ -208,6 +213,21 @@ class Jar:
 
         ``same_site`` says whether the request comes from the same site (SameSite, 6265bis 5.8.3).
         """
+        fitting = [
+            cookie
+            for cookie in self._fitting(url, now)
+            if same_site or _crosses(cookie, safe_navigation=safe_navigation)
+        ]
+        fitting.sort(key=lambda cookie: (-len(cookie.path), cookie.created))
+        return "; ".join(f"{cookie.name}={cookie.value}" for cookie in fitting) or None
+
+    def held_back(self, url: Url, now: int, *, safe_navigation: bool = False) -> list[str]:
+        """The cookies that a request from another site leaves behind, each with its SameSite."""
+        kept = [cookie for cookie in self._fitting(url, now) if not _crosses(cookie, safe_navigation=safe_navigation)]
+        return [f"{cookie.name} (SameSite={cookie.same_site.capitalize()})" for cookie in kept]
+
+    def _fitting(self, url: Url, now: int) -> list[Cookie]:
+        """The cookies for a URL, wherever the request comes from; those that have expired go."""
         fitting = []
         for key, cookie in list(self._cookies.items()):
             if cookie.expires is not None and cookie.expires <= now:
@@ -219,11 +239,8 @@ class Jar:
                 fits = _domain_match(url.host, cookie.domain)
             if not fits or not _path_match(url.path, cookie.path) or (cookie.secure and url.scheme != "https"):
                 continue
-            if not same_site and cookie.same_site != "none" and not (cookie.same_site == "lax" and safe_navigation):
-                continue
             fitting.append(cookie)
-        fitting.sort(key=lambda cookie: (-len(cookie.path), cookie.created))
-        return "; ".join(f"{cookie.name}={cookie.value}" for cookie in fitting) or None
+        return fitting
 
     def value(self, name: str) -> str | None:
         """The value of a cookie of this name."""

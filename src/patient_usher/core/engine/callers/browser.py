@@ -141,6 +141,7 @@ class Browser:
             cookies = self.jar.header(fetch.url, now, same_site=same, safe_navigation=safe)
             if cookies is not None:
                 fields.put("Cookie", cookies)
+            fetch.held_back = [] if same else self.jar.held_back(fetch.url, now, safe_navigation=safe)
         if fetch.body:
             fields.put("Content-Length", str(len(fetch.body)))
         return Request(fetch.method, fetch.url, fields, fetch.body, fetch.peer)
@@ -176,9 +177,10 @@ class Browser:
             names = sorted(name for name in fields.names() if name not in cors.FORBIDDEN_RESPONSE_FIELDS)
             x.browser = Verdict("readable", None, None, tuple(names))
         elif fetch.navigates:
-            x.browser = Verdict("opaque", "navigated", "the browser shows the answer; no page sees it")
+            x.browser = Verdict("opaque", "navigated", "the browser shows the answer; no page sees it" + _behind(fetch))
         elif fetch.mode == "no-cors":
-            x.browser = Verdict("opaque", "no-cors", "in mode no-cors a page sees nothing of the answer")
+            text = "in mode no-cors a page sees nothing of the answer"
+            x.browser = Verdict("opaque", "no-cors", text + _behind(fetch))
         else:
             x.browser = Verdict("readable", None, None, tuple(cors.readable_names(fields, credentials=fetch.includes)))
 
@@ -188,6 +190,11 @@ class Browser:
             self.preflights.forget(fetch.sent_origin, fetch.url.text, credentials=fetch.includes)
         code, reason = blame(world.blueprint, fetch.origin, why, what, x, x.sent.method)
         x.browser = Verdict("blocked", code, reason)
+
+
+def _behind(fetch: Fetch) -> str:
+    names = " and ".join(fetch.held_back)
+    return f"; the page is of another site, so {names} stayed behind" if names else ""
 
 
 def _fetch_site(fetch: Fetch) -> str:

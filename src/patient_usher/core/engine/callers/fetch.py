@@ -31,6 +31,8 @@ class Fetch:
         self.urls = [normalised(request.url)]
         self.peer = request.peer
         self.hops = 0
+        self.held_back: list[str] = []
+        """Cookies that stayed behind for being of another site, at the last hop."""
         for name, value in request.fields:
             lower = name.lower()
             if self.navigates and lower != "content-type":
