@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from patient_usher.core.engine.callers.sites import loopback, normalised
+from patient_usher.core.engine.callers.sites import located, loopback, normalised
 from patient_usher.core.http import cors
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
@@ -134,8 +134,11 @@ class Fetch:
     def follow(self, x: Exchange) -> str:
         """4.4, HTTP-redirect fetch. Returns what forbids it, or nothing."""
         assert x.answer is not None
-        url = normalised(self.url, x.answer.fields.get("location"))
-        if url is None:
+        locations = {*x.answer.fields.values("location")}
+        url, holds_credentials = located(self.url, min(locations))
+        if url is None or len(locations) > 1:  # 4.4 step 2: several lead nowhere
+            return "redirect-nowhere"
+        if holds_credentials and self.mode == "cors" and (self.crosses or url.origin != self.origin):  # steps 7, 8
             return "redirect-nowhere"
         self.hops += 1
         if self.hops > LIMIT:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from functools import cache
 from ipaddress import ip_address
-from typing import Any, overload
+from typing import Any
 
 from patient_usher.core.http.urls import Url, parse_url
 
@@ -46,25 +46,24 @@ _PLAIN = re.compile(r"(?!.*/\.)(?:/[A-Za-z0-9_~!$&()*+,;=:@.-]*)+(?:\?[A-Za-z0-9
 """Targets that the URL standard leaves as they are."""
 
 
-@overload
-def normalised(url: Url) -> Url: ...
-@overload
-def normalised(url: Url, location: str | None) -> Url | None: ...
-def normalised(url: Url, location: str | None = "") -> Url | None:
-    """A URL, or where a Location leads from it, as browsers write it (URL Standard 4.4). None for nowhere.
-
-    Dots in paths are resolved, backslashes are slashes, what isn't ASCII is percent-encoded.
-    """
-    if location == "" and _PLAIN.fullmatch(url.target):
+def normalised(url: Url) -> Url:
+    """A URL as browsers write it (URL Standard 4.4): dots in paths resolved, backslashes as slashes, all of it ASCII."""
+    if _PLAIN.fullmatch(url.target):
         return url
-    if location is None:
-        return None
+    return located(url, url.target)[0] or url
+
+
+def located(url: Url, location: str) -> tuple[Url | None, bool]:
+    """Where a Location leads from a URL, as browsers read it, and whether it holds credentials. None for nowhere."""
     from ada_url import URL  # most traces need none of it
 
     try:
-        return parse_url(URL(location or url.target, url.text).href.partition("#")[0])
+        parsed = URL(location or url.target, url.text)
+        holds = bool(parsed.username or parsed.password)
+        parsed.username = parsed.password = ""
+        return parse_url(parsed.href.partition("#")[0]), holds
     except ValueError:
-        return None
+        return None, False
 
 
 def site(host: str) -> str:
