@@ -14,6 +14,7 @@ from patient_usher.core.engine.prepare import Prepared
 from patient_usher.core.engine.replay import Replay, Send
 from patient_usher.core.engine.world import World
 from patient_usher.core.model.document import Unusable
+from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check, Verifier
 from patient_usher.core.verify.record import Record, final_of, send_records
 from patient_usher.files.pipeline import load_pipeline
@@ -89,11 +90,16 @@ def replay(pipeline: Pipeline, trace: Trace, *, seed: int = 0, world: World | No
         yield Sent(send.id, send_records(send, starts, checks), checks)
 
 
-def sends(world: World, prepared: Prepared, *, journeys: bool = True) -> Iterator[tuple[Send, list[Check], int]]:
-    """Every send with its checks, and the time from which the trace counts."""
+def sends(
+    world: World, prepared: Prepared, *, journeys: bool = True, always: Statements | None = None
+) -> Iterator[tuple[Send, list[Check], int]]:
+    """Every send with its checks, and the time from which the trace counts; ``always`` sees every exchange."""
+    journeys = journeys or (always is not None and always.needs_journeys)
     run = Replay(world, prepared.starts, prepared.entries, streams=prepared.streams, journeys=journeys)
     verifier = Verifier(world.blueprint.environment)
     for send in run.run():
+        if always is not None:
+            always.add(send)
         yield send, verifier.check(send), run.starts
 
 

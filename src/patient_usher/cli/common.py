@@ -17,11 +17,14 @@ from patient_usher.core.engine.prepare import Prepared
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.world import World
 from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.verify import always
+from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Record, final_of, send_records
 from patient_usher.core.verify.summary import Summary
 from patient_usher.files.environment import ENVIRONMENT
-from patient_usher.lab import Trace, load, sends
+from patient_usher.files.pipeline import load_pipeline
+from patient_usher.lab import Trace, sends
 from patient_usher.reports import text
 from patient_usher.reports.journey import journey
 from patient_usher.reports.paint import Line, Painter, line, shown, stdout_painter
@@ -47,6 +50,9 @@ def add_pipeline_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument(
         "--seed", metavar="N", type=int, default=0, help="where everything random comes from (default 0)"
+    )
+    parser.add_argument(
+        "--always", metavar="FILE", type=Path, help="statements that must hold for every exchange; they join the file's"
     )
     parser.add_argument("--allow-python", action="store_true", help="let the pipeline run Python code of its own")
     parser.add_argument(
@@ -75,12 +81,13 @@ def add_output_arguments(parser: ArgumentParser) -> None:
 
 def pipeline_of(args: Namespace) -> Blueprint:
     """The pipeline that the arguments name; what is doubtful in it is told."""
-    pipeline = load(
+    pipeline = load_pipeline(
         args.pipeline,
         environments=args.environment,
         settings=args.set,
         allow_files=args.allow_files,
         allow_python=args.allow_python,
+        always=args.always,
     )
     for warning in pipeline.warnings:
         print(shown(ENVIRONMENT.hidden(str(warning))), file=sys.stderr)
@@ -143,12 +150,14 @@ def with_progress(run: Iterator[tuple[Send, list[Check], int]], name: str) -> It
             status.stop()
 
 
-def running(world: World, prepared: Prepared, *, journeys: bool) -> Iterator[tuple[Send, list[Check], int, bool]]:
+def running(
+    world: World, prepared: Prepared, always: Statements, *, journeys: bool
+) -> Iterator[tuple[Send, list[Check], int, bool]]:
     """Each send, with its checks, the trace's start, and whether any check failed."""
     gc.freeze()  # what has been loaded stays
     gc.enable()
     gc.set_threshold(20_000, 20, 50)
-    for send, checks, starts in with_progress(sends(world, prepared, journeys=journeys), prepared.name):
+    for send, checks, starts in with_progress(sends(world, prepared, journeys=journeys, always=always), prepared.name):
         yield send, checks, starts, any(not check.ok for check in checks)
 
 
@@ -162,11 +171,11 @@ def report(args: Namespace, batch: Batch) -> int:
             raise Unusable([Problem(Spot("command line", 1, 1), what, f"{args.format} says everything; leave it out")])
     from patient_usher.reports import result  # text needs none of it
 
-    summary = Summary()
+    summary, statements = Summary(), Statements(batch.pipeline)
     rows: list[Record] = []
     out = sys.stdout.buffer  # JSON is UTF-8, whatever the terminal speaks
     for world, prepared in batch.worlds():
-        for send, checks, starts, failed in running(world, prepared, journeys=True):
+        for send, checks, starts, failed in running(world, prepared, statements, journeys=True):
             summary.add(send, failed=failed)
             if not batch.shows(send):
                 continue
@@ -178,8 +187,10 @@ def report(args: Namespace, batch: Batch) -> int:
                     out.write(result.dump(record) + b"\n")
     if args.format == "json":
         names = [prepared.name for prepared in batch.traces]
-        out.writelines(result.write_json(result.document(batch.pipeline, names, batch.seed, summary, rows)))
-    return 1 if summary.failed or (args.strict and summary.slips) else 0
+        out.writelines(
+            result.write_json(result.document(batch.pipeline, names, batch.seed, summary, statements.record(), rows))
+        )
+    return 1 if summary.failed or statements.broken or (args.strict and summary.slips) else 0
 
 
 def _text(args: Namespace, batch: Batch) -> int:
@@ -222,7 +233,7 @@ class TextReport:
             [request for _, request in prepared.shown],
             prepared.base,
         )
-        self.summary = Summary()
+        self.summary, self.always = Summary(), Statements(self.pipeline)
         self.shown: list[Record] = []
         self.failed_ids: list[str] = []
         self.burst: text.Burst | None = None
@@ -236,7 +247,7 @@ class TextReport:
             ]
             self.painter.write(self.table.head(title))
         told = not self.quiet or self.details
-        for send, checks, starts, failed in running(self.world, self.prepared, journeys=told):
+        for send, checks, starts, failed in running(self.world, self.prepared, self.always, journeys=told):
             self.summary.add(send, failed=failed)
             if failed and len(self.failed_ids) < MAX_NAMES:
                 self.failed_ids.append(send.id)
@@ -245,7 +256,7 @@ class TextReport:
             if told or failed:
                 self._row(send, ENVIRONMENT.hidden(send_records(send, starts, checks)), failed)
         self._end()
-        return 1 if self.failed_ids or (self.strict and self.summary.slips) else 0
+        return 1 if self.failed_ids or self.always.broken or (self.strict and self.summary.slips) else 0
 
     def _row(self, send: Send, records: list[Record], failed: bool) -> None:
         """One send's line, or its share in that of a burst."""
@@ -279,9 +290,11 @@ class TextReport:
             painter.write([[], *self.table.legend(), *notes, []])
             for record in self.shown:
                 painter.write(journey(record, whole=self.details))
-        if self.quiet and not self.failed_ids and not (self.strict and self.summary.slips):
+        if self.quiet and not (self.failed_ids or self.always.broken or (self.strict and self.summary.slips)):
             return
         painter.write(text.summary(self.summary, self.failed_ids, self.world.savings()))
+        for mark, sentence in always.told(self.always.all):
+            painter.write(text.remark(mark, sentence))
         for note in enforced_limits(self.pipeline):
             painter.write(text.wrapped(note, "raised"))
         if self.summary.failed > self.journeys and not self.details and not self.quiet:

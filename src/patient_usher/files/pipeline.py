@@ -10,7 +10,7 @@ from typing import Any
 
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.compile import compile_document
-from patient_usher.core.model.document import Problem, Unusable, fill_from_environment, locate
+from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, fill_from_environment, locate
 from patient_usher.core.model.overlays import setting, variant
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.text import MAX_OCTETS, open_file, parse, parse_value, read_text
@@ -52,8 +52,12 @@ def load_pipeline(
     settings: Iterable[str] = (),
     allow_files: bool = False,
     allow_python: bool = False,
+    always: Path | None = None,
 ) -> Blueprint:
-    """The pipeline that a file, or what a file would say, describes. Raises Unusable."""
+    """The pipeline that a file, or what a file would say, describes. Raises Unusable.
+
+    ``always``: a file of statements that join the pipeline's own.
+    """
     overlays: list[tuple[Any, str]] = []
     problems: list[Problem] = []
     for text in settings:
@@ -70,8 +74,11 @@ def load_pipeline(
     folder = source.parent if isinstance(source, Path) else Path()
 
     def load(places: bool) -> Blueprint:
+        doc: Any = source
+        if isinstance(source, Path):
+            doc = read_document(source, places=places, anywhere=allow_files)
         return compile_document(
-            read_document(source, places=places, anywhere=allow_files) if isinstance(source, Path) else source,
+            _with_statements(doc, always) if always is not None else doc,
             environments=environments,
             overlays=overlays,
             read_file=Beside(folder, allow_files),
@@ -125,3 +132,27 @@ def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Any:
         if problems:
             raise Unusable(problems)
     return doc
+
+
+def _with_statements(doc: Any, path: Path) -> Any:
+    """The document with the statements of a file behind its own. Raises Unusable."""
+    given = parse(read_text(path, str(path)), str(path), places=True)
+    if isinstance(given, dict) and [*given] == ["always"]:
+        given = given["always"]
+    if not isinstance(given, list | str):
+        what = "this file holds no statements"
+        raise Unusable([Problem(Spot(str(path), 1, 1), what, "write always: [everyday], or a list of statements")])
+    own = doc.get("always", []) if isinstance(doc, dict) else []
+    entries = Seq(
+        locate(given, ()),
+        [*(own if isinstance(own, list) else [own]), *(given if isinstance(given, list) else [given])],
+    )
+    spots = [*(own.spots if isinstance(own, Seq) else []), *(given.spots if isinstance(given, Seq) else [])]
+    entries.spots = spots if len(spots) == len(entries) else []
+    return {**doc, "always": entries} if not isinstance(doc, Map) else _laid(doc, entries)
+
+
+def _laid(doc: Map, entries: Seq) -> Map:
+    twin = Map(doc.spot, {**doc, "always": entries}.items())
+    twin.spots = {**doc.spots, "always": (entries.spot, entries.spot)}
+    return twin

@@ -32,7 +32,12 @@ def dump(value: Any) -> bytes:
 
 
 def document(
-    blueprint: Blueprint, traces: Iterable[str], seed: int, summary: Summary, exchanges: list[Record]
+    blueprint: Blueprint,
+    traces: Iterable[str],
+    seed: int,
+    summary: Summary,
+    always: list[Record],
+    exchanges: list[Record],
 ) -> dict[str, Any]:
     """The whole result."""
     return {
@@ -42,7 +47,7 @@ def document(
         "environment": list(blueprint.environment),
         "seed": seed,
         "summary": summary.record(),
-        "always": [],
+        "always": always,
         "exchanges": exchanges,
     }
 

@@ -326,3 +326,10 @@ def wrapped(text: str, style: str) -> Iterator[Line]:
     """A remark below a table, on as many lines as it takes."""
     for part in textwrap.wrap(text, WIDTH - 2, subsequent_indent="  ", break_on_hyphens=False):
         yield line((f"  {part}", style))
+
+
+def remark(mark: str, text: str) -> Iterator[Line]:
+    """A sentence with a mark in front: held, broken, or neither."""
+    style = {"✓": "good", "✗": "bad"}.get(mark, "dim")
+    for at, part in enumerate(textwrap.wrap(text, WIDTH - 2, break_on_hyphens=False)):
+        yield line((f"{mark} " if at == 0 else "  ", style), (part, style))

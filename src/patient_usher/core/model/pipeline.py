@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 from pydantic import AfterValidator, Field
 
 from patient_usher.core.model.accounts import AccountSpec, ErrorSpec, SigningKeySpec
+from patient_usher.core.model.always import Always
 from patient_usher.core.model.document import Map, Path, Seq
 from patient_usher.core.model.handling import RecordsSpec
 from patient_usher.core.model.patterns import RequestPattern
@@ -79,6 +80,7 @@ class PipelineSpec(Model):
     deployment: DeploymentSpec = Field(default_factory=DeploymentSpec)
     uncaught: UncaughtSpec = Field(default_factory=UncaughtSpec)
     options: Literal["refused", "answered"] = "refused"
+    always: Always = Field(default_factory=list)
 
 
 MARKER = "routes"
@@ -146,6 +148,10 @@ class StageOptions(Model):
 
     def guards(self) -> Collection[str]:
         """To which sorts of access (signed-in, role, scope, nobody) the stage holds callers."""
+        return ()
+
+    def error_media(self) -> Collection[str]:
+        """Media types of the error answers that the stage writes."""
         return ()
 
     def drops_on_answer(self) -> Iterable[str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from functools import lru_cache
 from typing import Annotated, Any, Literal
 
@@ -75,6 +75,21 @@ class Options(StageOptions):
                 if name in seen:
                     yield ("answers", at, "raised"), f"'{name}' has an entry further up, which counts", "keep one"
                 seen.add(name)
+
+    def error_media(self) -> Collection[str]:
+        """By ``write-as``; a shape of one's own is JSON."""
+        if self.shape is not None:
+            return ("application/json", "application/problem+json")
+        names = _MEDIA if self.write_as == "accept" else (self.write_as,)
+        return [_MEDIA[name] for name in names]
+
+
+_MEDIA = {
+    "problem-json": "application/problem+json",
+    "json": "application/json",
+    "html": "text/html",
+    "text": "text/plain",
+}
 
 
 def view(error: Raised, status: int, message: str, reveal: str) -> dict[str, Any]:
@@ -154,12 +169,7 @@ WRITERS: dict[str, Callable[[dict[str, Any]], tuple[str, bytes]]] = {
 }
 
 
-_BY_TYPE = {
-    "application/problem+json": "problem-json",
-    "application/json": "json",
-    "text/html": "html",
-    "text/plain": "text",
-}
+_BY_TYPE = {media: name for name, media in _MEDIA.items()}
 
 
 def _writer(accept: str | None) -> Callable[[dict[str, Any]], tuple[str, bytes]]:

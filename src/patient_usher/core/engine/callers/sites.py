@@ -47,7 +47,7 @@ _PLAIN = re.compile(r"(?!.*/\.)(?:/[A-Za-z0-9_~!$&()*+,;=:@.-]*)+(?:\?[A-Za-z0-9
 
 
 def normalised(url: Url) -> Url:
-    """A URL as browsers write it (URL Standard 4.4): dots in paths resolved, backslashes as slashes, all of it ASCII."""
+    """A URL as browsers write it (URL Standard 4.4): paths without dots or backslashes, all of it ASCII."""
     if _PLAIN.fullmatch(url.target):
         return url
     return located(url, url.target)[0] or url

@@ -1,0 +1,56 @@
+"""What must hold for every exchange of every replay."""
+
+from typing import Annotated, Any
+
+from pydantic import BeforeValidator, WithJsonSchema
+
+from patient_usher.core.model.document import near
+from patient_usher.core.model.expect import Expect
+from patient_usher.core.model.matcher import When
+from patient_usher.core.model.scalars import Model, show, wrong
+from patient_usher.core.model.templates import Id
+
+EVERYDAY: dict[str, str] = {
+    "errors-stay-private": "no answer in production tells a private part of an error",
+    "errors-have-one-shape": "every error answer has the form that an error handler writes",
+    "copies-stay-private": "no caller is given a copy that was made for another",
+    "one-content-type": "every answer with content has one Content-Type",
+    "preflights-are-free": "no preflight counts against a quota",
+    "strangers-stay-outside": "nobody unknown reaches a handler that isn't open to everyone",
+    "no-slips": "nothing stalls, crashes or is answered twice",
+}
+"""Ready-made statements by name; ``everyday`` stands for all of them."""
+
+
+class AlwaysSpec(Model):
+    """A statement of one's own: what must come of every exchange that fits."""
+
+    id: Id
+    when: When | None = None
+    expect: Expect
+
+
+def _spell_out(value: Any) -> Any:
+    entries: list[Any] = []
+    for entry in [value] if isinstance(value, str) else value if isinstance(value, list) else [value]:
+        if entry == "everyday":
+            entries += EVERYDAY
+        elif isinstance(entry, str) and entry not in EVERYDAY:
+            raise wrong(f"nothing ready-made is called {show(entry)}", near(entry, ["everyday", *EVERYDAY]))
+        else:
+            entries.append(entry)
+    return entries
+
+
+Always = Annotated[
+    list[str | AlwaysSpec],
+    BeforeValidator(_spell_out),
+    WithJsonSchema(
+        {
+            "anyOf": [
+                {"const": "everyday"},
+                {"type": "array", "items": {"anyOf": [{"enum": ["everyday", *EVERYDAY]}, {"type": "object"}]}},
+            ]
+        }
+    ),
+]

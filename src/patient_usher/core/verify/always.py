@@ -1,0 +1,233 @@
+"""Statements held against every exchange of a replay: how often each was tried, held, and was broken."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.replay import Send
+from patient_usher.core.http.media import parse_media_type
+from patient_usher.core.http.messages import Answer
+from patient_usher.core.model.always import AlwaysSpec
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.matcher import compile_when
+from patient_usher.core.model.words import SLIPS
+from patient_usher.core.verify.expectations import Check, compile_expect
+
+Judge = Callable[[Exchange], list[Check] | None]
+"""What an exchange says of a statement: None where it says nothing, else checks; all of them must be ok."""
+
+MOST_IDS = 1000
+"""How many exchanges that break a statement are named."""
+
+
+class Statement:
+    """One statement, and what became of it so far."""
+
+    def __init__(self, id_: str, judge: Judge) -> None:
+        self.id, self.judge = id_, judge
+        self.held = self.failed = 0
+        self.broken: list[str] = []
+        self.first: list[Check] = []
+        """What the first exchange that broke it failed."""
+
+    def add(self, x: Exchange) -> None:
+        """Hold it against one exchange."""
+        checks = self.judge(x)
+        if checks is None:
+            return
+        if all(check.ok for check in checks):
+            self.held += 1
+            return
+        self.failed += 1
+        self.first = self.first or [check for check in checks if not check.ok]
+        if len(self.broken) < MOST_IDS:
+            self.broken.append(x.id)
+
+    def record(self) -> dict[str, Any]:
+        """As the result writes it."""
+        return {"id": self.id, "held": self.held, "broken": list(self.broken), "tried": self.held + self.failed}
+
+
+class Statements:
+    """All statements of a pipeline, for one replay."""
+
+    def __init__(self, blueprint: Blueprint) -> None:
+        self.all: list[Statement] = []
+        self.needs_journeys = False
+        for entry in blueprint.spec.always:
+            if isinstance(entry, AlwaysSpec):
+                self.all.append(Statement(entry.id, _own(entry)))
+                self.needs_journeys |= bool(entry.expect.model_fields_set & {"order", "ran", "skipped", "log"})
+            else:
+                self.all.append(Statement(entry, _READY[entry](blueprint)))
+
+    def add(self, send: Send) -> None:
+        """Hold them against every exchange of a send."""
+        if self.all:
+            for x in send.exchanges:
+                if x.outcome != "not-sent":
+                    for statement in self.all:
+                        statement.add(x)
+
+    @property
+    def broken(self) -> bool:
+        """Whether any doesn't hold."""
+        return any(statement.failed for statement in self.all)
+
+    def record(self) -> list[dict[str, Any]]:
+        """As the result writes them."""
+        return [statement.record() for statement in self.all]
+
+
+def _own(spec: AlwaysSpec) -> Judge:
+    fits, rules = compile_when(spec.when), compile_expect(spec.expect)
+
+    def judge(x: Exchange) -> list[Check] | None:
+        if fits is not None and not fits(x):
+            return None
+        return [check for rule in rules for check in rule(x)]
+
+    return judge
+
+
+def _judge(what: str, wanted: str, tried: Callable[[Exchange], bool], broken: Callable[[Exchange], Any]) -> Judge:
+    """A judge from two questions: whether the exchange says anything, and what of it breaks the statement."""
+
+    def judge(x: Exchange) -> list[Check] | None:
+        if not tried(x):
+            return None
+        found = broken(x)
+        return [Check(what, wanted, found, not found)]
+
+    return judge
+
+
+# The ready-made ones.
+
+
+def _content(answer: Answer) -> bytes:
+    return answer.body if answer.uncoded is None else answer.uncoded
+
+
+def _errors_stay_private(blueprint: Blueprint) -> Judge:
+    production = "production" in blueprint.environment
+
+    def told(x: Exchange) -> list[str]:
+        assert x.answer is not None
+        text = _content(x.answer).decode(errors="replace") + "\n".join(value for _, value in x.answer.fields)
+        parts = (
+            part
+            for e in x.errors
+            for part in (e.message, e.where, e.cause, e.stack)
+            if len(part) > 7 and part != e.public
+        )
+        return [part for part in parts if part in text]
+
+    return _judge("private parts", "none", lambda x: production and bool(x.errors) and x.answer is not None, told)
+
+
+def _errors_have_one_shape(blueprint: Blueprint) -> Judge:
+    media = {essence for options in blueprint.options.values() if options.enabled for essence in options.error_media()}
+
+    def tried(x: Exchange) -> bool:
+        return bool(media) and x.answer is not None and x.answer.status >= 400 and bool(x.answer.body)
+
+    def odd(x: Exchange) -> str | None:
+        assert x.answer is not None
+        essence = parse_media_type(x.answer.fields.get("content-type") or "")[0]
+        return None if essence in media else essence or "no Content-Type"
+
+    return _judge("form of the error", " or ".join(sorted(media)), tried, odd)
+
+
+def _copies_stay_private(blueprint: Blueprint) -> Judge:
+    """Whoever has made a copy may have it again; so may everybody, where nobody in particular has made it."""
+    makers: dict[str, set[tuple[Any, ...]]] = {}
+    fields = {"authorization", "cookie"}
+    for options in blueprint.options.values():
+        fields |= {
+            found.place[1].lower() for found in options.credentials() if found.place and found.place[0] == "header"
+        }
+
+    def shown(x: Exchange) -> tuple[Any, ...]:
+        return tuple((name, value) for name in sorted(fields) if (value := x.sent.fields.get(name)) is not None)
+
+    def tried(x: Exchange) -> bool:
+        use = x.caches[-1] if x.caches else None
+        rule = x.route.settings.cache if x.route is not None else None
+        if use is None or (rule is not None and rule.same_for == "everyone"):
+            return False
+        place = x.sent.url.text
+        if use.stored and x.identity is not None:
+            makers.setdefault(place, set()).update({("name", x.identity.name), shown(x)})
+        return use.state == "hit" and place in makers
+
+    def another(x: Exchange) -> str | None:
+        known = makers[x.sent.url.text]
+        if shown(x) in known or (x.identity is not None and ("name", x.identity.name) in known):
+            return None
+        return "a copy that was made for " + " or ".join(sorted(entry[1] for entry in known if entry[:1] == ("name",)))
+
+    return _judge("copy", "one's own", tried, another)
+
+
+def _one_content_type(blueprint: Blueprint) -> Judge:
+    def lines(x: Exchange) -> str | None:
+        assert x.answer is not None
+        count = len(x.answer.fields.values("content-type"))
+        return None if count == 1 else f"{count or 'none'}"
+
+    return _judge("Content-Type", "one", lambda x: x.answer is not None and bool(x.answer.body), lines)
+
+
+def _preflights_are_free(blueprint: Blueprint) -> Judge:
+    def counted(x: Exchange) -> list[str]:
+        return [use.stage for use in x.rates]
+
+    def preflight(x: Exchange) -> bool:
+        fields = x.sent.fields
+        return x.sent.method == "OPTIONS" and "origin" in fields and "access-control-request-method" in fields
+
+    return _judge("counted by", "nothing", preflight, counted)
+
+
+def _strangers_stay_outside(blueprint: Blueprint) -> Judge:
+    def guarded(x: Exchange) -> bool:
+        return (
+            x.route is not None and (x.route.access is None or x.route.access.who != "everyone") and x.identity is None
+        )
+
+    return _judge("handler", "not-reached", guarded, lambda x: "reached" if x.handler_reached else None)
+
+
+def _no_slips(blueprint: Blueprint) -> Judge:
+    return _judge("outcome", "no slip", lambda x: True, lambda x: x.outcome if x.outcome in SLIPS else None)
+
+
+_READY: dict[str, Callable[[Blueprint], Judge]] = {
+    "errors-stay-private": _errors_stay_private,
+    "errors-have-one-shape": _errors_have_one_shape,
+    "copies-stay-private": _copies_stay_private,
+    "one-content-type": _one_content_type,
+    "preflights-are-free": _preflights_are_free,
+    "strangers-stay-outside": _strangers_stay_outside,
+    "no-slips": _no_slips,
+}
+
+
+def told(statements: Iterable[Statement]) -> Iterable[tuple[str, str]]:
+    """What became of each, as a mark and a sentence."""
+    for statement in statements:
+        times = f"{statement.held} time{'' if statement.held == 1 else 's'}"
+        if statement.failed:
+            ids = ", ".join(statement.broken[:6]) + (", ..." if statement.failed > 6 else "")
+            why = "; ".join(
+                f"{check.what}: expected {check.expected}, got {check.actual}" for check in statement.first[:1]
+            )
+            yield "✗", f"always {statement.id}: broken by {ids} ({why})"
+        elif statement.held:
+            yield "✓", f"always {statement.id}: held {times}"
+        else:
+            yield "•", f"always {statement.id}: never tried"
