@@ -25,6 +25,8 @@ class Part(NamedTuple):
     trace: str
     as_it_should: bool = True
     """Whether all expectations hold; a mistake is shown by some that don't."""
+    against: str = ""
+    """Another pipeline: shown is what changes from the first to this one."""
 
 
 # Chapter -> (what it is about, its parts).
@@ -81,6 +83,13 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
             Part("Lax: the link back from another site takes the session along, the strangers' form doesn't.", "return.yaml", "return-story.yaml"),
             Part("Strict: whoever comes back from another site is signed out.", "return-strict.yaml", "return-story.yaml", False),
             Part("None: the strangers' form is as good as hers.", "return-none.yaml", "return-story.yaml", False),
+        ],
+    ),
+    "compare": (
+        "what changes between an order and a mistaken one",
+        [
+            Part("The order and the mistaken one: which requests change, and where their ways part.", "harbour.yaml", "story.yaml", False, "mistaken.yaml"),
+            Part("The shelf in its place and in front of authentication: a copy gets into other hands.", "shelf.yaml", "shelf-story.yaml", False, "shelf-leaking.yaml"),
         ],
     ),
     "limits": (
@@ -163,10 +172,27 @@ def _said(text: str) -> list[Line]:
 
 
 def _report(painter: Painter, part: Part) -> int:
+    if part.against:
+        return _compared(painter, part)
     pipeline = load(FOLDER / part.pipeline)
     har = HarOptions(sign="maren", expect_recorded=True) if part.trace.endswith(".har") else HarOptions()
     prepared = Trace.read(FOLDER / part.trace, har=har).prepared(pipeline)
     return TextReport(painter, World(pipeline), prepared, journeys=1).run()
+
+
+def _compared(painter: Painter, part: Part) -> int:
+    from patient_usher.core.analysis.compare import compared
+    from patient_usher.lab import replay
+    from patient_usher.reports import compare
+
+    trace = Trace.read(FOLDER / part.trace)
+    first, second = (
+        [record for sent in replay(load(FOLDER / name), trace) for record in sent.exchanges]
+        for name in (part.pipeline, part.against)
+    )
+    comparison = compared(first, second)
+    painter.write(compare.compared(comparison, compare.Sides((part.pipeline, part.against), first, second)))
+    return 1 if comparison.changed else 0
 
 
 def _copy(folder: Path) -> int:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NamedTuple
 
 Record = dict[str, Any]
@@ -29,21 +29,53 @@ class Comparison(NamedTuple):
         """How many requests changed."""
         return len({difference.id.partition("/")[0] for difference in self.differs})
 
+    @property
+    def groups(self) -> tuple[Group, ...]:
+        """The changed exchanges by their gravest change, the gravest group first."""
+        gravest: dict[str, str] = {}
+        for difference in self.differs:
+            gravest.setdefault(difference.id, difference.kind)
+        return tuple(
+            Group(kind, ids) for kind in KINDS if (ids := tuple(id_ for id_, of in gravest.items() if of == kind))
+        )
 
-KINDS = (
-    "opened",
-    "shared",
-    "told",
-    "readable",
-    "status",
-    "answerer",
-    "handler",
-    "order",
-    "headers",
-    "body",
-    "log",
-    "time",
-)
+    def document(self) -> dict[str, Any]:
+        """As JSON says it."""
+        return {
+            "patient-usher": "compare/1",
+            "requests": self.requests,
+            "changed": self.changed,
+            "groups": [{"kind": group.kind, "ids": list(group.ids), "example": group.example} for group in self.groups],
+            "differs": [difference._asdict() for difference in self.differs],
+        }
+
+
+class Group(NamedTuple):
+    """Exchanges whose gravest change is of one kind. ``example`` is the first of them."""
+
+    kind: str
+    ids: tuple[str, ...]
+
+    @property
+    def example(self) -> str:
+        """The one to look at."""
+        return self.ids[0]
+
+
+KINDS: dict[str, str] = {
+    "opened": "what was refused is let through",
+    "shared": "one caller is given another's copy",
+    "told": "a private part of an error is told",
+    "readable": "who may read it",
+    "status": "the status",
+    "answerer": "who answers",
+    "handler": "whether the handler runs",
+    "order": "the order of stages",
+    "headers": "header fields",
+    "body": "the content",
+    "log": "the log",
+    "time": "how long it takes",
+}
 """What can change, the gravest first."""
 
 
@@ -90,7 +122,7 @@ _READ: tuple[tuple[str, str, Callable[[Record], Any]], ...] = (
 )
 
 
-def compared(a: Iterable[Record], b: Iterable[Record]) -> Comparison:
+def compared(a: Sequence[Record], b: Sequence[Record]) -> Comparison:
     """Hold two results of one trace against each other, exchange by exchange."""
     ours = {record["id"]: record for record in a}
     theirs = {record["id"]: record for record in b}
@@ -111,9 +143,47 @@ def _differences(id_: str, one: Record, other: Record) -> list[Difference]:
         before, after = read(one), read(other)
         if before != after:
             found.append(Difference(id_, kind, what, before, after))
+    if found and _tells(other) and not _tells(one):
+        found.insert(0, Difference(id_, "told", "private part", None, _tells(other)))
+    if found and _shares(one, other):
+        found.insert(0, Difference(id_, "shared", "cache", _cache(one), _cache(other)))
     if found and _opens(one, other):
         found.insert(0, Difference(id_, "opened", "status", _status(one), _status(other)))
     return found
+
+
+def _cache(record: Record) -> str | None:
+    return record["caches"][-1]["state"] if record["caches"] else None
+
+
+def _shares(one: Record, other: Record) -> bool:
+    """Whether a caller who is known got an answer of their own, and now gets a stored one with other content."""
+    known = one["identity"] is not None and _cache(one) != "hit"
+    return known and _cache(other) == "hit" and _body(one) != _body(other)
+
+
+def _tells(record: Record) -> str | None:
+    """A private part of an error that stands in the answer."""
+    body = record["response"]["body"] if record["response"] else None
+    parts = (error["message"] for error in record["errors"] if len(error["message"]) > 7)
+    return next((part for part in parts if body and part in body), None)
+
+
+def parting(one: Record, other: Record) -> int:
+    """The number of steps that both journeys have in common, from the start."""
+    pairs = zip(one["journey"], other["journey"], strict=False)
+    same = 0
+    for a, b in pairs:
+        if (a["stage"], a["way"], a["did"]) != (b["stage"], b["way"], b["did"]):
+            break
+        same += 1
+    return same
+
+
+def only_here(a: Iterable[Record], b: Iterable[Record]) -> list[str]:
+    """Stages that ran in the first result and nowhere in the second."""
+    there = {stage for record in b for stage in _order(record)}
+    return list(dict.fromkeys(stage for record in a for stage in _order(record) if stage not in there))
 
 
 def _opens(one: Record, other: Record) -> bool:

@@ -1,0 +1,174 @@
+"""What changes between two pipelines, environments or results, the gravest first."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+
+from conftest import DEMO, Outcome, make_pipeline, text
+from patient_usher import Trace, compare
+
+Usher = Callable[..., Outcome]
+WHO = {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "api-key"}]}
+OPEN = {**WHO, "without-credential": "pass-on"}
+NET = {"id": "net", "kind": "error-handler"}
+SHELF = {"id": "shelf", "kind": "cache"}
+LOG = {"id": "log", "kind": "access-log"}
+CORS = {"id": "browsers", "kind": "cors", "allow-origins": ["https://a.example"]}
+GET = {"send": "GET /"}
+PAGE = {"send": "GET /", "caller": "page"}
+KEYS = [{"send": "GET /", "headers": {"X-Api-Key": f"made-up-key-of-{name}"}} for name in ("ann", "bob")]
+ACCOUNTS = {name: {"api-keys": [f"made-up-key-of-{name}"]} for name in ("ann", "bob")}
+BOOM = {"handler": {"raise": {"type": "Oops", "message": "the pump's password is made up"}}}
+MINE = {"access": "signed-in", "cache": "60s", "handler": text(text="${identity.name}")}
+HELD = {"id": "held", "kind": "maintenance"}
+
+# The stages before and after, the route before and after, the requests; the gravest kind, and how many change.
+CHANGES: list[tuple[list[Any], list[Any], dict[str, Any], dict[str, Any], list[dict[str, Any]], str, int]] = [
+    ([WHO], [OPEN], {"access": "signed-in"}, {"access": "signed-in"}, [GET], "opened", 1),
+    ([WHO, SHELF], [SHELF, WHO], MINE, MINE, KEYS, "shared", 2),
+    ([NET], [{**NET, "reveal": "everything"}], BOOM, BOOM, [GET], "told", 1),
+    ([CORS], [], {}, {}, [PAGE], "readable", 1),
+    ([NET], [], BOOM, BOOM, [GET], "status", 1),
+    ([], [HELD], {}, {}, [GET], "status", 1),
+    ([], [HELD | {"status": 200}], {}, {}, [GET], "status", 1),
+    ([LOG, CORS], [CORS, LOG], {}, {}, [GET], "order", 1),
+    ([], [], {}, {"handler": text(text="ok", headers={"X-New": "1"})}, [GET], "headers", 1),
+    ([], [], {}, {"handler": text(text="ko")}, [GET], "body", 1),
+    ([LOG], [{**LOG, "write-on": "departure"}], {}, {}, [GET], "log", 1),
+    ([], [], {}, {"handler": {**text(), "busy-for": "1s"}}, [GET], "time", 1),
+    ([LOG], [LOG], {}, {}, [GET], "", 0),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("before", "after", "route", "routed", "requests", "kind", "changed"), CHANGES)
+def test_the_gravest_change_of_all(
+    before: list[Any], after: list[Any], route: dict[str, Any], routed: dict[str, Any],
+    requests: list[dict[str, Any]], kind: str, changed: int,
+) -> None:  # fmt: skip
+    first, second = (
+        make_pipeline(stages, routes=[{"id": "r", "at": "GET /", "access": "everyone", **own}], accounts=ACCOUNTS)
+        for stages, own in ((before, {"handler": text(), **route}), (after, {"handler": text(), **routed}))
+    )
+    callers = {"page": {"kind": "browser", "origin": "https://a.example"}}
+    found = compare(first, second, Trace.of(*requests, callers=callers))
+    assert (found.groups[0].kind if found.groups else "", found.changed) == (kind, changed)
+    document = found.document()
+    assert [group["example"] for group in document["groups"]] == [group["ids"][0] for group in document["groups"]]
+    assert {row["id"] for row in document["differs"]} == {id_ for group in document["groups"] for id_ in group["ids"]}
+
+
+HARBOUR = [str(DEMO / "harbour.yaml"), str(DEMO / "mistaken.yaml"), "--trace", str(DEMO / "story.yaml")]
+
+
+def test_five_lines_tell_what_a_mistaken_order_breaks(usher: Usher) -> None:
+    done = usher("compare", *HARBOUR)
+    head = done.out.splitlines()[:5]
+    assert head[1] == "✗ 6 of 42 requests end otherwise; 36 more only inside"
+    assert head[2].startswith("  status 401 → 500: key-absent, key-wrong, token-forged")
+    assert any(line.startswith("  in    safety-net") and " ≠ " in line for line in done.out.splitlines())
+    assert max(map(len, done.out.splitlines())) <= 100
+    assert done.status == 0
+    assert usher("compare", *HARBOUR, "--expect-same").status == 1
+
+
+def test_a_pipeline_is_the_same_as_itself(usher: Usher) -> None:
+    done = usher("compare", HARBOUR[0], HARBOUR[0], *HARBOUR[2:], "--expect-same")
+    assert (done.status, done.out.splitlines()[1]) == (0, "✓ 42 requests, none changes")
+    document = usher("compare", HARBOUR[0], HARBOUR[0], *HARBOUR[2:], "--format", "json").json
+    assert document == {"patient-usher": "compare/1", "requests": 42, "changed": 0, "groups": [], "differs": []}
+
+
+SIDES: list[tuple[list[str], str]] = [
+    (["--b-environment", "development"], "harbour.yaml → harbour.yaml development"),
+    (["--b-set", "safety-net.reveal=everything"], "harbour.yaml → harbour.yaml safety-net.reveal=everything"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "title"), SIDES)
+def test_environments_and_settings_of_one_side(usher: Usher, arguments: list[str], title: str) -> None:
+    done = usher("compare", HARBOUR[0], HARBOUR[0], *HARBOUR[2:], *arguments)
+    lines = done.out.splitlines()
+    assert lines[0] == title
+    assert lines[2].startswith("  a private part of an error is told: ")
+
+
+def test_saved_results_compare_like_replays(usher: Usher) -> None:
+    saved = [usher("replay", file, HARBOUR[3], "--format", "json").out for file in HARBOUR[:2]]
+    now = usher("compare", *HARBOUR, "--format", "json").json
+    then = usher("compare", "a.json", "b.json", "--format", "json", a__json=saved[0], b__json=saved[1])
+    assert then.json == now
+    mixed = usher("compare", "a.json", HARBOUR[1], *HARBOUR[2:], "--format", "json")
+    assert mixed.json == now
+
+
+def test_several_traces_count_together(usher: Usher) -> None:
+    trace = "patient-usher: trace/1\nrequests: [{id: health, send: GET /health}]\n"
+    done = usher("compare", *HARBOUR, "-t", "more.yaml", "--format", "json", more__yaml=trace).json
+    assert (done["requests"], done["changed"]) == (43, 43)
+    assert "more: health" in {row["id"] for row in done["differs"]}
+
+
+def test_markdown_that_a_pull_request_shows(usher: Usher) -> None:
+    marks = "patient-usher: pipeline/1\nname: '*x* <b>'\nroutes: [{id: r, at: GET /, access: everyone, handler: {answer: {text: '```'}}}]\n"
+    trace = "patient-usher: trace/1\nrequests: [{id: a, send: GET /}]\n"
+    done = usher(
+        "compare",
+        "p.yaml",
+        "q.yaml",
+        "-t",
+        "t.yaml",
+        "--format",
+        "md",
+        p__yaml=marks,
+        q__yaml=marks.replace("```", "````"),
+        t__yaml=trace,
+    )
+    assert done.out.startswith("### p.yaml → q.yaml: 1 of 1 request ends otherwise\n")
+    assert "| the content | the content | 1: a |" in done.out
+    fences = [line for line in done.out.splitlines() if line and not line.strip("`")]
+    assert fences == ["`````", "`````"], "no run of marks within ends the block"
+    assert "| status | 401 → 500" not in done.out
+
+
+WRONG: list[tuple[list[str], str]] = [
+    (["p.yaml", "p.yaml"], "two pipelines, and no trace to replay; add --trace FILE"),
+    (["r.json", "r.json"], "this result isn't whole; save what replay --format json prints"),
+    (["s.json", "s.json"], "a saved result isn't as results are"),
+    (["none.yaml", "p.yaml"], "none.yaml:1:1: there is no such file"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "said"), WRONG)
+def test_what_cannot_be_compared(usher: Usher, arguments: list[str], said: str) -> None:
+    row = dict.fromkeys(
+        [
+            "id",
+            "request",
+            "response",
+            "outcome",
+            "answered_by",
+            "refused_by",
+            "handler_reached",
+            "identity",
+            "journey",
+            "errors",
+            "log",
+            "caches",
+            "browser",
+            "at",
+            "finished",
+        ],
+        1,
+    )
+    files = {
+        "p__yaml": "patient-usher: pipeline/1\n",
+        "r__json": '{"patient-usher": "result/1", "exchanges": [{"id": 1}]}',
+        "s__json": json.dumps({"patient-usher": "result/1", "exchanges": [row]}),
+    }
+    done = usher("compare", *arguments, **files)
+    assert (done.status, done.out) == (2, "")
+    assert said in done.err
