@@ -16,6 +16,7 @@ COMMANDS = {
     "show": "which stages stand before which routes? Or: which run for METHOD URL?",
     "replay": "does it all still behave? Replays a trace or a recording",
     "send": "what happens to this one request?",
+    "accept": "write what happens now into a trace, as what is expected",
     "compare": "which requests change between two pipelines, environments or results?",
     "schema": "what may I write here? JSON Schema for editors",
 }

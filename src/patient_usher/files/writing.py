@@ -49,10 +49,16 @@ def observed(x: Exchange) -> dict[str, Any]:
         expect["status"] = x.answer.status
     else:
         expect["outcome"] = x.outcome
+    if x.answered_by not in (None, "handler", x.refused_by):
+        expect["answered-by"] = x.answered_by
     if x.refused_by is not None:
         expect["refused-by"] = x.refused_by
-        expect["why"] = x.why
+        if x.why is not None:
+            expect["why"] = x.why
     expect["handler"] = "reached" if x.handler_reached else "not-reached"
+    if x.browser is not None:
+        blocked = {"verdict": x.browser.verdict, "why": x.browser.why}
+        expect["browser"] = x.browser.verdict if x.browser.why is None else blocked
     return expect
 
 

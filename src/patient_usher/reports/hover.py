@@ -39,6 +39,7 @@ KEYS: dict[str, dict[str, str]] = {
         "environments": "Overlays by name: stages, groups and routes by id, and what changes in them.",
         "deployment": "How many instances run, what they share, and what stands in front of them.",
         "uncaught": "What the server itself does where no error handler catches an error.",
+        "always": "What must hold for every exchange: everyday, names of ready-made statements, or your own.",
         "options": "What OPTIONS gets on a path that has routes but none for it: 405, or 204 with Allow.",
         "order": "The server-wide stages of a variant, each id once, outermost first.",
     },
@@ -161,6 +162,11 @@ KEYS: dict[str, dict[str, str]] = {
     "UncaughtSpec": {
         "reveal": "What the server's own 500 tells of the error.",
         "log": "What the server's log says of it.",
+    },
+    "AlwaysSpec": {
+        "id": "What reports call the statement.",
+        "when": "Which exchanges it is about; all of them, if left out.",
+        "expect": "What must come of them.",
     },
     "When": {
         "method": "One of these methods.",

@@ -7,7 +7,7 @@ from pydantic import BeforeValidator, WithJsonSchema
 from patient_usher.core.model.document import near
 from patient_usher.core.model.expect import Expect
 from patient_usher.core.model.matcher import When
-from patient_usher.core.model.scalars import Model, show, wrong
+from patient_usher.core.model.scalars import Model, Or, show, wrong
 from patient_usher.core.model.templates import Id
 
 EVERYDAY: dict[str, str] = {
@@ -42,15 +42,5 @@ def _spell_out(value: Any) -> Any:
     return entries
 
 
-Always = Annotated[
-    list[str | AlwaysSpec],
-    BeforeValidator(_spell_out),
-    WithJsonSchema(
-        {
-            "anyOf": [
-                {"const": "everyday"},
-                {"type": "array", "items": {"anyOf": [{"enum": ["everyday", *EVERYDAY]}, {"type": "object"}]}},
-            ]
-        }
-    ),
-]
+Name = Annotated[str, WithJsonSchema({"enum": ["everyday", *EVERYDAY]})]
+Always = Annotated[list[Name | AlwaysSpec], BeforeValidator(_spell_out), Or({"const": "everyday"})]
