@@ -22,6 +22,7 @@ from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Record, final_of, send_records
 from patient_usher.core.verify.summary import Summary
+from patient_usher.core.verify.telling import without_secrets
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.lab import Trace, sends
@@ -92,6 +93,12 @@ def pipeline_of(args: Namespace) -> Blueprint:
     for warning in pipeline.warnings:
         print(shown(ENVIRONMENT.hidden(str(warning))), file=sys.stderr)
     return pipeline
+
+
+def told(records: list[Record]) -> list[Record]:
+    """Records as they may be put out: no credentials, and nothing that came from the environment."""
+    shown: list[Record] = ENVIRONMENT.hidden(without_secrets(records))
+    return shown
 
 
 class Batch(NamedTuple):
@@ -179,7 +186,7 @@ def report(args: Namespace, batch: Batch) -> int:
             summary.add(send, failed=failed)
             if not batch.shows(send):
                 continue
-            records = ENVIRONMENT.hidden(send_records(send, starts, checks))
+            records = told(send_records(send, starts, checks))
             if args.format == "json":
                 rows += records
             else:
@@ -246,15 +253,15 @@ class TextReport:
                 line((f"{self.prepared.name}, {' and '.join(self.pipeline.environment)}", "dim")),
             ]
             self.painter.write(self.table.head(title))
-        told = not self.quiet or self.details
-        for send, checks, starts, failed in running(self.world, self.prepared, self.always, journeys=told):
+        shows = not self.quiet or self.details
+        for send, checks, starts, failed in running(self.world, self.prepared, self.always, journeys=shows):
             self.summary.add(send, failed=failed)
             if failed and len(self.failed_ids) < MAX_NAMES:
                 self.failed_ids.append(send.id)
             if self.only and send.entry.id not in self.only and send.id not in self.only:
                 continue
-            if told or failed:
-                self._row(send, ENVIRONMENT.hidden(send_records(send, starts, checks)), failed)
+            if shows or failed:
+                self._row(send, told(send_records(send, starts, checks)), failed)
         self._end()
         return 1 if self.failed_ids or self.always.broken or (self.strict and self.summary.slips) else 0
 

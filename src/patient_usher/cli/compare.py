@@ -11,9 +11,9 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 from typing import Any
 
+from patient_usher.cli.common import told
 from patient_usher.core.analysis.compare import Comparison, compared
 from patient_usher.core.model.document import Problem, Spot, Unusable
-from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.text import parse, read_text
 from patient_usher.files.trace import Trace
@@ -59,17 +59,17 @@ def run(args: Namespace) -> int:
     sides = report.Sides(_names(args), first, second)
     try:
         comparison = compared(first, second)
-        told = _told(args, comparison, sides)
+        text = _told(args, comparison, sides)
     except (KeyError, TypeError, AttributeError, ValueError):
         if args.trace:
             raise
         what = "a saved result isn't as results are"
         raise Unusable([Problem(Spot("command line", 1, 1), what, "save what replay --format json prints")]) from None
     sys.stdout.flush()
-    if isinstance(told, bytes):
-        sys.stdout.buffer.write(told)
+    if isinstance(text, bytes):
+        sys.stdout.buffer.write(text)
     else:
-        stdout_painter(dict(os.environ)).write(told)
+        stdout_painter(dict(os.environ)).write(text)
     return 1 if args.expect_same and comparison.changed else 0
 
 
@@ -114,8 +114,7 @@ def _result(path: Path, environments: list[str] | None, settings: list[str], arg
         mark = f"{file.stem}: " if len(args.trace) > 1 else ""
         for sent in replay(pipeline, trace, seed=args.seed):
             records += [{**record, "id": mark + record["id"]} for record in sent.exchanges]
-    hidden: list[Record] = ENVIRONMENT.hidden(records)
-    return hidden
+    return told(records)
 
 
 def _saved(path: Path) -> list[Record] | None:

@@ -19,6 +19,7 @@ from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.media import parse_media_type
+from patient_usher.core.http.secrets import PARAMETERS
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, locate, near
 from patient_usher.core.model.templates import NAME
@@ -29,20 +30,6 @@ if TYPE_CHECKING:
 
 _NOT_SENT_BY_US = frozenset({"host", "content-length", "connection", "cookie", "authorization"})
 _HIDDEN = "hidden-by-the-import"
-_SECRET_PARAMETERS = frozenset(
-    {
-        "access_token",
-        "api_key",
-        "apikey",
-        "client_secret",
-        "id_token",
-        "password",
-        "secret",
-        "sig",
-        "signature",
-        "token",
-    }
-)
 _ASSETS = re.compile(r"text/(html|css|javascript)|(application|text)/(x-)?javascript|image/|font/|audio/|video/")
 _ASSET_ENDINGS = re.compile(r"\.(html?|css|m?js|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf)$", re.IGNORECASE)
 
@@ -305,10 +292,10 @@ class _Maker:
 def _hidden(url: Url, key: str | None, *, drop: bool) -> str:
     """The URL with secrets of its query hidden; ``drop`` leaves the pipeline's own key out."""
     names = url.params.keys()
-    if key not in names and not any(name.lower() in _SECRET_PARAMETERS for name in names):
+    if key not in names and not any(name.lower() in PARAMETERS for name in names):
         return url.text
     pairs = [
-        (name, _HIDDEN if name == key or name.lower() in _SECRET_PARAMETERS else value)
+        (name, _HIDDEN if name == key or name.lower() in PARAMETERS else value)
         for name, value in parse_qsl(url.query, keep_blank_values=True)
         if not (drop and name == key)
     ]

@@ -1,0 +1,73 @@
+"""What of a message is a credential, and how much of one is shown."""
+
+from __future__ import annotations
+
+import re
+from urllib.parse import parse_qsl, urlencode
+
+PARAMETERS = frozenset(
+    {
+        "access_token",
+        "api_key",
+        "apikey",
+        "client_secret",
+        "id_token",
+        "password",
+        "refresh_token",
+        "secret",
+        "sig",
+        "signature",
+        "token",
+    }
+)
+"""Names of query parameters, and of members of a body, whose values are secrets."""
+FIELDS = frozenset({"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "x-auth-token"})
+"""Header fields that carry credentials."""
+
+_MEMBER = re.compile(rf'("(?:{"|".join(sorted(PARAMETERS))})"\s*:\s*)"((?:[^"\\]|\\.)*)"', re.IGNORECASE)
+_KEY = re.compile(r"(?i)api-?key|token|secret")
+
+
+def shortened(secret: str) -> str:
+    """The beginning of a secret and its length: enough to tell two apart, too little to use."""
+    return f"{secret[:4]}…({len(secret)})" if len(secret) > 12 else f"…({len(secret)})"
+
+
+def shortened_field(name: str, value: str) -> str:
+    """A header field's value with its credentials shortened; schemes, cookie names and attributes stay."""
+    lower = name.lower()
+    if lower in ("authorization", "proxy-authorization"):
+        scheme, space, rest = value.partition(" ")
+        return f"{scheme} {shortened(rest)}" if space else shortened(value)
+    if lower == "set-cookie":
+        pair, semicolon, rest = value.partition(";")
+        return _cookie(pair) + semicolon + rest
+    if lower == "cookie":
+        return "; ".join(_cookie(pair.strip()) for pair in value.split(";"))
+    return shortened(value) if lower in FIELDS or _KEY.search(lower) else value
+
+
+def _cookie(pair: str) -> str:
+    name, equals, value = pair.partition("=")
+    return f"{name}={shortened(value)}" if equals and value else pair
+
+
+def shortened_url(url: str) -> str:
+    """A URL whose query's secrets are shortened."""
+    head, mark, query = url.partition("?")
+    if not mark or not any(f"{name}=" in query.lower() for name in (*PARAMETERS, "key")):
+        return url
+    pairs = [
+        (name, shortened(value) if name.lower() in PARAMETERS or name.lower() == "key" else value)
+        for name, value in parse_qsl(query, keep_blank_values=True)
+    ]
+    return f"{head}?{urlencode(pairs, safe='…()')}"
+
+
+def shortened_body(text: str) -> str:
+    """JSON text, or a form, whose members with secret names are shortened."""
+    if '"' in text:
+        return _MEMBER.sub(lambda match: f'{match[1]}"{shortened(match[2])}"', text)
+    if "=" in text and "\n" not in text and not text.startswith("<"):
+        return shortened_url(f"?{text}")[1:]
+    return text
