@@ -11,6 +11,7 @@ from pathlib import Path
 from time import monotonic
 from typing import NamedTuple
 
+from patient_usher.cli.reporting import Reports, wanted
 from patient_usher.core.analysis.standing import enforced_limits
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared
@@ -70,6 +71,13 @@ def add_output_arguments(parser: ArgumentParser) -> None:
         choices=["text", "json", "jsonl"],
         default="text",
         help="text for people (default), json, or jsonl: an exchange a line",
+    )
+    parser.add_argument(
+        "--report",
+        metavar="FORMAT=FILE",
+        action="append",
+        default=[],
+        help="also write a report: junit, md, html, json or svg; may be repeated",
     )
     parser.add_argument("--details", action="store_true", help="show the whole journey of every request")
     parser.add_argument(
@@ -169,9 +177,18 @@ def running(
 
 
 def report(args: Namespace, batch: Batch) -> int:
-    """Replay the traces and write what came of them. Returns the exit status."""
-    if args.format == "text":
-        return _text(args, batch)
+    """Replay the traces and write what came of them, reports included. Returns the exit status."""
+    names = [prepared.name for prepared in batch.traces]
+    files = wanted(args.report)
+    reports = Reports(files, batch.pipeline, names, batch.seed) if files else None
+    status = _text(args, batch, reports) if args.format == "text" else _json(args, batch, reports)
+    if reports is not None:
+        sys.stdout.flush()
+        reports.write()
+    return status
+
+
+def _json(args: Namespace, batch: Batch, reports: Reports | None) -> int:
     for option in ("details", "quiet"):
         if getattr(args, option) and not getattr(args, "whole", False):
             what = f"--{option} belongs to --format text"
@@ -184,9 +201,13 @@ def report(args: Namespace, batch: Batch) -> int:
     for world, prepared in batch.worlds():
         for send, checks, starts, failed in running(world, prepared, statements, journeys=True):
             summary.add(send, failed=failed)
-            if not batch.shows(send):
+            if reports is None and not batch.shows(send):
                 continue
             records = told(send_records(send, starts, checks))
+            if reports is not None:
+                reports.add(prepared.name, send, records, failed=failed)
+            if not batch.shows(send):
+                continue
             if args.format == "json":
                 rows += records
             else:
@@ -200,7 +221,7 @@ def report(args: Namespace, batch: Batch) -> int:
     return 1 if summary.failed or statements.broken or (args.strict and summary.slips) else 0
 
 
-def _text(args: Namespace, batch: Batch) -> int:
+def _text(args: Namespace, batch: Batch, reports: Reports | None) -> int:
     painter = stdout_painter(dict(os.environ))
     status = 0
     details = args.details or bool(batch.only)
@@ -208,7 +229,7 @@ def _text(args: Namespace, batch: Batch) -> int:
         if number:
             painter.write([[]])
         status |= TextReport(
-            painter, world, prepared, batch.only, details=details, quiet=args.quiet, strict=args.strict
+            painter, world, prepared, batch.only, details=details, quiet=args.quiet, strict=args.strict, reports=reports
         ).run()
     return status
 
@@ -227,7 +248,9 @@ class TextReport:
         quiet: bool = False,
         strict: bool = False,
         journeys: int = MAX_JOURNEYS,
+        reports: Reports | None = None,
     ) -> None:
+        self.reports = reports
         self.painter, self.world, self.prepared, self.only = painter, world, prepared, only
         self.details, self.quiet, self.journeys, self.strict = details, quiet, journeys, strict
         self.pipeline = world.blueprint
@@ -254,14 +277,18 @@ class TextReport:
             ]
             self.painter.write(self.table.head(title))
         shows = not self.quiet or self.details
-        for send, checks, starts, failed in running(self.world, self.prepared, self.always, journeys=shows):
+        keeps = shows or self.reports is not None
+        for send, checks, starts, failed in running(self.world, self.prepared, self.always, journeys=keeps):
             self.summary.add(send, failed=failed)
             if failed and len(self.failed_ids) < MAX_NAMES:
                 self.failed_ids.append(send.id)
-            if self.only and send.entry.id not in self.only and send.id not in self.only:
+            if not (keeps or failed):
                 continue
-            if shows or failed:
-                self._row(send, told(send_records(send, starts, checks)), failed)
+            records = told(send_records(send, starts, checks))
+            if self.reports is not None:
+                self.reports.add(self.prepared.name, send, records, failed=failed)
+            if (shows or failed) and (not self.only or send.entry.id in self.only or send.id in self.only):
+                self._row(send, records, failed)
         self._end()
         return 1 if self.failed_ids or self.always.broken or (self.strict and self.summary.slips) else 0
 

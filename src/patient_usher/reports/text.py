@@ -49,6 +49,18 @@ def staircase(names: list[str], title: list[Line], at: int, gap: str) -> Iterato
         yield [*left, Piece(" " * max(at - used, 1)), Piece(bars, "dim"), Piece("┌ ", "dim"), Piece(name, style)]
 
 
+def did_what(record: Record) -> dict[str, str]:
+    """What each stage did, by the last word on it: a key of ``MARKS``."""
+    dids: dict[str, str] = {}
+    for step in record["journey"]:
+        stage, way, did = step["stage"], step["way"], step["did"]
+        if way == "in" or did in ("caught", "nothing", "answered"):
+            dids[stage] = did
+        elif did == "raised":
+            dids[stage] = "raised-out"
+    return dids
+
+
 class Burst:
     """Repetitions of one request: counted as they go by, so that a million take no more room than two."""
 
@@ -105,17 +117,7 @@ class Table:
 
     def track(self, record: Record) -> list[Piece]:
         """How far an exchange got."""
-        dids: dict[str, str] = {}
-        for step in record["journey"]:
-            stage, way, did = step["stage"], step["way"], step["did"]
-            if way == "in":
-                dids[stage] = did
-            elif did == "caught":
-                dids[stage] = "caught"
-            elif did == "raised":
-                dids[stage] = "raised-out"
-            elif did in ("nothing", "answered"):
-                dids[stage] = did
+        dids = did_what(record)
         on_way = self.order_of(record["route"])
         reached = [at for at, name in enumerate(self.columns) if name in dids]
         last = max(reached, default=-1)

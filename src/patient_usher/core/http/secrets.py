@@ -61,7 +61,7 @@ def shortened_url(url: str) -> str:
         (name, shortened(value) if name.lower() in PARAMETERS or name.lower() == "key" else value)
         for name, value in parse_qsl(query, keep_blank_values=True)
     ]
-    return f"{head}?{urlencode(pairs, safe='…()')}"
+    return f"{head}?{urlencode(pairs, safe='()')}".replace("%E2%80%A6", "…")
 
 
 def shortened_body(text: str) -> str:
