@@ -1,0 +1,125 @@
+"""Traces as tests: one test a request, one a statement, failing with the sentences and the journey.
+
+In the project's pytest configuration, each line a pipeline, a trace, and environments to lay on:
+
+    usher_traces =
+        pipeline.yaml traces/story.yaml
+        pipeline.yaml traces/story.yaml development
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """The one setting."""
+    parser.addini("usher_traces", "lines of PIPELINE TRACE [ENVIRONMENT ...], to be run as tests", type="linelist")
+
+
+def _listed(config: pytest.Config) -> Iterable[tuple[Path, Path, list[str]]]:
+    """Pipeline, trace and environments of each line."""
+    for line in config.getini("usher_traces"):
+        pipeline, *rest = line.split()
+        if not rest:
+            raise pytest.UsageError(f"usher_traces: '{line}' names no trace; write PIPELINE TRACE")
+        root = config.inipath.parent if config.inipath is not None else config.rootpath
+        yield root / pipeline, root / rest[0], rest[1:]
+
+
+def pytest_collect_file(file_path: Path, parent: pytest.Collector) -> TraceFile | None:
+    """A trace that the configuration lists, with the pipelines that it is to be replayed through."""
+    found = [(pipeline, names) for pipeline, trace, names in _listed(parent.config) if trace == file_path]
+    return TraceFile.of(parent, file_path, found) if found else None
+
+
+class TraceFile(pytest.File):
+    """A trace, with its pipelines and environments."""
+
+    pipelines: list[tuple[Path, list[str]]]
+
+    @classmethod
+    def of(cls, parent: pytest.Collector, trace: Path, pipelines: list[tuple[Path, list[str]]]) -> TraceFile:
+        """The collector of a trace."""
+        made: TraceFile = cls.from_parent(parent, path=trace)
+        made.pipelines = pipelines
+        return made
+
+    def collect(self) -> Iterable[pytest.Item]:
+        """One test a request, in the order of the trace; then one a statement."""
+        from patient_usher import Unusable
+
+        for pipeline, environments in self.pipelines:
+            try:
+                requests, statements = self._outcome(pipeline, environments)
+            except Unusable as error:
+                raise self.CollectError("\n".join(map(str, error.problems))) from None
+            which = [*([pipeline.stem] if len(self.pipelines) > 1 else []), *environments]
+            mark = f"[{' '.join(which)}]" if which else ""
+            for id_, complaint in requests.items():
+                yield RequestTest.from_parent(self, name=f"{id_}{mark}", complaint=complaint)
+            for name, complaint in statements.items():
+                yield RequestTest.from_parent(self, name=f"always {name}{mark}", complaint=complaint)
+
+    def _outcome(self, path: Path, environments: list[str]) -> tuple[dict[str, str], dict[str, str]]:
+        """By request, and by statement, what is wrong with it: nothing where all held. Raises Unusable."""
+        from patient_usher import Trace, load
+        from patient_usher.core.engine.world import World
+        from patient_usher.core.verify.always import Statements, told
+        from patient_usher.core.verify.record import final_of, send_records
+        from patient_usher.core.verify.telling import without_secrets
+        from patient_usher.lab import sends
+        from patient_usher.reports.journey import journey
+        from patient_usher.reports.text import failures
+
+        pipeline = load(path, environments=environments or None)
+        statements = Statements(pipeline)
+        requests: dict[str, str] = {}
+        for send, checks, starts in sends(World(pipeline), Trace.read(self.path).prepared(pipeline), always=statements):
+            requests.setdefault(send.entry.id, "")
+            if all(check.ok for check in checks) or requests[send.entry.id]:
+                continue
+            records = without_secrets(send_records(send, starts, checks))
+            final = final_of(records)
+            sentences = [_plain(pieces).strip() for pieces in failures(final)]
+            journeys = [_plain(pieces) for record in records for pieces in journey(record)]
+            requests[send.entry.id] = "\n".join([*sentences, "", *journeys])
+        complaints = zip(statements.all, told(statements.all), strict=True)
+        return requests, {one.id: sentence if one.failed else "" for one, (_, sentence) in complaints}
+
+
+def _plain(pieces: Any) -> str:
+    from patient_usher.reports.paint import shown
+
+    return shown("".join(piece.text for piece in pieces).rstrip())
+
+
+class NotAsExpected(Exception):
+    """A request of which something expected doesn't hold."""
+
+
+class RequestTest(pytest.Item):
+    """One request, or one statement."""
+
+    def __init__(self, *, complaint: str, **more: Any) -> None:
+        super().__init__(**more)
+        self.complaint = complaint
+
+    def runtest(self) -> None:
+        """Fail where something doesn't hold."""
+        if self.complaint:
+            raise NotAsExpected(self.complaint)
+
+    def repr_failure(self, excinfo: pytest.ExceptionInfo[BaseException], style: Any = None) -> Any:
+        """The sentences and the journey alone."""
+        if isinstance(excinfo.value, NotAsExpected):
+            return str(excinfo.value)
+        return super().repr_failure(excinfo, style)
+
+    def reportinfo(self) -> tuple[Path, int | None, str]:
+        """Where it stands."""
+        return self.path, None, self.name

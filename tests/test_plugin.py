@@ -1,0 +1,80 @@
+"""Traces as tests of a project of its own: pytest, run in another folder."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from conftest import DEMO
+
+OPEN = """patient-usher: trace/1
+requests:
+  - {id: well, send: GET /health, expect: {status: 200}}
+  - {id: ill, send: GET /health, expect: {status: 404}}
+  - {id: many, times: 5, send: GET /health, expect: {tally: {200: 5}}}
+"""
+
+
+def project(folder: Path, lines: str, *arguments: str, **files: str) -> tuple[int, str]:
+    """A project with these traces, and what its tests say."""
+    (folder / "pytest.ini").write_text(f"[pytest]\naddopts = -p no:cacheprovider\nusher_traces =\n{lines}")
+    for name, text in files.items():
+        (folder / f"{name}.yaml").write_text(text)
+    command = [sys.executable, "-m", "pytest", "-q", *arguments]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=120, check=False)
+    return done.returncode, done.stdout + done.stderr
+
+
+HARBOUR = f"    {DEMO / 'harbour.yaml'} t.yaml\n"
+
+
+def test_one_test_a_request_failing_with_its_journey(tmp_path: Path) -> None:
+    status, out = project(tmp_path, HARBOUR, t=OPEN)
+    assert (status, "1 failed, 2 passed" in out) == (1, True), out
+    assert "FAILED t.yaml::ill - status: expected 404, got 200" in out
+    assert "log info: GET /health" in out
+    assert "Traceback" not in out
+
+
+@pytest.mark.parametrize(
+    ("arguments", "said"),
+    [
+        (["-k", "many"], "1 passed, 2 deselected"),
+        (["-n", "2", "-k", "not ill"], "2 passed"),
+        (["t.yaml::well"], "1 passed"),
+    ],
+)
+def test_chosen_by_id_and_in_parallel(tmp_path: Path, arguments: list[str], said: str) -> None:
+    status, out = project(tmp_path, HARBOUR, *arguments, t=OPEN)
+    assert (status, said in out) == (0, True), out
+
+
+def test_environments_and_statements_are_tests_too(tmp_path: Path) -> None:
+    pipeline = "patient-usher: pipeline/1\nalways: [no-slips, one-content-type]\nroutes: [{id: h, at: GET /health, access: everyone, handler: {answer: {text: ok}, fails-every: 1}}]\n"
+    pipeline += "environments: {calm: {routes: {h: {handler: {fails-every: 1000}}}}}\n"
+    trace = "patient-usher: trace/1\nrequests: [{id: a, send: GET /health}]\n"
+    status, out = project(tmp_path, "    p.yaml t.yaml\n    p.yaml t.yaml calm\n", "-v", p=pipeline, t=trace)
+    assert status == 1, out
+    assert "always no-slips[p] FAILED" in out
+    assert "always no-slips[p calm] PASSED" in out
+
+
+@pytest.mark.parametrize(
+    ("lines", "trace", "said"),
+    [
+        ("    p.yaml\n", OPEN, "usher_traces: 'p.yaml' names no trace; write PIPELINE TRACE"),
+        (
+            HARBOUR,
+            "patient-usher: trace/1\nrequest: []\n",
+            "t.yaml:2:1: unknown key 'request'; did you mean 'requests'?",
+        ),
+        ("    none.yaml t.yaml\n", OPEN, "there is no such file"),
+    ],
+)
+def test_what_is_wrong_is_told_in_a_line(tmp_path: Path, lines: str, trace: str, said: str) -> None:
+    status, out = project(tmp_path, lines, t=trace)
+    assert (status != 0, said in out) == (True, True), out
+    assert "Traceback" not in out
