@@ -56,10 +56,10 @@ def test_environments_and_statements_are_tests_too(tmp_path: Path) -> None:
     pipeline = "patient-usher: pipeline/1\nalways: [no-slips, one-content-type]\nroutes: [{id: h, at: GET /health, access: everyone, handler: {answer: {text: ok}, fails-every: 1}}]\n"
     pipeline += "environments: {calm: {routes: {h: {handler: {fails-every: 1000}}}}}\n"
     trace = "patient-usher: trace/1\nrequests: [{id: a, send: GET /health}]\n"
-    status, out = project(tmp_path, "    p.yaml t.yaml\n    p.yaml t.yaml calm\n", "-v", p=pipeline, t=trace)
+    status, out = project(tmp_path, "    p.yaml t.yaml\n    p.yaml t.yaml calm\n", "-rA", p=pipeline, t=trace)
     assert status == 1, out
-    assert "always no-slips[p] FAILED" in out
-    assert "always no-slips[p calm] PASSED" in out
+    assert "FAILED t.yaml::always no-slips[p] - " in out
+    assert "PASSED t.yaml::always no-slips[p calm]" in out
 
 
 @pytest.mark.parametrize(
