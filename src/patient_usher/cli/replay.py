@@ -47,6 +47,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         action="store_true",
         help="each further trace goes on with the state and the clock of the one before; else it starts fresh",
     )
+    parser.add_argument(
+        "--watch", action="store_true", help="run again when a file changes, and show what is different; Ctrl-C ends it"
+    )
     add_output_arguments(parser)
     group = parser.add_argument_group("recordings")
     group.add_argument(
@@ -66,6 +69,18 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Replay. Returns the exit status."""
+    if args.watch:
+        from patient_usher.cli.watching import watch
+
+        if args.format != "text" or Path("-") in args.traces:
+            what = "--watch belongs to text and to files"
+            raise Unusable([Problem(Spot("command line", 1, 1), what, "leave --format out, and name the trace's file")])
+        return watch(args, lambda: _batch(args))
+    return report(args, _batch(args))
+
+
+def _batch(args: Namespace) -> Batch:
+    """The pipeline and the traces that the arguments name, made ready. Raises Unusable."""
     pipeline = pipeline_of(args)
     har = HarOptions(args.host, args.sign, args.expect_recorded)
     problems: list[Problem] = []
@@ -88,4 +103,4 @@ def run(args: Namespace) -> int:
     for id_ in args.only:
         if id_.partition("[")[0] not in known and not any(trace.streams for trace in prepared):
             raise Unusable([Problem(Spot("--only", 1, 1), f"there is no request '{id_}'", near(id_, known))])
-    return report(args, Batch(pipeline, prepared, args.seed, args.keep_state, frozenset(args.only)))
+    return Batch(pipeline, prepared, args.seed, args.keep_state, frozenset(args.only))

@@ -10,6 +10,8 @@ import json
 import re
 import stat
 from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -33,12 +35,28 @@ _WORDS = {
 }
 
 
+_watchers: ContextVar[set[Path] | None] = ContextVar("watchers", default=None)
+
+
+@contextmanager
+def watched() -> Iterator[set[Path]]:
+    """The files that are read within, as they are read."""
+    read: set[Path] = set()
+    token = _watchers.set(read)
+    try:
+        yield read
+    finally:
+        _watchers.reset(token)
+
+
 def open_file(path: Path, name: str | None = None, *, pipes: bool = False) -> BinaryIO:
     """A file opened for reading; with ``pipes`` it may be a pipe as well. Raises Unusable where it can't be."""
 
     def unusable(what: str, mend: str) -> Unusable:
         return Unusable([Problem(Spot(name or str(path), 1, 1), what, mend)])
 
+    if (read := _watchers.get()) is not None:
+        read.add(path)
     try:
         mode = path.stat().st_mode
         if stat.S_ISDIR(mode):

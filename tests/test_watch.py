@@ -1,0 +1,78 @@
+"""A replay that runs again when a file changes."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from queue import Empty, Queue
+
+import pytest
+
+from conftest import USHER, Outcome
+
+PIPELINE = "patient-usher: pipeline/1\nroutes: [{id: r, at: GET /, access: everyone, handler: {answer: {text: one}}}]\n"
+TRACE = "patient-usher: trace/1\nrequests: [{id: a, send: GET /, expect: {body: one}}]\n"
+
+
+class Watching:
+    """A process that watches, and what it has said since it was last asked."""
+
+    def __init__(self, folder: Path) -> None:
+        env = {**os.environ, "PYTHONUNBUFFERED": "1", "PYTHONIOENCODING": "utf-8"}
+        command = [str(USHER), "replay", "p.yaml", "t.yaml", "--watch"]
+        pipe = subprocess.PIPE
+        self.process = subprocess.Popen(command, cwd=folder, stdout=pipe, stderr=subprocess.STDOUT, text=True, env=env)
+        self.lines: Queue[str] = Queue()
+        threading.Thread(target=self._read, daemon=True).start()
+
+    def _read(self) -> None:
+        assert self.process.stdout is not None
+        for line in self.process.stdout:
+            self.lines.put(line)
+
+    def said(self) -> str:
+        """Everything until it watches again."""
+        text = ""
+        try:
+            while "Ctrl-C ends it" not in text:
+                text += self.lines.get(timeout=60)
+        except Empty:
+            pytest.fail(f"it says no more than: {text}")
+        return text
+
+
+@pytest.fixture
+def watching(tmp_path: Path) -> Iterator[Watching]:
+    (tmp_path / "p.yaml").write_text(PIPELINE)
+    (tmp_path / "t.yaml").write_text(TRACE)
+    found = Watching(tmp_path)
+    yield found
+    found.process.kill()
+
+
+def test_what_is_different_is_shown_and_nothing_else(watching: Watching, tmp_path: Path) -> None:
+    first = watching.said()
+    assert "✓ 1 request, all as expected" in first
+    assert "watching 2 files" in first
+    (tmp_path / "p.yaml").write_text(PIPELINE.replace("text: one", "text: another"))
+    second = watching.said()
+    assert "✗ 1 of 1 request ends otherwise" in second
+    assert "- body: one" in second
+    assert "+ body: another" in second
+    assert "1 not as expected: a" in second
+    (tmp_path / "p.yaml").write_text("routes: [\n")
+    assert "p.yaml:" in watching.said(), "what can't be read is told, and the watch goes on"
+    (tmp_path / "p.yaml").write_text(PIPELINE)
+    assert "all as expected" in watching.said()
+    watching.process.send_signal(signal.SIGINT)
+    assert watching.process.wait(timeout=20) == 0
+
+
+def test_watching_is_for_people_and_files(usher: object) -> None:
+    assert callable(usher)
+    done: Outcome = usher("replay", "p.yaml", "t.yaml", "--watch", "--format", "json", p__yaml=PIPELINE, t__yaml=TRACE)
+    assert (done.status, "--watch belongs to text and to files" in done.err) == (2, True)
