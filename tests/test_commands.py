@@ -601,3 +601,38 @@ def test_a_line_without_end_is_not_read_to_its_end(usher: Usher) -> None:
     done = usher("replay", HARBOUR, "t.jsonl", t__jsonl=trace)
     assert done.status == 2
     assert "t.jsonl:2:1: this line is over 16 MiB" in done.err
+
+
+COMPLETIONS: list[tuple[str, list[str]]] = [
+    ("usher re", ["replay"]),
+    ("usher comp", ["compare", "completion"]),
+    ("usher replay p.yaml --qu", ["--quiet"]),
+    ("usher replay p.yaml t.yaml --only b", ["beta", "both"]),
+    ("usher replay p.yaml --set late.aft", ["late.after="]),
+    ("usher show p.yaml --environment st", ["staging"]),
+    ("usher replay broken.yaml t.yaml --set x", []),
+]
+
+
+@pytest.mark.parametrize(("line", "offered"), COMPLETIONS)
+def test_a_shell_is_offered_what_could_come_next(usher: Usher, tmp_path: Path, line: str, offered: list[str]) -> None:
+    pipeline = (
+        "patient-usher: pipeline/1\nstages: [{id: late, kind: timeout, after: 1s}]\nenvironments: {staging: {}}\n"
+    )
+    trace = "patient-usher: trace/1\nrequests: [{id: alpha, send: GET /}, {id: beta, send: GET /}, {id: both, send: GET /}]\n"
+    out = tmp_path / "offered"
+    env = {
+        "_ARGCOMPLETE": "1",
+        "COMP_LINE": line,
+        "COMP_POINT": str(len(line)),
+        "_ARGCOMPLETE_STDOUT_FILENAME": str(out),
+    }
+    usher(env={**env, "_ARGCOMPLETE_IFS": "\n"}, p__yaml=pipeline, t__yaml=trace, broken__yaml="[")
+    found = [word.strip() for word in out.read_text().split("\n") if word.strip()] if out.exists() else []
+    assert found == offered
+
+
+@pytest.mark.parametrize("shell", ["bash", "zsh", "fish"])
+def test_what_a_shell_needs(usher: Usher, shell: str) -> None:
+    done = usher("completion", shell)
+    assert (done.status, "_ARGCOMPLETE" in done.out, "usher" in done.out) == (0, True, True)

@@ -18,6 +18,7 @@ COMMANDS = {
     "send": "what happens to this one request?",
     "accept": "write what happens now into a trace, as what is expected",
     "compare": "which requests change between two pipelines, environments or results?",
+    "completion": "what a shell needs to complete commands, files, stage and request ids",
     "schema": "what may I write here? JSON Schema for editors",
 }
 
@@ -54,6 +55,10 @@ def main(argv: list[str] | None = None) -> int:
             _say(f"usher: the argument '{text[:80]}' is no UTF-8 text; write it as UTF-8")
             return 2
     try:
+        if "_ARGCOMPLETE" in os.environ:
+            from patient_usher.cli.completion import complete
+
+            complete(COMMANDS)
         if not arguments or arguments[0] not in COMMANDS:
             return _early(arguments)
         from argparse import RawDescriptionHelpFormatter
@@ -97,7 +102,9 @@ def _early(arguments: list[str]) -> int:
     """Where no command is named: help, the version, or what might have been meant."""
     word = arguments[0] if arguments else "--help"
     if word in ("--help", "-h"):
-        print(HELP.format(commands="\n".join(f"  {name:<9} {question}" for name, question in COMMANDS.items())), end="")
+        print(
+            HELP.format(commands="\n".join(f"  {name:<10} {question}" for name, question in COMMANDS.items())), end=""
+        )
         return 0
     if word == "--version":
         print(f"patient-usher {__version__}")
