@@ -23,9 +23,9 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Print the shell's part. Returns the exit status."""
-    import argcomplete
+    from argcomplete.shell_integration import shellcode
 
-    print(argcomplete.shellcode(["usher"], shell=args.shell), end="")
+    print(shellcode(["usher"], shell=args.shell), end="")
     return 0
 
 
