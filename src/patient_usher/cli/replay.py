@@ -51,6 +51,14 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--watch", action="store_true", help="run again when a file changes, and show what is different; Ctrl-C ends it"
     )
     add_output_arguments(parser)
+    group = parser.add_argument_group("coverage")
+    group.add_argument("--coverage", action="store_true", help="what of all that stages and routes can do has happened")
+    group.add_argument(
+        "--coverage-at-least", metavar="PERCENT", type=int, help="end with exit status 1 where less has happened"
+    )
+    group.add_argument(
+        "--write-missing", metavar="TRACE", type=Path, help="append requests that close gaps to this trace"
+    )
     group = parser.add_argument_group("recordings")
     group.add_argument(
         "--host",
@@ -76,7 +84,18 @@ def run(args: Namespace) -> int:
             what = "--watch belongs to text and to files"
             raise Unusable([Problem(Spot("command line", 1, 1), what, "leave --format out, and name the trace's file")])
         return watch(args, lambda: _batch(args))
-    return report(args, _batch(args))
+    covers = args.coverage or args.coverage_at_least is not None or args.write_missing is not None
+    if not covers:
+        return report(args, _batch(args))
+    from patient_usher.cli.covering import cover
+
+    if args.format == "jsonl" or Path("-") in args.traces:
+        what = "coverage belongs to text or json, and to files"
+        raise Unusable(
+            [Problem(Spot("command line", 1, 1), what, "leave --format jsonl out, and name the trace's file")]
+        )
+    status = report(args, _batch(args)) if args.format == "text" else 0
+    return max(status, cover(args, _batch(args)))
 
 
 def _batch(args: Namespace) -> Batch:

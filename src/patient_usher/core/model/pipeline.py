@@ -1,6 +1,6 @@
 """The pipeline file as a whole, and what every stage's options have in common."""
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from ipaddress import ip_address, ip_network
 from typing import Annotated, Any, Literal, NamedTuple
 
@@ -9,6 +9,7 @@ from pydantic import AfterValidator, Field
 from patient_usher.core.model.accounts import AccountSpec, ErrorSpec, SigningKeySpec
 from patient_usher.core.model.always import Always
 from patient_usher.core.model.document import Map, Path, Seq
+from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handling import RecordsSpec
 from patient_usher.core.model.patterns import RequestPattern
 from patient_usher.core.model.routes import GroupSpec, RouteSpec
@@ -153,6 +154,14 @@ class StageOptions(Model):
     def error_media(self) -> Collection[str]:
         """Media types of the error answers that the stage writes."""
         return ()
+
+    def outcomes(self) -> Sequence[str]:
+        """What the stage can do, as coverage counts it."""
+        return ("ran",)
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """Which of these a step of a journey was; None where the step says nothing of it."""
+        return "ran" if way == "in" else None
 
     def drops_on_answer(self) -> Iterable[str]:
         """Lower-case names of header fields that the stage takes off answers."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Discriminator, Field, Tag
@@ -135,6 +135,28 @@ class Options(StageOptions):
     def credentials(self) -> Iterable[Credential]:
         """One for each scheme."""
         return [scheme.credential() for scheme in self.schemes]
+
+    def outcomes(self) -> Sequence[str]:
+        """No credential; and by every scheme one that is right, wrong or expired."""
+        return ["absent", *(f"{scheme.scheme} {how}" for scheme in self.schemes for how in _HOW[scheme.scheme])]
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By the scheme that it notes, and why it refused."""
+        if way != "in":
+            return None
+        if "scheme" not in note:
+            return "absent"
+        if did == "continued":
+            return f"{note['scheme']} right"
+        return f"{note['scheme']} {'expired' if x.why == 'expired' else 'wrong'}"
+
+
+_HOW = {
+    "bearer": ("right", "wrong", "expired"),
+    "basic": ("right", "wrong"),
+    "api-key": ("right", "wrong"),
+    "session-cookie": ("right", "wrong"),
+}
 
 
 class Scheme:

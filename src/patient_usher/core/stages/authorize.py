@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
-from typing import Literal
+from collections.abc import Collection, Mapping, Sequence
+from typing import Any, Literal
 
 from patient_usher.core.http.authentication import challenge
 from patient_usher.core.http.fields import Fields
@@ -30,6 +30,16 @@ class Options(StageOptions):
     def guards(self) -> Collection[str]:
         """All of them."""
         return GUARDED
+
+    def outcomes(self) -> Sequence[str]:
+        """A caller is let through, or not."""
+        return ("let through", "refused")
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By whether it passed on."""
+        if way != "in":
+            return None
+        return "let through" if did == "continued" else "refused"
 
 
 class Stage(base.Stage):

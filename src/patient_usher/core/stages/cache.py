@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Literal
+from typing import Any, Literal
 
 from patient_usher.core.http.caching import (
     COVERED,
@@ -51,6 +51,14 @@ class Options(StageOptions):
     honours_reload: bool = False
     collapse: bool = False
     status_field: bool = False
+
+    def outcomes(self) -> Sequence[str]:
+        """What look-ups can come to."""
+        return ("hit", "miss", "stale", "revalidated")
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By the state of its last look-up."""
+        return next((use.state for use in reversed(x.caches) if use.stage == self.id), None) if way == "in" else None
 
 
 @dataclass

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
-from typing import Annotated
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Annotated, Any
 
 from pydantic import Field, model_validator
 
@@ -50,6 +50,18 @@ class Options(StageOptions):
         if self.allow_credentials and "*" in [*self.allow_origins, *self.allow_methods, *self.allow_headers]:
             what = '"*" counts for nothing in calls with credentials: browsers take it literally'
             yield ("allow-credentials",), what, "list what is allowed"
+
+    def outcomes(self) -> Sequence[str]:
+        """Origins listed, foreign and none; preflights."""
+        return ("no origin", "origin listed", "origin not listed", "preflight")
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By what it notes of the origin."""
+        if way != "in":
+            return None
+        if "preflight" in note:
+            return "preflight"
+        return {"allowed": "origin listed", None: "no origin"}.get(note.get("origin"), "origin not listed")
 
 
 class Stage(base.Stage):

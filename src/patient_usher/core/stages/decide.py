@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
@@ -101,6 +101,17 @@ class Options(StageOptions):
     def sets(self) -> Iterable[str]:
         """Context values that cases leave."""
         return [name for case in self.cases for name in case.set_]
+
+    def outcomes(self) -> Sequence[str]:
+        """Every case, and none of them, where that can be."""
+        cases = [f"case {at}" for at in range(1, len(self.cases) + 1)]
+        return cases if not self.cases or self.cases[-1].when is None else [*cases, "no case"]
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By the case that it notes."""
+        if way != "in" or not self.cases:
+            return None
+        return f"case {note['case']}" if "case" in note else "no case"
 
 
 Prepared = tuple[

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from functools import lru_cache
 from typing import Annotated, Any, Literal
 
@@ -75,6 +75,17 @@ class Options(StageOptions):
                 if name in seen:
                     yield ("answers", at, "raised"), f"'{name}' has an entry further up, which counts", "keep one"
                 seen.add(name)
+
+    def outcomes(self) -> Sequence[str]:
+        """Every type that has an entry, and any other."""
+        return [*dict.fromkeys(name for entry in self.answers for name in entry.raised), "another type"]
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Any) -> str | None:
+        """By the last error that it caught."""
+        caught = [error.type for error in x.errors if error.caught_by == self.id]
+        if way != "error" or not caught:
+            return None
+        return caught[-1] if caught[-1] in self.outcomes() else "another type"
 
     def error_media(self) -> Collection[str]:
         """By ``write-as``; a shape of one's own is JSON."""

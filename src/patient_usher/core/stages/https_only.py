@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from typing import Annotated, Any
 
 from pydantic import BeforeValidator, Field, model_validator
@@ -61,6 +62,16 @@ class Options(StageOptions):
     reads: ReadsOf = Reads.model_construct()
     others: Others = Others.model_construct()
     hsts: Hsts | None = None
+
+    def outcomes(self) -> Sequence[str]:
+        """Secure requests and plain ones."""
+        return ("secure", "plain")
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By whether it passed on."""
+        if way != "in":
+            return None
+        return "secure" if did == "continued" else "plain"
 
 
 class Stage(base.Stage):

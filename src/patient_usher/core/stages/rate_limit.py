@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Hashable, Iterable
+from collections.abc import Callable, Collection, Hashable, Iterable, Mapping, Sequence
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
@@ -114,6 +114,18 @@ class Options(StageOptions):
         if route.cost is not None and route.cost > self._most:
             what = f"the cost {route.cost} is over {self._most_said} of '{self.id}': the route can never pass"
             yield ("cost",), what, f"lower the cost or raise the {'quota' if self.burst is None else 'burst'}"
+
+    def outcomes(self) -> Sequence[str]:
+        """Below the quota, at its end, over it."""
+        return ("under", "used up", "over")
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By what is left."""
+        if way != "in" or not x.rates:
+            return None
+        if did != "continued":
+            return "over"
+        return next(("under" if use.remaining else "used up" for use in x.rates if use.stage == self.id), None)
 
 
 class Stage(base.Stage):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping, Sequence
 from typing import Any, Literal, NoReturn
 from urllib.parse import parse_qsl
 
@@ -34,6 +34,16 @@ class Options(StageOptions):
     def leaves(self) -> Collection[str]:
         """The body."""
         return ("body",)
+
+    def outcomes(self) -> Sequence[str]:
+        """A body is read, refused, or not there."""
+        return ("read", "refused", "no body")
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By what it notes."""
+        if way != "in":
+            return None
+        return "refused" if did != "continued" else "read" if "read" in note else "no body"
 
 
 def _medium(essence: str) -> str | None:

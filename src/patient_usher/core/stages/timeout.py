@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Mapping, Sequence
+from typing import Any, Literal
 
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Deadline, Effect
@@ -17,6 +18,16 @@ class Options(StageOptions):
 
     after: PositiveDuration
     behind: Literal["cancelled", "runs-on"] = "cancelled"
+
+    def outcomes(self) -> Sequence[str]:
+        """What is behind was in time, or not."""
+        return ("in time", "too slow")
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By whether it gave up."""
+        if way == "out":
+            return "too slow" if did in ("raised", "answered") else "in time"
+        return None
 
 
 class Stage(base.Stage):

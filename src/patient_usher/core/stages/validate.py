@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from math import isfinite
 from typing import Any, Literal
 
@@ -31,6 +31,16 @@ class Options(StageOptions):
         """The body, where the route says what it must be."""
         given = route.input if route is not None else None
         return ("body",) if given is not None and (given.json_ is not None or given.form is not None) else ()
+
+    def outcomes(self) -> Sequence[str]:
+        """The input fits, or not."""
+        return ("valid", "invalid")
+
+    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+        """By whether it passed on."""
+        if way != "in":
+            return None
+        return "valid" if did == "continued" else "invalid"
 
 
 def _said(value: Any) -> str:

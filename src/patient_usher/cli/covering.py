@@ -1,0 +1,36 @@
+"""``replay --coverage``: what a trace has made happen of all that can, and requests for the rest."""
+
+from __future__ import annotations
+
+import os
+import sys
+from argparse import Namespace
+
+from patient_usher.cli.common import Batch
+from patient_usher.core.analysis.probes import probes
+from patient_usher.core.verify.coverage import Coverage
+from patient_usher.files.writing import append_request
+from patient_usher.lab import sends
+from patient_usher.reports.coverage import covered
+from patient_usher.reports.paint import stdout_painter
+
+
+def cover(args: Namespace, batch: Batch) -> int:
+    """Count, print, and write what is missing where that is asked for. Returns 1 below the wanted share."""
+    coverage = Coverage(batch.pipeline)
+    for world, prepared in batch.worlds():
+        for send, _, _ in sends(world, prepared):
+            coverage.add(send)
+    closing = probes(batch.pipeline, coverage.missing, batch.traces[0].base)
+    if args.format == "json":
+        from patient_usher.reports.result import dump
+
+        sys.stdout.buffer.write(dump(coverage.document([request for request, _ in closing])) + b"\n")
+    else:
+        stdout_painter(dict(os.environ)).write([[], *covered(coverage, closing)])
+    if args.write_missing is not None:
+        for request, _ in closing:
+            append_request(args.write_missing, request, None)
+        print(f"wrote {len(closing)} requests to {args.write_missing}", file=sys.stderr)
+    wanted = args.coverage_at_least
+    return 1 if wanted is not None and coverage.percent < wanted else 0

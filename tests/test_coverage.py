@@ -1,0 +1,107 @@
+"""Coverage: what can happen, what has, and requests that make the rest happen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import DEMO, Outcome, make_pipeline, text
+from patient_usher import Trace, lab
+from patient_usher.core.analysis.probes import probes
+from patient_usher.core.engine.world import World
+from patient_usher.core.verify.coverage import Coverage
+
+Usher = Callable[..., Outcome]
+SCHEMES = [{"scheme": "bearer", "keys": "main"}, {"scheme": "basic"}, {"scheme": "api-key"}]
+WHO = {"id": "s", "kind": "authenticate", "schemes": SCHEMES}
+KNOWN = {
+    "accounts": {"ann": {"password": "made-up", "api-keys": ["a-made-up-key"], "roles": ["boss"]}},
+    "signing-keys": {"main": {"algorithm": "HS256", "secret": "made-up-secret-for-these-tests-only"}},
+}
+GUARDED = {"access": "signed-in"}
+CORS = {"id": "s", "kind": "cors", "allow-origins": ["https://a.example"]}
+CASES = [{"when": {"query": {"a": "1"}}, "then": "continue"}, {"when": {"query": {"b": "1"}}, "then": "continue"}]
+INPUT = {"at": "POST /", "input": {"json": {"type": "object", "required": ["n"]}}}
+
+# The stages, how the route differs, what is sent; how often the stage did what.
+COUNTED: list[tuple[list[Any], dict[str, Any], list[dict[str, Any]], dict[str, int]]] = [
+    ([WHO], GUARDED, [{"send": "GET /"}, {"send": "GET /", "sign": {"bearer": "ann"}}, {"send": "GET /", "sign": {"bearer": "ann", "expires-in": "0s"}},
+                      {"send": "GET /", "headers": {"X-Api-Key": "wrong"}}],
+     {"absent": 1, "bearer right": 1, "bearer wrong": 0, "bearer expired": 1, "basic right": 0, "basic wrong": 0, "api-key right": 0, "api-key wrong": 1}),
+    ([{**WHO, "id": "who"}, {"id": "s", "kind": "authorize"}], {"access": {"role": "boss"}}, [{"send": "GET /", "sign": {"basic": "ann"}}], {"let through": 1, "refused": 0}),
+    ([{"id": "s", "kind": "cache"}], {"cache": "60s"}, [{"send": "GET /"}, {"send": "GET /"}, {"send": "GET /", "after": "2m"}], {"hit": 1, "miss": 1, "stale": 1, "revalidated": 0}),
+    ([{"id": "s", "kind": "decide", "cases": CASES}], {}, [{"send": "GET /?a=1"}, {"send": "GET /"}], {"case 1": 1, "case 2": 0, "no case": 1}),
+    ([{"id": "s", "kind": "decide", "cases": [*CASES, {"then": "continue"}]}], {}, [{"send": "GET /"}], {"case 1": 0, "case 2": 0, "case 3": 1}),
+    ([{"id": "s", "kind": "rate-limit", "quota": 2, "window": "1m"}], {}, [{"send": "GET /", "times": 4}], {"under": 1, "used up": 1, "over": 2}),
+    ([CORS], {}, [{"send": "GET /"}, {"send": "GET /", "headers": {"Origin": "https://a.example"}}, {"send": "GET /", "headers": {"Origin": "https://b.example"}}],
+     {"no origin": 1, "origin listed": 1, "origin not listed": 1, "preflight": 0}),
+    ([{"id": "s", "kind": "read-body"}], {"at": "POST /"}, [{"send": "POST /", "json": 1}, {"send": "POST /"}], {"read": 1, "refused": 0, "no body": 1}),
+    (["read-body", {"id": "s", "kind": "validate"}], INPUT, [{"send": "POST /", "json": {}}, {"send": "POST /", "json": {"n": 1}}], {"valid": 1, "invalid": 1}),
+    ([{"id": "s", "kind": "https-only"}], {}, [{"send": "GET http://api.example/"}], {"secure": 0, "plain": 1}),
+    ([{"id": "s", "kind": "timeout", "after": "1s"}], {"handler": {**text(), "busy-for": "2s"}}, [{"send": "GET /"}], {"in time": 0, "too slow": 1}),
+    ([{"id": "s", "kind": "error-handler", "answers": [{"raised": "Oops", "status": 409}]}], {"handler": {"raise": "Oops"}}, [{"send": "GET /"}], {"Oops": 1, "another type": 0}),
+    ([{"id": "s", "kind": "access-log"}], {}, [{"send": "GET /"}], {"ran": 1}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("stages", "route", "requests", "counted"), COUNTED)
+def test_what_each_kind_can_do(
+    stages: list[Any], route: dict[str, Any], requests: list[dict[str, Any]], counted: dict[str, int]
+) -> None:
+    routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": text(), **route}]
+    pipeline = make_pipeline(stages, routes=routes, **KNOWN)
+    coverage = Coverage(pipeline)
+    for send, _, _ in lab.sends(World(pipeline), Trace.of(*requests, base="https://api.example").prepared(pipeline)):
+        coverage.add(send)
+    document = coverage.document([])
+    assert document["stages"]["s"] == counted
+    outcomes = [times for part in ("stages", "routes") for row in document[part].values() for times in row.values()]
+    assert (document["hit"], document["of"]) == (sum(1 for times in outcomes if times), len(outcomes))
+
+
+PAIRS = ["harbour:story", "quay:quay-story", "boaters:boaters-story", "limits:limits-story", "shelf:shelf-story"]
+
+
+@pytest.mark.parametrize("pair", PAIRS)
+def test_what_closes_a_gap_closes_it_in_the_trace(usher: Usher, tmp_path: Path, pair: str) -> None:
+    """Each request is seen to close what it claims; pasted into an empty trace they close all of that together."""
+    pipeline = str(DEMO / f"{pair.partition(':')[0]}.yaml")
+    empty = "patient-usher: trace/1\nbase: https://api.ternharbour.example\nrequests: []\n"
+    first = usher(
+        "replay", pipeline, "t.yaml", "--coverage", "--write-missing", "t.yaml", "--format", "json", t__yaml=empty
+    )
+    assert (first.status, first.json["hit"]) == (0, 0), first.err
+    closing = first.json["missing"]
+    assert len({request["id"] for request in closing}) == len(closing) > 3
+    second = usher("replay", pipeline, "t.yaml", "--coverage", "--format", "json").json
+    assert second["hit"] >= second["of"] * 0.6
+    assert len(second["missing"]) <= 3, "what the requests do to each other may leave a little"
+
+
+def test_every_probe_does_what_it_claims_alone() -> None:
+    pipeline = make_pipeline(
+        [WHO], routes=[{"id": "r", "at": "GET /{id}", "access": "signed-in", "handler": text()}], **KNOWN
+    )
+    missing = Coverage(pipeline).missing
+    found = probes(pipeline, missing, "https://api.example")
+    assert sorted(outcome for _, closed in found for outcome in closed) == sorted(missing)
+    for request, closed in found:
+        coverage = Coverage(pipeline)
+        for send, _, _ in lab.sends(World(pipeline), Trace.of(request, base="https://api.example").prepared(pipeline)):
+            coverage.add(send)
+        assert [outcome for outcome in closed if not coverage.hits[outcome]] == []
+
+
+@pytest.mark.parametrize(("least", "status"), [(10, 0), (100, 1)])
+def test_a_share_that_must_be_reached(usher: Usher, least: int, status: int) -> None:
+    files = [str(DEMO / "harbour.yaml"), str(DEMO / "story.yaml")]
+    done = usher("replay", *files, "-q", "--coverage-at-least", str(least))
+    assert done.status == status
+    lines = done.out.splitlines()
+    assert max(map(len, lines)) <= 100
+    assert any(
+        line.split()[0:1] == ["lock"] and "0 of 2" in line and "not yet: handler ran, refused" in line for line in lines
+    )
