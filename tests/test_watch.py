@@ -25,7 +25,16 @@ class Watching:
         env = {**os.environ, "PYTHONUNBUFFERED": "1", "PYTHONIOENCODING": "utf-8"}
         command = [str(USHER), "replay", "p.yaml", "t.yaml", "--watch"]
         pipe = subprocess.PIPE
-        self.process = subprocess.Popen(command, cwd=folder, stdout=pipe, stderr=subprocess.STDOUT, text=True, env=env)
+        self.process = subprocess.Popen(
+            command,
+            cwd=folder,
+            stdout=pipe,
+            stderr=subprocess.STDOUT,
+            text=True,
+            env=env,
+            # Where the tests run in the background, the signal would be ignored from the start.
+            preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL) and None,
+        )
         self.lines: Queue[str] = Queue()
         threading.Thread(target=self._read, daemon=True).start()
 
