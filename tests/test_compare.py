@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
+from junitparser import JUnitXml
 
 from conftest import DEMO, Outcome, make_pipeline, text
 from patient_usher import Trace, compare
@@ -172,3 +174,23 @@ def test_what_cannot_be_compared(usher: Usher, arguments: list[str], said: str) 
     done = usher("compare", *arguments, **files)
     assert (done.status, done.out) == (2, "")
     assert said in done.err
+
+
+def test_a_comparison_is_written_in_several_forms(usher: Usher, tmp_path: Path) -> None:
+    forms = ("md", "html", "json", "junit")
+    done = usher("compare", *HARBOUR, *(f"--report={form}=out.{form}" for form in forms))
+    assert done.status == 0, done.err
+    found = {form: (tmp_path / f"out.{form}").read_text() for form in forms}
+    (suite,) = JUnitXml.fromfile(str(tmp_path / "out.junit"))
+    assert (suite.tests, suite.failures) == (42, 42)
+    assert (
+        next(case for case in suite if case.name == "key-absent")
+        .result[0]
+        .message.startswith("status 401 → 500; outcome")
+    )
+    assert json.loads(found["json"])["changed"] == 42
+    assert "6 of 42 requests end otherwise" in found["md"]
+    assert found["html"].count("<h2>") == found["html"].count("<pre ") == 2
+    assert not [mark for mark in ("http-equiv", "src=", "url(", "<script") if mark in found["html"]]
+    refused = usher("compare", *HARBOUR, "--report", "svg=x")
+    assert (refused.status, "there is no report of the form 'svg'" in refused.err) == (2, True)

@@ -12,11 +12,13 @@ from pathlib import Path
 from typing import Any
 
 from patient_usher.cli.common import told
+from patient_usher.cli.reporting import wanted
 from patient_usher.core.analysis.compare import Comparison, compared
 from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.text import parse, read_text
 from patient_usher.files.trace import Trace
+from patient_usher.files.writing import write_whole
 from patient_usher.lab import replay
 from patient_usher.reports import compare as report
 from patient_usher.reports.paint import Line, stdout_painter
@@ -45,6 +47,13 @@ def add_arguments(parser: ArgumentParser) -> None:
         default="text",
         help="text for people (default), json, or md for a pull request",
     )
+    parser.add_argument(
+        "--report",
+        metavar="FORMAT=FILE",
+        action="append",
+        default=[],
+        help="also write a report: md, html, json or junit; may be repeated",
+    )
     parser.add_argument("--allow-python", action="store_true", help="let the pipelines run Python code of their own")
     parser.add_argument("--allow-files", action="store_true", help="let the files name other files anywhere")
     parser.add_argument(
@@ -54,12 +63,14 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Compare. Returns the exit status."""
+    files = wanted(args.report, list(report.FORMATS))
     first = _result(args.a, args.a_environment, args.a_set, args)
     second = _result(args.b, args.b_environment, args.b_set, args)
     sides = report.Sides(_names(args), first, second)
     try:
         comparison = compared(first, second)
         text = _told(args, comparison, sides)
+        reports = [(path, report.FORMATS[form](comparison, sides)) for form, path in files]
     except (KeyError, TypeError, AttributeError, ValueError):
         if args.trace:
             raise
@@ -70,15 +81,16 @@ def run(args: Namespace) -> int:
         sys.stdout.buffer.write(text)
     else:
         stdout_painter(dict(os.environ)).write(text)
+    sys.stdout.flush()
+    for path, content in reports:
+        write_whole(path, content)
     return 1 if args.expect_same and comparison.changed else 0
 
 
 def _told(args: Namespace, comparison: Comparison, sides: report.Sides) -> bytes | list[Line]:
     """The comparison in the form that is asked for."""
     if args.format == "json":
-        from patient_usher.reports.result import dump
-
-        return dump(comparison.document()) + b"\n"
+        return report.as_json(comparison, sides).encode()
     if args.format == "md":
         return report.markdown(comparison, sides).encode("utf-8", "backslashreplace")
     return list(report.compared(comparison, sides))

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Iterator, Sequence
+from html import escape
 from itertools import zip_longest
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.compare import KINDS, Comparison, Difference, Group, only_here, parting
 from patient_usher.core.model.words import DID
+from patient_usher.reports.escaping import cell, fence, legal
 from patient_usher.reports.paint import Line, Piece, fit, line
 from patient_usher.reports.text import WIDTH, value_text
 
@@ -162,31 +164,82 @@ def _apart(a: list[list[str]], b: list[list[str]]) -> tuple[list[list[str]], lis
 
 def markdown(comparison: Comparison, sides: Sides) -> str:
     """The changes as Markdown: a headline, a table of groups, one worked journey of each unfolding."""
-    out = [f"### {_cell(sides.names[0])} → {_cell(sides.names[1])}: {_headline(comparison)}", ""]
+    out = [f"### {cell(sides.names[0])} → {cell(sides.names[1])}: {_headline(comparison)}", ""]
     if comparison.changed:
         out += ["| what changes | how | exchanges |", "| --- | --- | --- |"]
     for group in comparison.groups:
         for change, ids in _lines_of(comparison, group):
             grave = f"**{KINDS[group.kind]}**" if group.kind in GRAVE else KINDS[group.kind]
-            out.append(f"| {grave} | {_cell(change)} | {len(ids)}: {_cell(_named(ids))} |")
-    out += ["", *(f"- {_cell(told)}" for told in _alone(sides)), ""]
+            out.append(f"| {grave} | {cell(change)} | {len(ids)}: {cell(_named(ids))} |")
+    out += ["", *(f"- {cell(told)}" for told in _alone(sides)), ""]
     for group in comparison.groups:
         lines = ["".join(piece.text for piece in pieces).rstrip() for pieces in _worked(comparison, group, sides)]
-        fence = "`" * (max([3, *(len(run) + 1 for text in lines for run in _ticks(text))]))
+        marks = fence("\n".join(lines))
         title = f"{KINDS[group.kind]}: {group.example}"
-        out += ["<details>", f"<summary>{_escaped(title)}</summary>", "", fence, *lines, fence, "", "</details>", ""]
+        out += ["<details>", f"<summary>{escape(title)}</summary>", "", marks, *lines, marks, "", "</details>", ""]
     return "\n".join(out).rstrip() + "\n"
 
 
-def _ticks(text: str) -> list[str]:
-    return [run for run in "".join(char if char == "`" else " " for char in text).split() if len(run) > 2]
+def page(comparison: Comparison, sides: Sides) -> str:
+    """The changes as one HTML file that needs nothing else: a group a section, light and dark."""
+    title = f"{sides.names[0]} → {sides.names[1]}: {_headline(comparison)}"
+    out = [_HEAD.replace("TITLE", escape(title)), f"<h1>{escape(title)}</h1>", "<ul>"]
+    for group in comparison.groups:
+        for change, ids in _lines_of(comparison, group):
+            words = ": ".join(part for part in (KINDS[group.kind], change, _named(ids)) if part)
+            out.append(f'<li class="{"grave" if group.kind in GRAVE else ""}">{escape(words)}</li>')
+    out += [f"<li>{escape(told)}</li>" for told in _alone(sides)]
+    out.append("</ul>")
+    for group in comparison.groups:
+        lines = ["".join(piece.text for piece in pieces).rstrip() for pieces in _worked(comparison, group, sides)]
+        label = escape(f"{KINDS[group.kind]}: {group.example}", quote=True)
+        text = escape("\n".join(lines))
+        out += [f"<h2>{label}</h2>", f'<pre tabindex="0" role="region" aria-label="{label}">{text}</pre>']
+    return legal("\n".join([*out, "</main></body></html>"])) + "\n"
 
 
-def _escaped(text: str) -> str:
-    return text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;")
+_HEAD = """<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
+<meta name="color-scheme" content="light dark"><title>TITLE</title>
+<style>
+:root { --ground: #fff; --ink: #1b1f24; --raise: #f3f5f7; --bad: #a40e26; }
+@media (prefers-color-scheme: dark) { :root { --ground: #101318; --ink: #e6e9ed; --raise: #1a1f26; --bad: #ff8f88; } }
+body { margin: 0; background: var(--ground); color: var(--ink); font: 15px/1.5 system-ui, sans-serif; }
+main { max-width: 1240px; margin: 0 auto; padding: 0 1rem 2rem; }
+h1 { font-size: 1.4rem; } h2 { font-size: 1rem; margin-top: 1.6rem; } .grave { color: var(--bad); }
+li { overflow-wrap: anywhere; }
+pre { overflow-x: auto; background: var(--raise); padding: .8rem; border-radius: 6px; }
+pre { font: 13px/1.45 ui-monospace, monospace; }
+</style></head><body><main>"""
 
 
-def _cell(text: str) -> str:
-    """Text in a table: what Markdown or HTML would take for a mark is escaped."""
-    marked = "".join(f"\\{char}" if char in "\\`*_[]|#~" else char for char in _escaped(text))
-    return marked.replace("\n", " ")
+def junit(comparison: Comparison, sides: Sides) -> str:
+    """One test an exchange, which fails where anything changes."""
+    from xml.etree.ElementTree import Element, SubElement, indent, tostring
+
+    changes: dict[str, list[Difference]] = {}
+    for difference in comparison.differs:
+        changes.setdefault(difference.id, []).append(difference)
+    ids = list(dict.fromkeys(record["id"] for record in (*sides.a, *sides.b)))
+    name = legal(f"{sides.names[0]} → {sides.names[1]}")
+    root = Element("testsuites", name=name)
+    counts = {"tests": str(len(ids)), "failures": str(len(changes)), "errors": "0", "skipped": "0"}
+    suite = SubElement(root, "testsuite", {"name": name, **counts})
+    for id_ in ids:
+        case = SubElement(suite, "testcase", classname="compare", name=legal(id_), time="0")
+        if id_ in changes:
+            message = "; ".join(_change(difference) or KINDS[difference.kind] for difference in changes[id_])
+            SubElement(case, "failure", message=legal(message), type=changes[id_][0].kind)
+    indent(root)
+    return f'<?xml version="1.0" encoding="UTF-8"?>\n{tostring(root, encoding="unicode")}\n'
+
+
+def as_json(comparison: Comparison, sides: Sides) -> str:
+    """The comparison as one document."""
+    from patient_usher.reports.result import dump
+
+    return dump(comparison.document()).decode() + "\n"
+
+
+FORMATS = {"md": markdown, "html": page, "json": as_json, "junit": junit}
+"""What ``--report FORMAT=FILE`` may name."""

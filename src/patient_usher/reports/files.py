@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
+from html import escape
 from typing import Any, NamedTuple
 from xml.etree.ElementTree import Element, SubElement, indent, tostring
 
@@ -12,6 +12,7 @@ from patient_usher.core.verify.always import Statement, told
 from patient_usher.core.verify.record import final_of
 from patient_usher.core.verify.summary import Summary
 from patient_usher.reports import result
+from patient_usher.reports.escaping import cell, fence, legal
 from patient_usher.reports.journey import journey
 from patient_usher.reports.text import MARKS, did_what, failures, who
 
@@ -49,14 +50,6 @@ class Outcome(NamedTuple):
     def title(self) -> str:
         """Pipeline, traces and environments in a line."""
         return f"{self.blueprint.name}: {', '.join(self.traces)}, {' and '.join(self.blueprint.environment)}"
-
-
-_ILLEGAL = re.compile("[^\t\n\r\x20-\x7e\xa0-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
-
-
-def legal(text: str) -> str:
-    """Text as XML may hold it (XML 1.0 section 2.2), and no terminal obeys: controls are seen as escapes."""
-    return _ILLEGAL.sub(lambda match: match[0].encode("unicode_escape", "surrogatepass").decode(), text)
 
 
 def _plain(lines: Any) -> str:
@@ -123,32 +116,23 @@ def markdown(outcome: Outcome) -> str:
     """A headline, the failed requests in a table, each journey unfolding."""
     failed = [send for send in outcome.sends if send.failed]
     sign = "✗" if failed or any(statement.failed for statement in outcome.statements) else "✓"
-    out = [f"### {sign} {_cell(headline(outcome))}", "", _cell(outcome.title), ""]
+    out = [f"### {sign} {cell(headline(outcome))}", "", cell(outcome.title), ""]
     if failed:
         out += ["| request | what was sent | came to | not as expected |", "| --- | --- | --- | --- |"]
     for send in failed:
         request, response = send.final["request"], send.final["response"]
         status = response["status"] if response else "---"
         checks = "; ".join(_plain([pieces]).strip() for pieces in failures(send.final))
-        sent = _cell(f"{request['method']} {request['url']}")
-        out.append(f"| {_cell(send.id)} | {sent} | {status} {_cell(who(send.final))} | {_cell(checks)} |")
+        sent = cell(f"{request['method']} {request['url']}")
+        out.append(f"| {cell(send.id)} | {sent} | {status} {cell(who(send.final))} | {cell(checks)} |")
     statuses = outcome.summary.record()["by_status"].items()
     out += ["", "statuses: " + ", ".join(f"{count} × {status}" for status, count in statuses), ""]
-    out += [f"- {mark} {_cell(sentence)}" for mark, sentence in told(outcome.statements)]
+    out += [f"- {mark} {cell(sentence)}" for mark, sentence in told(outcome.statements)]
     for send in failed[:20]:
         text = _plain(journey(send.final))
-        fence = "`" * max([3, *(len(run) + 1 for run in re.findall("`{3,}", text))])
-        out += ["", "<details>", f"<summary>{_html(send.id)}</summary>", "", fence, text, fence, "", "</details>"]
+        marks = fence(text)
+        out += ["", "<details>", f"<summary>{escape(send.id)}</summary>", "", marks, text, marks, "", "</details>"]
     return legal("\n".join(out)).rstrip() + "\n"
-
-
-def _html(text: str) -> str:
-    return text.replace("&", "&amp;").replace("<", "&lt;").replace(">", "&gt;").replace('"', "&quot;")
-
-
-def _cell(text: str) -> str:
-    """Text in a table: what Markdown or HTML would take for a mark is escaped."""
-    return "".join(f"\\{char}" if char in "\\`*_[]|#~" else char for char in _html(text)).replace("\n", " ")
 
 
 # JSON.

@@ -13,6 +13,7 @@ from jinja2 import Environment, StrictUndefined
 from patient_usher.core.http.messages import phrase
 from patient_usher.core.model.words import DID, OUTCOMES
 from patient_usher.core.verify.always import told
+from patient_usher.reports.escaping import legal
 from patient_usher.reports.journey import journey
 from patient_usher.reports.text import LEGEND, MARKS, RARE, did_what, failures, request_line, who
 
@@ -24,7 +25,7 @@ Record = dict[str, Any]
 
 def render(outcome: Outcome) -> str:
     """The page. Rows are in the page; journeys stand in it as data, and unfold when they are opened."""
-    from patient_usher.reports.files import headline, legal
+    from patient_usher.reports.files import headline
 
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     template = environment.from_string(files(__package__).joinpath("page.html").read_text(encoding="utf-8"))
