@@ -186,7 +186,8 @@ def page(comparison: Comparison, sides: Sides) -> str:
     out = [_HEAD.replace("TITLE", escape(title)), f"<h1>{escape(title)}</h1>", "<ul>"]
     for group in comparison.groups:
         for change, ids in _lines_of(comparison, group):
-            words = ": ".join(part for part in (KINDS[group.kind], change, _named(ids)) if part)
+            parts = dict.fromkeys((KINDS[group.kind], change, _named(ids)))
+            words = ": ".join(part for part in parts if part)
             out.append(f'<li class="{"grave" if group.kind in GRAVE else ""}">{escape(words)}</li>')
     out += [f"<li>{escape(told)}</li>" for told in _alone(sides)]
     out.append("</ul>")

@@ -117,7 +117,7 @@ class Options(StageOptions):
 
     def outcomes(self) -> Sequence[str]:
         """Below the quota, at its end, over it."""
-        return ("under", "used up", "over")
+        return ("under", "used up", "over", "refilled")
 
     def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
         """By what is left."""

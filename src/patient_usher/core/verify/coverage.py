@@ -30,11 +30,19 @@ class Coverage:
             self.possible.append(("routes", item.route.id, "handler ran"))
             self.possible += [("routes", item.route.id, "refused")] if refuses else []
         self._known = frozenset(self.possible)
+        self._used_up: set[tuple[str, str]] = set()  # limits, and whom they have refused
 
     def add(self, send: Send) -> None:
         """Count what a send made happen. Its exchanges must have kept their journeys."""
         for x in send.exchanges:
             self.hits.update(outcome for outcome in seen(self.blueprint, x) if outcome in self._known)
+            for use in x.rates:
+                whose, again = (use.stage, str(use.for_)), ("stages", use.stage, "refilled")
+                if x.refused_by == use.stage:
+                    self._used_up.add(whose)
+                elif whose in self._used_up and again in self._known:
+                    self._used_up.discard(whose)
+                    self.hits[again] += 1
 
     @property
     def missing(self) -> list[Outcome]:
