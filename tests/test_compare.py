@@ -6,6 +6,7 @@ import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import pytest
 from junitparser import JUnitXml
@@ -177,7 +178,7 @@ def test_what_cannot_be_compared(usher: Usher, arguments: list[str], said: str) 
 
 
 def test_a_comparison_is_written_in_several_forms(usher: Usher, tmp_path: Path) -> None:
-    forms = ("md", "html", "json", "junit")
+    forms = ("md", "html", "json", "junit", "svg")
     done = usher("compare", *HARBOUR, *(f"--report={form}=out.{form}" for form in forms))
     assert done.status == 0, done.err
     found = {form: (tmp_path / f"out.{form}").read_text() for form in forms}
@@ -192,5 +193,7 @@ def test_a_comparison_is_written_in_several_forms(usher: Usher, tmp_path: Path) 
     assert "6 of 42 requests end otherwise" in found["md"]
     assert found["html"].count("<h2>") == found["html"].count("<pre ") == 2
     assert not [mark for mark in ("http-equiv", "src=", "url(", "<script") if mark in found["html"]]
-    refused = usher("compare", *HARBOUR, "--report", "svg=x")
-    assert (refused.status, "there is no report of the form 'svg'" in refused.err) == (2, True)
+    texts = [element.text for element in ElementTree.fromstring(found["svg"]).iter("{http://www.w3.org/2000/svg}text")]
+    assert (texts.count("-"), texts.count("+"), "key-absent" in texts) == (6, 6, True)
+    refused = usher("compare", *HARBOUR, "--report", "pdf=x")
+    assert (refused.status, "there is no report of the form 'pdf'" in refused.err) == (2, True)

@@ -52,7 +52,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="FORMAT=FILE",
         action="append",
         default=[],
-        help="also write a report: md, html, json or junit; may be repeated",
+        help="also write a report: md, html, json, junit or svg; may be repeated",
     )
     parser.add_argument("--allow-python", action="store_true", help="let the pipelines run Python code of their own")
     parser.add_argument("--allow-files", action="store_true", help="let the files name other files anywhere")

@@ -242,5 +242,26 @@ def as_json(comparison: Comparison, sides: Sides) -> str:
     return dump(comparison.document()).decode() + "\n"
 
 
-FORMATS = {"md": markdown, "html": page, "json": as_json, "junit": junit}
+def svg(comparison: Comparison, sides: Sides) -> str:
+    """The picture of what ends otherwise: two rows an exchange, one of each side."""
+    from patient_usher.reports.picture import BAD, PLAIN, Row, picture
+
+    ids = [id_ for group in comparison.groups if group.kind not in INSIDE for id_ in group.ids]
+    rows = []
+    for id_ in ids:
+        before, after = sides.pair(id_)
+        rows += [Row("-", PLAIN, id_, before)] if before is not None else []
+        rows += [Row("+", BAD, id_ if before is None else "", after)] if after is not None else []
+    ran = (step["stage"] for row in (*sides.a, *sides.b) for step in row["journey"] if step["way"] == "in")
+    columns = list(dict.fromkeys(ran)) or ["handler"]
+    last = [name for name in ("router", "handler") if name in columns]
+    return picture(
+        f"{sides.names[0]} → {sides.names[1]}",
+        _headline(comparison),
+        [*(name for name in columns if name not in last), *last],
+        rows,
+    )
+
+
+FORMATS = {"md": markdown, "html": page, "json": as_json, "junit": junit, "svg": svg}
 """What ``--report FORMAT=FILE`` may name."""

@@ -14,7 +14,8 @@ from patient_usher.core.verify.summary import Summary
 from patient_usher.reports import result
 from patient_usher.reports.escaping import cell, fence, legal
 from patient_usher.reports.journey import journey
-from patient_usher.reports.text import MARKS, did_what, failures, who
+from patient_usher.reports.picture import BAD, GOOD, PLAIN, Row, picture
+from patient_usher.reports.text import failures, who
 
 Record = dict[str, Any]
 
@@ -146,61 +147,13 @@ def as_json(outcome: Outcome) -> str:
     return b"".join(result.write_json(whole)).decode()
 
 
-# The picture of requests against stages.
-
-COLOURS = {
-    "continued": "#57606a",
-    "skipped": "#8c959f",
-    "answered": "#0969da",
-    "raised": "#9a6700",
-    "raised-out": "#9a6700",
-    "caught": "#8250df",
-    "nothing": "#cf222e",
-    "answered-and-continued": "#cf222e",
-    "never": "#d0d7de",
-}
-ROW, COLUMN = 20, 22
-
-
 def svg(outcome: Outcome) -> str:
-    """Requests as rows, stages as columns, as the terminal shows them; readable on light and dark ground."""
-    columns = outcome.blueprint.columns()
-    left = 8 * max([len(send.id) for send in outcome.sends] + [8]) + 28
-    top = 9 * max(map(len, columns)) * 0.72 + 26
-    right = 8 * max([len(f"--- {who(send.final)}") for send in outcome.sends] + [8]) + 24
-    width, height = left + COLUMN * len(columns) + right, top + ROW * len(outcome.sends) + 40
-    root = Element("svg", xmlns="http://www.w3.org/2000/svg", width=f"{width:.0f}", height=f"{height:.0f}", role="img")
-    SubElement(root, "title").text = legal(f"{outcome.title}: {headline(outcome)}")
-    SubElement(root, "rect", width="100%", height="100%", fill="#ffffff", rx="6")
-    words = {"font-family": "ui-monospace, monospace", "font-size": "13", "fill": "#1f2328"}
-    for at, name in enumerate(columns):
-        x = left + COLUMN * at + 6
-        turn = f"rotate(-45 {x} {top - 12:.0f})"
-        SubElement(root, "text", words, x=str(x), y=f"{top - 12:.0f}", transform=turn).text = legal(name)
-    for number, send in enumerate(outcome.sends):
-        _svg_row(root, send, columns, left, top + ROW * number, words)
-    foot = SubElement(root, "text", words, x="10", y=f"{height - 14:.0f}")
-    foot.text = legal(headline(outcome))
-    return f"{tostring(root, encoding='unicode')}\n"
-
-
-def _svg_row(root: Element, send: Send, columns: list[str], left: int, y: float, words: dict[str, str]) -> None:
-    base = f"{y + 14:.0f}"
-    mark, colour = ("✗", "#cf222e") if send.failed else ("✓", "#1a7f37") if send.final["checks"] else ("•", "#57606a")
-    SubElement(root, "text", {**words, "fill": colour}, x="10", y=base).text = mark
-    SubElement(root, "text", words, x="26", y=base).text = legal(send.id)
-    dids = did_what(send.final)
-    reached = [at for at, name in enumerate(columns) if name in dids]
-    if reached:
-        line = {"x1": str(left + 6), "x2": str(left + COLUMN * reached[-1] + 6), "stroke": "#d0d7de"}
-        SubElement(root, "line", line, y1=f"{y + 10:.0f}", y2=f"{y + 10:.0f}")
-    for at, name in enumerate(columns):
-        if name in dids:
-            cell = {**words, "fill": COLOURS[dids[name]], "text-anchor": "middle"}
-            SubElement(root, "text", cell, x=str(left + COLUMN * at + 6), y=base).text = MARKS[dids[name]][0]
-    response = send.final["response"]
-    told = f"{response['status'] if response else '---'} {who(send.final)}"
-    SubElement(root, "text", words, x=str(left + COLUMN * len(columns) + 10), y=base).text = legal(told)
+    """The picture of requests against stages."""
+    rows = []
+    for send in outcome.sends:
+        mark, colour = ("✗", BAD) if send.failed else ("✓", GOOD) if send.final["checks"] else ("•", PLAIN)
+        rows.append(Row(mark, colour, send.id, send.final))
+    return picture(outcome.title, headline(outcome), outcome.blueprint.columns(), rows)
 
 
 def page(outcome: Outcome) -> str:
