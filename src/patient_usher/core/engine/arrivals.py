@@ -10,7 +10,9 @@ from patient_usher.core.http.urls import Url
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import DeploymentSpec
 
-FORWARDING = ("Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host")
+_FORWARDING = tuple(
+    (name.lower(), name) for name in ("Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host")
+)
 
 
 class Front:
@@ -36,7 +38,8 @@ class Front:
 
     def told(self, x: Exchange) -> str | None:
         """Whether what the forwarding fields say of the caller was believed, in words; None without any."""
-        names = [name for name in FORWARDING if name.lower() in x.request.fields]
+        fields = x.request.fields
+        names = [name for lower, name in _FORWARDING if lower in fields]
         if not names:
             return None
         peer, said = x.request.peer, " and ".join(names)

@@ -25,12 +25,20 @@ FIELDS = frozenset({"authorization", "proxy-authorization", "cookie", "set-cooki
 """Header fields that carry credentials."""
 
 _MEMBER = re.compile(rf'("(?:{"|".join(sorted(PARAMETERS))})"\s*:\s*)"((?:[^"\\]|\\.)*)"', re.IGNORECASE)
-_KEY = re.compile(r"(?i)api-?key|token|secret")
+_NAMED = re.compile("|".join(sorted(PARAMETERS)), re.IGNORECASE)
+_PARTS = ("api-key", "apikey", "token", "secret")
+"""What the name of a field of one's own says that carries a credential."""
 
 
 def shortened(secret: str) -> str:
     """The beginning of a secret and its length: enough to tell two apart, too little to use."""
     return f"{secret[:4]}…({len(secret)})" if len(secret) > 12 else f"…({len(secret)})"
+
+
+def carries(name: str) -> bool:
+    """Whether a header field of this name carries credentials."""
+    lower = name.lower()
+    return lower in FIELDS or any(part in lower for part in _PARTS)
 
 
 def shortened_field(name: str, value: str) -> str:
@@ -44,7 +52,7 @@ def shortened_field(name: str, value: str) -> str:
         return _cookie(pair) + semicolon + rest
     if lower == "cookie":
         return "; ".join(_cookie(pair.strip()) for pair in value.split(";"))
-    return shortened(value) if lower in FIELDS or _KEY.search(lower) else value
+    return shortened(value) if carries(name) else value
 
 
 def _cookie(pair: str) -> str:
@@ -67,6 +75,8 @@ def shortened_url(url: str) -> str:
 def shortened_body(text: str) -> str:
     """JSON text, or a form, whose members with secret names are shortened."""
     if '"' in text:
+        if not _NAMED.search(text):
+            return text
         return _MEMBER.sub(lambda match: f'{match[1]}"{shortened(match[2])}"', text)
     if "=" in text and "\n" not in text and not text.startswith("<"):
         return shortened_url(f"?{text}")[1:]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from patient_usher.core.http.secrets import shortened_body, shortened_field, shortened_url
+from patient_usher.core.http.secrets import carries, shortened_body, shortened_field, shortened_url
 
 Record = dict[str, Any]
 
@@ -23,10 +23,16 @@ def _told(record: Record) -> Record:
 
 
 def _message(message: Record) -> Record:
-    headers = [[name, shortened_field(name, value)] for name, value in message["headers"]]
-    told = {**message, "headers": headers}
+    told = message
+    if any(carries(name) for name, _ in message["headers"]):
+        headers = [[name, shortened_field(name, value)] for name, value in message["headers"]]
+        told = {**message, "headers": headers}
+    body = message["body"]
+    if not (body or "?" in message.get("url", "")):
+        return told
+    told = {**told}
     if "url" in message:
         told["url"] = shortened_url(message["url"])
-    if message["body"]:
-        told["body"] = shortened_body(message["body"])
+    if body:
+        told["body"] = shortened_body(body)
     return told
