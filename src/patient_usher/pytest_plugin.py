@@ -74,6 +74,7 @@ class TraceFile(pytest.File):
         from patient_usher.core.verify.telling import without_secrets
         from patient_usher.lab import sends
         from patient_usher.reports.journey import journey
+        from patient_usher.reports.paint import plain, shown
         from patient_usher.reports.text import failures
 
         pipeline = load(path, environments=environments or None)
@@ -85,17 +86,11 @@ class TraceFile(pytest.File):
                 continue
             records = without_secrets(send_records(send, starts, checks))
             final = final_of(records)
-            sentences = [_plain(pieces).strip() for pieces in failures(final)]
-            journeys = [_plain(pieces) for record in records for pieces in journey(record)]
+            sentences = [shown(plain(pieces)).strip() for pieces in failures(final)]
+            journeys = [shown(plain(pieces)) for record in records for pieces in journey(record)]
             requests[send.entry.id] = "\n".join([*sentences, "", *journeys])
         complaints = zip(statements.all, told(statements.all), strict=True)
         return requests, {one.id: sentence if one.failed else "" for one, (_, sentence) in complaints}
-
-
-def _plain(pieces: Any) -> str:
-    from patient_usher.reports.paint import shown
-
-    return shown("".join(piece.text for piece in pieces).rstrip())
 
 
 class NotAsExpected(Exception):

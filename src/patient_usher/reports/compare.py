@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 from patient_usher.core.analysis.compare import KINDS, Comparison, Difference, Group, only_here, parting
 from patient_usher.core.model.words import DID
 from patient_usher.reports.escaping import cell, fence, legal
-from patient_usher.reports.paint import Line, Piece, fit, line
+from patient_usher.reports.paint import Line, Piece, fit, line, plain
 from patient_usher.reports.text import WIDTH, value_text
 
 Record = dict[str, Any]
@@ -173,7 +173,7 @@ def markdown(comparison: Comparison, sides: Sides) -> str:
             out.append(f"| {grave} | {cell(change)} | {len(ids)}: {cell(_named(ids))} |")
     out += ["", *(f"- {cell(told)}" for told in _alone(sides)), ""]
     for group in comparison.groups:
-        lines = ["".join(piece.text for piece in pieces).rstrip() for pieces in _worked(comparison, group, sides)]
+        lines = list(map(plain, _worked(comparison, group, sides)))
         marks = fence("\n".join(lines))
         title = f"{KINDS[group.kind]}: {group.example}"
         out += ["<details>", f"<summary>{escape(title)}</summary>", "", marks, *lines, marks, "", "</details>", ""]
@@ -192,7 +192,7 @@ def page(comparison: Comparison, sides: Sides) -> str:
     out += [f"<li>{escape(told)}</li>" for told in _alone(sides)]
     out.append("</ul>")
     for group in comparison.groups:
-        lines = ["".join(piece.text for piece in pieces).rstrip() for pieces in _worked(comparison, group, sides)]
+        lines = list(map(plain, _worked(comparison, group, sides)))
         label = escape(f"{KINDS[group.kind]}: {group.example}", quote=True)
         text = escape("\n".join(lines))
         out += [f"<h2>{label}</h2>", f'<pre tabindex="0" role="region" aria-label="{label}">{text}</pre>']

@@ -14,6 +14,7 @@ from patient_usher.core.verify.summary import Summary
 from patient_usher.reports import result
 from patient_usher.reports.escaping import cell, fence, legal
 from patient_usher.reports.journey import journey
+from patient_usher.reports.paint import plain
 from patient_usher.reports.picture import BAD, GOOD, PLAIN, Row, picture
 from patient_usher.reports.text import failures, who
 
@@ -53,10 +54,6 @@ class Outcome(NamedTuple):
         return f"{self.blueprint.name}: {', '.join(self.traces)}, {' and '.join(self.blueprint.environment)}"
 
 
-def _plain(lines: Any) -> str:
-    return "\n".join("".join(piece.text for piece in pieces).rstrip() for pieces in lines)
-
-
 def headline(outcome: Outcome) -> str:
     """Whether all was as expected, in a sentence."""
     counts = outcome.summary
@@ -82,9 +79,9 @@ def junit(outcome: Outcome) -> str:
             suite, "testcase", classname=legal(outcome.blueprint.name), name=legal(send.id), time=f"{took:.6f}"
         )
         if send.failed:
-            sentences = [_plain([pieces]).strip() for pieces in failures(send.final)]
+            sentences = [plain(pieces).strip() for pieces in failures(send.final)]
             failure = SubElement(case, "failure", message=legal("; ".join(sentences)), type="expectation")
-            failure.text = legal(_plain(journey(send.final)))
+            failure.text = legal("\n".join(map(plain, journey(send.final))))
         elif not send.final["checks"]:
             SubElement(case, "system-out").text = "nothing is expected of this request"
     _counted(suite, failures=sum(send.failed for send in outcome.sends))
@@ -123,14 +120,14 @@ def markdown(outcome: Outcome) -> str:
     for send in failed:
         request, response = send.final["request"], send.final["response"]
         status = response["status"] if response else "---"
-        checks = "; ".join(_plain([pieces]).strip() for pieces in failures(send.final))
+        checks = "; ".join(plain(pieces).strip() for pieces in failures(send.final))
         sent = cell(f"{request['method']} {request['url']}")
         out.append(f"| {cell(send.id)} | {sent} | {status} {cell(who(send.final))} | {cell(checks)} |")
     statuses = outcome.summary.record()["by_status"].items()
     out += ["", "statuses: " + ", ".join(f"{count} × {status}" for status, count in statuses), ""]
     out += [f"- {mark} {cell(sentence)}" for mark, sentence in told(outcome.statements)]
     for send in failed[:20]:
-        text = _plain(journey(send.final))
+        text = "\n".join(map(plain, journey(send.final)))
         marks = fence(text)
         out += ["", "<details>", f"<summary>{escape(send.id)}</summary>", "", marks, text, marks, "", "</details>"]
     return legal("\n".join(out)).rstrip() + "\n"

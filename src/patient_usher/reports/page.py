@@ -15,6 +15,7 @@ from patient_usher.core.model.words import DID, OUTCOMES
 from patient_usher.core.verify.always import told
 from patient_usher.reports.escaping import legal
 from patient_usher.reports.journey import journey
+from patient_usher.reports.paint import plain
 from patient_usher.reports.text import LEGEND, MARKS, RARE, did_what, failures, request_line, who
 
 if TYPE_CHECKING:
@@ -82,8 +83,8 @@ def _row(send: Send, columns: list[str]) -> Record:
         "track": _track(dids, columns),
         "ran": " ".join(dids),
         "told": ", ".join(f"{name} {DID.get(did, did)}" for name, did in dids.items()),
-        "failures": [_plain(pieces) for pieces in failures(final)],
-        "journey": "\n\n".join("\n".join(map(_plain, journey(record, whole=True))).strip() for record in send.records),
+        "failures": [plain(pieces) for pieces in failures(final)],
+        "journey": "\n\n".join("\n".join(map(plain, journey(record, whole=True))).strip() for record in send.records),
     }
 
 
@@ -91,7 +92,3 @@ def _track(dids: dict[str, str], columns: list[str]) -> list[tuple[str, str]]:
     """The marks of all columns in runs of one colour: what did, and its marks."""
     marks = [(did if did != "continued" else "", MARKS[did][0]) if (did := dids.get(n)) else ("", " ") for n in columns]
     return [(did, "".join(mark for _, mark in run)) for did, run in groupby(marks, key=itemgetter(0))]
-
-
-def _plain(pieces: Any) -> str:
-    return "".join(piece.text for piece in pieces).rstrip()

@@ -50,6 +50,11 @@ def line(*pieces: str | Piece | tuple[str, str]) -> Line:
     return [Piece(piece) if isinstance(piece, str) else Piece(*piece) for piece in pieces]
 
 
+def plain(pieces: Line) -> str:
+    """A line without its styles."""
+    return "".join(piece.text for piece in pieces).rstrip()
+
+
 class Painter:
     """Writes lines to a stream."""
 
@@ -68,7 +73,7 @@ class Painter:
     def write(self, lines: Iterable[Line]) -> None:
         """Write lines, each with its end."""
         for pieces in lines:
-            text = shown("".join(piece.text for piece in pieces).rstrip())
+            text = shown(plain(pieces))
             if self._ascii:
                 self._stream.write(text.translate(_ASCII).encode("ascii", "backslashreplace").decode() + "\n")
             elif self._console is None:

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from ipaddress import ip_address
 from typing import NamedTuple
 
 from patient_usher.core.http.dates import MICROSECONDS, http_instant
-from patient_usher.core.http.urls import Url
+from patient_usher.core.http.urls import Url, is_address
 
 
 def parse_cookies(value: str | None) -> dict[str, str]:
@@ -77,15 +76,7 @@ def _domain_match(host: str, domain: str) -> bool:
     """RFC 6265 5.1.3."""
     if host == domain:
         return True
-    return host.endswith("." + domain) and not _is_address(host)
-
-
-def _is_address(host: str) -> bool:
-    try:
-        ip_address(host)
-    except ValueError:
-        return False
-    return True
+    return host.endswith("." + domain) and not is_address(host)
 
 
 def _default_path(path: str) -> str:

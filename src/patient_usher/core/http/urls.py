@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from ipaddress import ip_address
 from types import MappingProxyType
 from urllib.parse import parse_qsl, unquote, urlsplit
 
@@ -77,6 +78,15 @@ class Url:
 
     def __repr__(self) -> str:
         return f"Url({self.text!r})"
+
+
+def is_address(host: str) -> bool:
+    """Whether a host is an IP address."""
+    try:
+        ip_address(host)
+    except ValueError:
+        return False
+    return True
 
 
 def parse_url(text: str) -> Url:

@@ -11,14 +11,14 @@ from patient_usher.core.engine.callers.blame import blame
 from patient_usher.core.engine.callers.fetch import Fetch
 from patient_usher.core.engine.callers.private import PrivateCache
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
-from patient_usher.core.engine.callers.sites import is_address, registrable, site
+from patient_usher.core.engine.callers.sites import registrable, site
 from patient_usher.core.engine.world import World
 from patient_usher.core.http import cors
 from patient_usher.core.http.cookies import Jar
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
-from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.core.http.urls import Url, is_address, parse_url
 from patient_usher.core.model.exchange import Exchange, Verdict
 from patient_usher.core.model.trace import CallerSpec, RequestSpec
 

@@ -7,7 +7,7 @@ from functools import cache
 from ipaddress import ip_address
 from typing import Any
 
-from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.core.http.urls import Url, is_address, parse_url
 
 
 @cache
@@ -24,15 +24,6 @@ def registrable(host: str) -> str | None:
         return None
     found: str | None = _list().privatesuffix(host)
     return found
-
-
-def is_address(host: str) -> bool:
-    """Whether a host is an IP address."""
-    try:
-        ip_address(host)
-    except ValueError:
-        return False
-    return True
 
 
 def loopback(host: str) -> bool:
