@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from urllib.parse import parse_qsl, urlencode
 
 PARAMETERS = frozenset(
@@ -25,7 +26,8 @@ FIELDS = frozenset({"authorization", "proxy-authorization", "cookie", "set-cooki
 """Header fields that carry credentials."""
 
 _MEMBER = re.compile(rf'("(?:{"|".join(sorted(PARAMETERS))})"\s*:\s*)"((?:[^"\\]|\\.)*)"', re.IGNORECASE)
-_NAMED = re.compile("|".join(sorted(PARAMETERS)), re.IGNORECASE)
+_ENDS = tuple(f'{end}"' for end in ("token", "key", "secret", "password", "sig", "signature"))
+"""How the names of ``PARAMETERS`` end in JSON: a look for these is cheaper than for the names."""
 _PARTS = ("api-key", "apikey", "token", "secret")
 """What the name of a field of one's own says that carries a credential."""
 
@@ -35,6 +37,7 @@ def shortened(secret: str) -> str:
     return f"{secret[:4]}…({len(secret)})" if len(secret) > 12 else f"…({len(secret)})"
 
 
+@lru_cache(maxsize=4096)
 def carries(name: str) -> bool:
     """Whether a header field of this name carries credentials."""
     lower = name.lower()
@@ -75,7 +78,8 @@ def shortened_url(url: str) -> str:
 def shortened_body(text: str) -> str:
     """JSON text, or a form, whose members with secret names are shortened."""
     if '"' in text:
-        if not _NAMED.search(text):
+        lower = text.lower()
+        if not any(end in lower for end in _ENDS):
             return text
         return _MEMBER.sub(lambda match: f'{match[1]}"{shortened(match[2])}"', text)
     if "=" in text and "\n" not in text and not text.startswith("<"):
