@@ -17,6 +17,8 @@ from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check, Verifier
 from patient_usher.core.verify.record import Record, final_of, send_records
+from patient_usher.core.verify.telling import without_secrets
+from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trace import Trace
 
@@ -88,6 +90,12 @@ def replay(pipeline: Pipeline, trace: Trace, *, seed: int = 0, world: World | No
     prepared = trace.prepared(pipeline)
     for send, checks, starts in sends(world or World(pipeline, seed), prepared):
         yield Sent(send.id, send_records(send, starts, checks), checks)
+
+
+def told(records: list[Record]) -> list[Record]:
+    """Records as they may be put out: no credentials, and nothing that came from the environment."""
+    shown: list[Record] = ENVIRONMENT.hidden(without_secrets(records))
+    return shown
 
 
 def sends(

@@ -69,10 +69,11 @@ class TraceFile(pytest.File):
         """By request, and by statement, what is wrong with it: nothing where all held. Raises Unusable."""
         from patient_usher import Trace, load
         from patient_usher.core.engine.world import World
-        from patient_usher.core.verify.always import Statements, told
+        from patient_usher.core.verify import always
+        from patient_usher.core.verify.always import Statements
         from patient_usher.core.verify.record import final_of, send_records
-        from patient_usher.core.verify.telling import without_secrets
-        from patient_usher.lab import sends
+        from patient_usher.files.environment import ENVIRONMENT
+        from patient_usher.lab import sends, told
         from patient_usher.reports.journey import journey
         from patient_usher.reports.paint import plain, shown
         from patient_usher.reports.text import failures
@@ -84,13 +85,15 @@ class TraceFile(pytest.File):
             requests.setdefault(send.entry.id, "")
             if all(check.ok for check in checks) or requests[send.entry.id]:
                 continue
-            records = without_secrets(send_records(send, starts, checks))
+            records = told(send_records(send, starts, checks))
             final = final_of(records)
             sentences = [shown(plain(pieces)).strip() for pieces in failures(final)]
             journeys = [shown(plain(pieces)) for record in records for pieces in journey(record)]
             requests[send.entry.id] = "\n".join([*sentences, "", *journeys])
-        complaints = zip(statements.all, told(statements.all), strict=True)
-        return requests, {one.id: sentence if one.failed else "" for one, (_, sentence) in complaints}
+        complaints = zip(statements.all, always.told(statements.all), strict=True)
+        return requests, {
+            one.id: ENVIRONMENT.hidden(sentence) if one.failed else "" for one, (_, sentence) in complaints
+        }
 
 
 class NotAsExpected(Exception):

@@ -23,10 +23,9 @@ from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Record, final_of, send_records
 from patient_usher.core.verify.summary import Summary
-from patient_usher.core.verify.telling import without_secrets
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
-from patient_usher.lab import Trace, sends
+from patient_usher.lab import Trace, sends, told
 from patient_usher.reports import text
 from patient_usher.reports.journey import journey
 from patient_usher.reports.paint import Line, Painter, line, shown, stdout_painter
@@ -101,12 +100,6 @@ def pipeline_of(args: Namespace) -> Blueprint:
     for warning in pipeline.warnings:
         print(shown(ENVIRONMENT.hidden(str(warning))), file=sys.stderr)
     return pipeline
-
-
-def told(records: list[Record]) -> list[Record]:
-    """Records as they may be put out: no credentials, and nothing that came from the environment."""
-    shown: list[Record] = ENVIRONMENT.hidden(without_secrets(records))
-    return shown
 
 
 class Batch(NamedTuple):
@@ -328,7 +321,7 @@ class TextReport:
             return
         painter.write(text.summary(self.summary, self.failed_ids, self.world.savings()))
         for mark, sentence in always.told(self.always.all):
-            painter.write(text.remark(mark, sentence))
+            painter.write(text.remark(mark, ENVIRONMENT.hidden(sentence)))
         for note in enforced_limits(self.pipeline):
             painter.write(text.wrapped(note, "raised"))
         if self.summary.failed > self.journeys and not self.details and not self.quiet:

@@ -11,7 +11,6 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 from typing import Any
 
-from patient_usher.cli.common import told
 from patient_usher.cli.reporting import wanted
 from patient_usher.core.analysis.compare import Comparison, compared
 from patient_usher.core.model.document import Problem, Spot, Unusable
@@ -19,7 +18,7 @@ from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.text import parse, read_text
 from patient_usher.files.trace import Trace
 from patient_usher.files.writing import write_whole
-from patient_usher.lab import replay
+from patient_usher.lab import replay, told
 from patient_usher.reports import compare as report
 from patient_usher.reports.paint import Line, stdout_painter
 

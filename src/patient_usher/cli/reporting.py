@@ -11,6 +11,7 @@ from patient_usher.core.model.document import Problem, Spot, Unusable, near
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.summary import Summary
+from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.writing import write_whole
 
 FORMATS = ("junit", "md", "html", "json", "svg")
@@ -59,4 +60,4 @@ class Reports:
         sends = [Row(id_, records) for id_, records in self._sends]
         outcome = Outcome(self.blueprint, self.traces, self.seed, self.summary, self.statements.all, sends)
         for form, path in self.files:
-            write_whole(path, WRITERS[form](outcome))
+            write_whole(path, ENVIRONMENT.hidden(WRITERS[form](outcome)))

@@ -10,13 +10,13 @@ from pathlib import Path
 from time import sleep
 from typing import Any
 
-from patient_usher.cli.common import Batch, report, told
+from patient_usher.cli.common import Batch, report
 from patient_usher.core.analysis.compare import compared
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify.record import send_records
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.text import watched
-from patient_usher.lab import sends
+from patient_usher.lab import sends, told
 from patient_usher.reports import compare
 from patient_usher.reports.paint import Painter, shown, stdout_painter
 

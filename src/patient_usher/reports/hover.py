@@ -39,6 +39,7 @@ KEYS: dict[str, dict[str, str]] = {
         "environments": "Overlays by name: stages, groups and routes by id, and what changes in them.",
         "deployment": "How many instances run, what they share, and what stands in front of them.",
         "uncaught": "What the server itself does where no error handler catches an error.",
+        "known": "Findings of usher check that are accepted on purpose, each with a reason.",
         "always": "What must hold for every exchange: everyday, names of ready-made statements, or your own.",
         "options": "What OPTIONS gets on a path that has routes but none for it: 405, or 204 with Allow.",
         "order": "The server-wide stages of a variant, each id once, outermost first.",
@@ -57,6 +58,12 @@ KEYS: dict[str, dict[str, str]] = {
         "private": "How long the client may keep its own copy.",
         "per": "What makes a copy of its own: query.NAME, header.NAME, identity; no-query leaves the query out.",
         "same-for": "everyone: the answer is the same for all callers, so one copy serves them.",
+    },
+    "KnownSpec": {
+        "finding": "The finding's code, as usher check gives it.",
+        "stage": "At which stage it is accepted; at any, if left out.",
+        "route": "On which route it is accepted; on any, if left out.",
+        "why": "Why it is accepted, for whoever reads this next.",
     },
     "DeploymentSpec": {
         "instances": "How many instances of the service run.",

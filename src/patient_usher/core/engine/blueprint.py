@@ -7,7 +7,7 @@ carries the document and makes the rest again. What a pipeline has become is a `
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -15,11 +15,14 @@ from patient_usher.core.engine.placing import PlacedRoute
 from patient_usher.core.engine.plan import Plan
 from patient_usher.core.engine.router import Router
 from patient_usher.core.model.answers import ReadFile
-from patient_usher.core.model.document import Map, Problem, Spot, Unusable
+from patient_usher.core.model.document import Map, Path, Problem, Spot, Unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.overlays import variant
 from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions
 from patient_usher.core.model.stage import Keeper, Setup, Stage
+
+REMEMBERED = 256
+"""How many changed blueprints a blueprint keeps, for when the same change comes again."""
 
 
 class Source(NamedTuple):
@@ -56,7 +59,7 @@ class Blueprint:
 
     ``options``: each stage's, by id, in the order of the file. ``plans``: by route id, and under None
     the plan of what no route fits. ``keepers``: whatever has state; ``shared``: those of them whose
-    state all instances share. ``warnings``: what can be used, but will hardly be meant.
+    state all instances share. ``stages_at`` and ``routes_at``: where in the document each stands, by id.
     """
 
     source: Source
@@ -69,7 +72,9 @@ class Blueprint:
     plans: Mapping[str | None, Plan]
     keepers: Mapping[Hashable, Keeper]
     shared: frozenset[Hashable]
-    warnings: tuple[Problem, ...] = ()
+    stages_at: Mapping[str, Path]
+    routes_at: Mapping[str, Path]
+    _variants: dict[str, Blueprint] = field(default_factory=dict)
 
     def __reduce__(self) -> Any:
         from patient_usher.core.engine.compile import compile_source
@@ -94,13 +99,29 @@ class Blueprint:
         """Whether stages run one after the other, and don't wrap what is behind them."""
         return self.spec.flow == "sequential"
 
+    @cached_property
+    def warnings(self) -> tuple[Problem, ...]:
+        """What can be used, but will hardly be meant."""
+        from patient_usher.core.engine.doubts import warnings_of
+
+        return tuple(warnings_of(self))
+
     # Others of its kind.
 
     def changed(self, overlay: Mapping[str, Any]) -> Blueprint:
-        """The pipeline with an overlay laid on: stages, groups and routes by id. Raises Unusable."""
+        """The pipeline with an overlay laid on: stages, groups and routes by id. Raises Unusable.
+
+        The same change, made again, gives the same blueprint.
+        """
         from patient_usher.core.engine.compile import overlaid
 
-        return overlaid(self.source, overlay, "a change")
+        key = repr(overlay)
+        found = self._variants.get(key)
+        if found is None:
+            if len(self._variants) >= REMEMBERED:
+                self._variants.clear()
+            found = self._variants[key] = overlaid(self.source, overlay, "a change")
+        return found
 
     def variant(self, **changes: Any) -> Blueprint:
         """The pipeline with another ``order`` of server-wide stages, another ``flow``, or overlays by key.

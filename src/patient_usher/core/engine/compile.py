@@ -17,7 +17,6 @@ from patient_usher.core.engine.checks import (
     check_routes,
     check_stages,
 )
-from patient_usher.core.engine.doubts import warnings_of
 from patient_usher.core.engine.placing import PlacedRoute, all_groups, place_routes
 from patient_usher.core.engine.plan import PassesOver, Plan, PlanStep
 from patient_usher.core.engine.router import Router, RouterStage
@@ -155,7 +154,8 @@ def compile_source(source: Source) -> Blueprint:
         plans=_make_plans(spec, placed, options, stages, handlers),
         keepers=keepers,
         shared=frozenset(key for key in keepers if key not in own),
-        warnings=tuple(warnings_of(spec, options, placed, routes, places, source.doc)),
+        stages_at=places,
+        routes_at=routes,
     )
 
 

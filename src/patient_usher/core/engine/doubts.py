@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
-from typing import Any, NamedTuple
+from collections.abc import Iterable, Iterator
 
-from patient_usher.core.engine.blueprint import running_order
+from patient_usher.core.engine.blueprint import Blueprint, running_order
 from patient_usher.core.engine.checks import Complaints
-from patient_usher.core.engine.placing import PlacedRoute, all_groups
+from patient_usher.core.engine.placing import all_groups
 from patient_usher.core.model.document import Path, Problem, near
 from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.handling import RaiseSpec
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template, split_request
-from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.scalars import Model
 from patient_usher.core.model.templates import Access
 from patient_usher.core.model.uses import T, within
@@ -25,35 +23,18 @@ METHODS = (
 """Registered methods (RFC 9110 9.3, and the registry of 16.1.1): those that are in use."""
 
 
-class Pipe(NamedTuple):
-    """What the warnings are about: a pipeline read whole, and where in the document its parts stand."""
-
-    spec: PipelineSpec
-    options: Mapping[str, StageOptions]
-    placed: list[PlacedRoute]
-    routes_at: Mapping[str, Path]
-    stages_at: Mapping[str, Path]
-
-    def parts(self) -> Iterator[tuple[Path, Model]]:
-        """Every stage's options and every route of the file's own, with its place."""
-        for id_, option in self.options.items():
-            yield self.stages_at[id_], option
-        for item in self.placed:
-            if item.desk is None:
-                yield self.routes_at[item.route.id], item.spec
+def parts(pipe: Blueprint) -> Iterator[tuple[Path, Model]]:
+    """Every stage's options and every route of the file's own, with its place."""
+    for id_, option in pipe.options.items():
+        yield pipe.stages_at[id_], option
+    for item in pipe.placed:
+        if item.desk is None:
+            yield pipe.routes_at[item.route.id], item.spec
 
 
-def warnings_of(
-    spec: PipelineSpec,
-    options: Mapping[str, StageOptions],
-    placed: Iterable[PlacedRoute],
-    routes_at: Mapping[str, Path],
-    stages_at: Mapping[str, Path],
-    doc: Any,
-) -> list[Problem]:
-    """What can be used, but will hardly be meant; each says so at its place."""
-    pipe = Pipe(spec, options, list(placed), routes_at, stages_at)
-    found = Complaints(doc)
+def warnings_of(pipe: Blueprint) -> list[Problem]:
+    """What of a pipeline can be used, but will hardly be meant; each says so at its place."""
+    found = Complaints(pipe.source.doc)
     for look in (_of_the_stages, _of_keys, _of_routes, _of_methods, _of_patterns, _of_matchers, _of_errors):
         for path, what, mend in look(pipe):
             found.add(path, f"warning: {what}", mend)
@@ -64,13 +45,13 @@ Doubts = Iterator[tuple[Path, str, str]]
 """Where, what, and the mend."""
 
 
-def _of_the_stages(pipe: Pipe) -> Doubts:
+def _of_the_stages(pipe: Blueprint) -> Doubts:
     for id_, option in pipe.options.items():
         for path, what, mend in option.doubtful():
             yield (*pipe.stages_at[id_], *path), what, mend
 
 
-def _of_keys(pipe: Pipe) -> Doubts:
+def _of_keys(pipe: Blueprint) -> Doubts:
     for name, key in pipe.spec.signing_keys.items():
         octets = len((key.secret or "").encode())
         if key.algorithm == "HS256" and octets < 32:
@@ -78,7 +59,7 @@ def _of_keys(pipe: Pipe) -> Doubts:
             yield ("signing-keys", name, "secret"), what, "write a longer one"
 
 
-def _of_routes(pipe: Pipe) -> Doubts:
+def _of_routes(pipe: Blueprint) -> Doubts:
     held = {"role": set[str](), "scope": set[str]()}
     for account in pipe.spec.accounts.values():
         held["role"].update(account.roles)
@@ -100,7 +81,7 @@ def _of_routes(pipe: Pipe) -> Doubts:
                 yield (*where, *path), what, mend
 
 
-def _of_methods(pipe: Pipe) -> Doubts:
+def _of_methods(pipe: Blueprint) -> Doubts:
     """Methods that no registry has: a slip, unless the service has methods of its own."""
 
     def unknown(path: Path, methods: Iterable[str]) -> Doubts:
@@ -119,7 +100,7 @@ def _of_methods(pipe: Pipe) -> Doubts:
         yield from unknown((*path, "method"), when.method or ())
 
 
-def _of_patterns(pipe: Pipe) -> Doubts:
+def _of_patterns(pipe: Blueprint) -> Doubts:
     """``only`` and ``except`` that no route of the pipeline can ever fit."""
     places = [(item.route.method, item.route.template) for item in pipe.placed]
     for path, pattern in _request_patterns(pipe):
@@ -131,7 +112,7 @@ def _of_patterns(pipe: Pipe) -> Doubts:
             yield path, f"no route of {text} takes {' or '.join(methods)}", f"write {','.join(sorted(fitting))} {text}"
 
 
-def _of_matchers(pipe: Pipe) -> Doubts:
+def _of_matchers(pipe: Blueprint) -> Doubts:
     """Routes that ``when`` names and the pipeline doesn't have."""
     known = [item.route.id for item in pipe.placed]
     templates = [item.route.template for item in pipe.placed]
@@ -144,7 +125,7 @@ def _of_matchers(pipe: Pipe) -> Doubts:
                 yield (*path, "path"), f"no route fits {pattern}", near(pattern, [one.text for one in templates])
 
 
-def _of_errors(pipe: Pipe) -> Doubts:
+def _of_errors(pipe: Blueprint) -> Doubts:
     """Types that an error handler answers and nothing raises; types raised that look misspelt."""
     known = ErrorTypes(pipe.spec.errors)
     raises = list(_every(pipe, RaiseSpec))
@@ -170,7 +151,7 @@ def _of_errors(pipe: Pipe) -> Doubts:
 # Where things are said.
 
 
-def _request_patterns(pipe: Pipe) -> Iterator[tuple[Path, str]]:
+def _request_patterns(pipe: Blueprint) -> Iterator[tuple[Path, str]]:
     """Every pattern of ``only`` and ``except``, with its place."""
     for id_, option in pipe.options.items():
         for key, patterns in (("only", option.only), ("except", option.except_)):
@@ -178,6 +159,6 @@ def _request_patterns(pipe: Pipe) -> Iterator[tuple[Path, str]]:
                 yield (*pipe.stages_at[id_], key, at), pattern
 
 
-def _every(pipe: Pipe, sort: type[T]) -> Iterator[tuple[Path, T]]:
-    for where, part in pipe.parts():
+def _every(pipe: Blueprint, sort: type[T]) -> Iterator[tuple[Path, T]]:
+    for where, part in parts(pipe):
         yield from within(part, where, sort)

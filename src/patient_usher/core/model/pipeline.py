@@ -61,6 +61,15 @@ class UncaughtSpec(Model):
     log: Literal["full", "message", "nothing"] = "full"
 
 
+class KnownSpec(Model):
+    """A finding accepted on purpose: at one stage or route, or wherever it is found; and why."""
+
+    finding: str
+    stage: str | None = None
+    route: str | None = None
+    why: Annotated[str, Field(min_length=1)]
+
+
 class PipelineSpec(Model):
     """A whole pipeline file, overlays applied. Stage entries are read by their kinds."""
 
@@ -82,6 +91,7 @@ class PipelineSpec(Model):
     uncaught: UncaughtSpec = Field(default_factory=UncaughtSpec)
     options: Literal["refused", "answered"] = "refused"
     always: Always = Field(default_factory=list)
+    known: list[KnownSpec] = Field(default_factory=list)
 
 
 MARKER = "routes"
@@ -155,8 +165,8 @@ class StageOptions(Model):
         """Media types of the error answers that the stage writes."""
         return ()
 
-    def outcomes(self) -> Sequence[str]:
-        """What the stage can do, as coverage counts it."""
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
+        """What the stage can do where these routes are on its way, as coverage counts it."""
         return ("ran",)
 
     def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:

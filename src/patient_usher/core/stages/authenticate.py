@@ -136,7 +136,7 @@ class Options(StageOptions):
         """One for each scheme."""
         return [scheme.credential() for scheme in self.schemes]
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """No credential; and by every scheme one that is right, wrong or expired."""
         return ["absent", *(f"{scheme.scheme} {how}" for scheme in self.schemes for how in _HOW[scheme.scheme])]
 

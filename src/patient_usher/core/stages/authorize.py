@@ -31,7 +31,7 @@ class Options(StageOptions):
         """All of them."""
         return GUARDED
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """A caller is let through, or not."""
         return ("let through", "refused")
 

@@ -34,7 +34,7 @@ from patient_usher.core.model.effects import AnswerAndPass, Effect, Hold
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import CacheUse, Exchange
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.model.routes import CacheRule
+from patient_usher.core.model.routes import CacheRule, RouteSpec
 from patient_usher.core.model.scalars import Size
 from patient_usher.core.model.values import Reader, reader
 
@@ -52,9 +52,19 @@ class Options(StageOptions):
     collapse: bool = False
     status_field: bool = False
 
-    def outcomes(self) -> Sequence[str]:
-        """What look-ups can come to."""
-        return ("hit", "miss", "stale", "revalidated")
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
+        """What look-ups can come to, and why there are none, as these routes ask for copies."""
+        rules = [route.cache for route in routes]
+        looks = self.stores == "any-cacheable" or any(rule is not None and rule.shared is not None for rule in rules)
+        found = ["hit", "miss", "stale", "revalidated"] if looks else []
+        reads = [route.cache for route in routes if route.at.method in ("GET", "HEAD")]
+        if looks or len(reads) < len(rules) or any(rule is not None and rule.never for rule in reads):
+            found.append("bypass")
+        if None in reads and self.stores == "opted-in":
+            found.append("not-opted-in")
+        if any(rule is not None and rule.shared is None and not rule.never for rule in reads):
+            found.append("private-only")
+        return found
 
     def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
         """By the state of its last look-up."""

@@ -18,6 +18,7 @@ from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.scalars import Duration, Names, wrong
 from patient_usher.core.model.stage import Setup
 
@@ -51,7 +52,7 @@ class Options(StageOptions):
             what = '"*" counts for nothing in calls with credentials: browsers take it literally'
             yield ("allow-credentials",), what, "list what is allowed"
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """Origins listed, foreign and none; preflights."""
         return ("no origin", "origin listed", "origin not listed", "preflight")
 

@@ -16,6 +16,7 @@ from patient_usher.core.model.handling import AnswerSpec, RaiseOf
 from patient_usher.core.model.matcher import When, compile_when
 from patient_usher.core.model.messages import PutFields
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.scalars import Model, Names, exactly_one, wrong
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import GUARDED
@@ -102,7 +103,7 @@ class Options(StageOptions):
         """Context values that cases leave."""
         return [name for case in self.cases for name in case.set_]
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """Every case, and none of them, where that can be."""
         cases = [f"case {at}" for at in range(1, len(self.cases) + 1)]
         return cases if not self.cases or self.cases[-1].when is None else [*cases, "no case"]

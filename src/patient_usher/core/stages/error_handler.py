@@ -17,6 +17,7 @@ from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.messages import PutFields
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.scalars import Model, Names, Status, show
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.values import ROOTS, Reader, checker, dig, fill
@@ -76,7 +77,7 @@ class Options(StageOptions):
                     yield ("answers", at, "raised"), f"'{name}' has an entry further up, which counts", "keep one"
                 seen.add(name)
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """Every type that has an entry, and any other."""
         return [*dict.fromkeys(name for entry in self.answers for name in entry.raised), "another type"]
 

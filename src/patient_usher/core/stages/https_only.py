@@ -17,6 +17,7 @@ from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.scalars import Duration, Model, Or, Status, wrong
 from patient_usher.core.model.stage import Setup
 
@@ -63,7 +64,7 @@ class Options(StageOptions):
     others: Others = Others.model_construct()
     hsts: Hsts | None = None
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """Secure requests and plain ones."""
         return ("secure", "plain")
 

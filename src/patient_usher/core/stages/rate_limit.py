@@ -115,7 +115,7 @@ class Options(StageOptions):
             what = f"the cost {route.cost} is over {self._most_said} of '{self.id}': the route can never pass"
             yield ("cost",), what, f"lower the cost or raise the {'quota' if self.burst is None else 'burst'}"
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """Below the quota, at its end, over it."""
         return ("under", "used up", "over", "refilled")
 

@@ -18,6 +18,7 @@ from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Fault, refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.scalars import Size
 from patient_usher.core.model.stage import Setup
 
@@ -35,7 +36,7 @@ class Options(StageOptions):
         """The body."""
         return ("body",)
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """A body is read, refused, or not there."""
         return ("read", "refused", "no body")
 

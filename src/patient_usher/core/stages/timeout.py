@@ -9,6 +9,7 @@ from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Deadline, Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.scalars import PositiveDuration
 from patient_usher.core.model.stage import Setup
 
@@ -19,7 +20,7 @@ class Options(StageOptions):
     after: PositiveDuration
     behind: Literal["cancelled", "runs-on"] = "cancelled"
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """What is behind was in time, or not."""
         return ("in time", "too slow")
 

@@ -32,7 +32,7 @@ class Options(StageOptions):
         given = route.input if route is not None else None
         return ("body",) if given is not None and (given.json_ is not None or given.form is not None) else ()
 
-    def outcomes(self) -> Sequence[str]:
+    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """The input fits, or not."""
         return ("valid", "invalid")
 

@@ -23,7 +23,8 @@ class Coverage:
         self.possible: list[Outcome] = []
         for id_, options in blueprint.options.items():
             if options.enabled and any(id_ in on_way for on_way in blueprint.on_way.values()):
-                self.possible += [("stages", id_, name) for name in options.outcomes()]
+                routes = [item.spec for item in blueprint.placed if id_ in blueprint.on_way[item.route.id]]
+                self.possible += [("stages", id_, name) for name in options.outcomes(routes)]
         for item in blueprint.placed:
             access = item.route.access
             refuses = access is None or access.who != "everyone"
