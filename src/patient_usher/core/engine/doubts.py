@@ -35,7 +35,7 @@ def parts(pipe: Blueprint) -> Iterator[tuple[Path, Model]]:
 def warnings_of(pipe: Blueprint) -> list[Problem]:
     """What of a pipeline can be used, but will hardly be meant; each says so at its place."""
     found = Complaints(pipe.source.doc)
-    for look in (_of_the_stages, _of_keys, _of_routes, _of_methods, _of_patterns, _of_matchers, _of_errors):
+    for look in (_of_the_stages, _of_keys, of_routes, _of_methods, of_patterns, of_matchers, of_errors):
         for path, what, mend in look(pipe):
             found.add(path, f"warning: {what}", mend)
     return sorted(found.problems, key=lambda problem: problem.spot[1:])
@@ -59,7 +59,7 @@ def _of_keys(pipe: Blueprint) -> Doubts:
             yield ("signing-keys", name, "secret"), what, "write a longer one"
 
 
-def _of_routes(pipe: Blueprint) -> Doubts:
+def of_routes(pipe: Blueprint) -> Doubts:
     held = {"role": set[str](), "scope": set[str]()}
     for account in pipe.spec.accounts.values():
         held["role"].update(account.roles)
@@ -100,7 +100,7 @@ def _of_methods(pipe: Blueprint) -> Doubts:
         yield from unknown((*path, "method"), when.method or ())
 
 
-def _of_patterns(pipe: Blueprint) -> Doubts:
+def of_patterns(pipe: Blueprint) -> Doubts:
     """``only`` and ``except`` that no route of the pipeline can ever fit."""
     places = [(item.route.method, item.route.template) for item in pipe.placed]
     for path, pattern in _request_patterns(pipe):
@@ -112,7 +112,7 @@ def _of_patterns(pipe: Blueprint) -> Doubts:
             yield path, f"no route of {text} takes {' or '.join(methods)}", f"write {','.join(sorted(fitting))} {text}"
 
 
-def _of_matchers(pipe: Blueprint) -> Doubts:
+def of_matchers(pipe: Blueprint) -> Doubts:
     """Routes that ``when`` names and the pipeline doesn't have."""
     known = [item.route.id for item in pipe.placed]
     templates = [item.route.template for item in pipe.placed]
@@ -125,7 +125,7 @@ def _of_matchers(pipe: Blueprint) -> Doubts:
                 yield (*path, "path"), f"no route fits {pattern}", near(pattern, [one.text for one in templates])
 
 
-def _of_errors(pipe: Blueprint) -> Doubts:
+def of_errors(pipe: Blueprint) -> Doubts:
     """Types that an error handler answers and nothing raises; types raised that look misspelt."""
     known = ErrorTypes(pipe.spec.errors)
     raises = list(_every(pipe, RaiseSpec))

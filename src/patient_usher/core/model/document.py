@@ -84,10 +84,15 @@ def locate(root: Any, path: Iterable[str | int], *, key: bool = False) -> Spot:
 
 
 def lay(base: dict[str, Any], over: Mapping[str, Any]) -> None:
-    """Lay ``over`` on ``base``, in place: mappings merge key by key, anything else replaces."""
+    """Lay ``over`` on ``base``, in place: mappings merge key by key, null takes a key out, anything else replaces.
+
+    As RFC 7396 section 2 has it.
+    """
     for key, value in over.items():
         if isinstance(value, Mapping) and isinstance(base.get(key), dict):
             lay(base[key], value)
+        elif value is None:
+            base.pop(key, None)
         else:
             base[key] = twin(value)
             if isinstance(base, Map) and isinstance(over, Map) and key in over.spots:
@@ -134,6 +139,17 @@ def near(word: str, known: Iterable[str]) -> str:
 _FROM_ENVIRONMENT = re.compile(r"\$\{env:([A-Za-z_][A-Za-z0-9_]*)(?:\|([^}]*))?\}")
 
 
+class FromEnvironment(str):
+    """Text of a file in which something came from the environment; ``written`` is what the file says."""
+
+    written: str
+
+    def __new__(cls, text: str, written: str) -> FromEnvironment:
+        made = super().__new__(cls, text)
+        made.written = written
+        return made
+
+
 def fill_from_environment(
     root: Any, variables: Mapping[str, str], allowed: Collection[str] | None = None
 ) -> list[Problem]:
@@ -161,7 +177,7 @@ def fill_from_environment(
                 )
             return fallback or ""
 
-        return _FROM_ENVIRONMENT.sub(value, text)
+        return FromEnvironment(_FROM_ENVIRONMENT.sub(value, text), text)
 
     pending: list[Any] = [root]
     while pending:

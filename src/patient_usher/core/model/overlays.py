@@ -19,7 +19,7 @@ _TOP = frozenset(
 ) - {"patient-usher", "environments", "environment"}  # fmt: skip
 
 
-def _named(doc: Any, part: str) -> dict[str, dict[str, Any]]:
+def named(doc: Any, part: str) -> dict[str, dict[str, Any]]:
     """Every stage, group or route of the document by id."""
     if part == "stages":
         entries: Iterable[Any] = (entry for stages, _ in stage_lists(doc) for entry in stages)
@@ -48,7 +48,7 @@ def apply_overlay(doc: Any, overlay: Any, what: str) -> list[Problem]:
             spot = locate(overlay, [key], key=True)
             problems.append(Problem(spot, f"{what} can't change '{key}'", near(key, sorted(_TOP))))
         elif key in _BY_ID and isinstance(value, Mapping):
-            known = _named(doc, key)
+            known = named(doc, key)
             for id_, changes in value.items():
                 if id_ not in known:
                     spot = locate(overlay, [key, id_], key=True)

@@ -21,7 +21,7 @@ _BY_KEY = {"body": "body", "cookie": "cookies", "identity": "identity", "role": 
 def uses(part: Model) -> set[str]:
     """What matchers and placeholders anywhere in this part read."""
     found: set[str] = set()
-    for _, node in _nodes(part, ()):
+    for _, node in nodes(part, ()):
         if isinstance(node, When):
             found |= {_BY_KEY[key] for key in node.model_fields_set if key in _BY_KEY}
             found |= {f"context.{name}" for name in node.context}
@@ -35,18 +35,18 @@ def uses(part: Model) -> set[str]:
 
 def within(value: Any, where: Path, sort: type[T]) -> Iterator[tuple[Path, T]]:
     """Every part of this sort within a value that a file gave, with its place."""
-    return ((path, node) for path, node in _nodes(value, where) if isinstance(node, sort))
+    return ((path, node) for path, node in nodes(value, where) if isinstance(node, sort))
 
 
-def _nodes(value: Any, where: Path) -> Iterator[tuple[Path, Any]]:
+def nodes(value: Any, where: Path) -> Iterator[tuple[Path, Any]]:
     """Every model within a value, and whatever stands in them that is none."""
     if isinstance(value, Model):
         yield where, value
         for name in sorted(value.model_fields_set):
             alias = type(value).model_fields[name].alias or name
-            yield from _nodes(getattr(value, name), (*where, alias))
+            yield from nodes(getattr(value, name), (*where, alias))
     elif isinstance(value, list | tuple):
         for at, item in enumerate(value):
-            yield from _nodes(item, (*where, at))
+            yield from nodes(item, (*where, at))
     else:
         yield where, value

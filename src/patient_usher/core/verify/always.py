@@ -61,7 +61,7 @@ class Statements:
                 self.all.append(Statement(entry.id, _own(entry)))
                 self.needs_journeys |= bool(entry.expect.model_fields_set & {"order", "ran", "skipped", "log"})
             else:
-                self.all.append(Statement(entry, _READY[entry](blueprint)))
+                self.all.append(Statement(entry, READY[entry](blueprint)))
 
     def add(self, send: Send) -> None:
         """Hold them against every exchange of a send."""
@@ -206,7 +206,7 @@ def _no_slips(blueprint: Blueprint) -> Judge:
     return _judge("outcome", "no slip", lambda x: True, lambda x: x.outcome if x.outcome in SLIPS else None)
 
 
-_READY: dict[str, Callable[[Blueprint], Judge]] = {
+READY: dict[str, Callable[[Blueprint], Judge]] = {
     "errors-stay-private": _errors_stay_private,
     "errors-have-one-shape": _errors_have_one_shape,
     "copies-stay-private": _copies_stay_private,
@@ -215,6 +215,7 @@ _READY: dict[str, Callable[[Blueprint], Judge]] = {
     "strangers-stay-outside": _strangers_stay_outside,
     "no-slips": _no_slips,
 }
+"""By name, what makes the judge of a ready-made statement for a pipeline."""
 
 
 def told(statements: Iterable[Statement]) -> Iterable[tuple[str, str]]:

@@ -1,0 +1,538 @@
+"""Requests that can matter to a pipeline: made of what its stages, routes and accounts say of themselves.
+
+The unit is a ``Probe``: a short piece of a trace, to be tried in a world of its own. They come from short
+to long, and within a length from plain to odd, so that the first that shows something shows it best.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator, Mapping
+from functools import cached_property
+from typing import Any, NamedTuple
+from urllib.parse import urlencode
+
+from patient_usher.core.analysis.samples import MADE_UP, Request, fitting, path_of, sample
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.placing import PlacedRoute
+from patient_usher.core.model.matcher import When
+from patient_usher.core.model.uses import within
+from patient_usher.core.model.values import placeholders
+
+STRANGER = "https://strangers.example"
+MISHAP = "Mishap"
+"""An error type that nothing declares."""
+LARGEST = 1 << 16
+"""A body over a limit is only made where the limit isn't over this."""
+LONGEST_BURST = 500
+HOST = "service.example"
+
+
+class Probe(NamedTuple):
+    """Entries of a trace, without ids, and who sends them. ``sort`` says what they are about."""
+
+    sort: str
+    requests: tuple[Request, ...]
+    callers: Mapping[str, Any] = {}
+
+    def document(self, base: str) -> dict[str, Any]:
+        """As a trace, with ids."""
+        sends = [dict(request) for request in self.requests]
+        number = 0
+        for at, request in enumerate(sends):
+            if "send" in request and "id" not in request:
+                number += 1
+                sends[at] = {"id": f"try-{number}", **request}
+        callers = {"callers": dict(self.callers)} if self.callers else {}
+        return {"patient-usher": "trace/1", "base": base, **callers, "requests": sends}
+
+    @property
+    def sent(self) -> int:
+        """How many requests it sends."""
+        return sum(int(request.get("times", 1)) for request in self.requests if "send" in request)
+
+
+class Credential(NamedTuple):
+    """A way to call. ``sort``: absent, right, wrong or expired; ``first`` is what must be sent before."""
+
+    sort: str
+    account: str | None
+    parts: Request
+    first: tuple[Request, ...] = ()
+    callers: Mapping[str, Any] = {}
+
+
+class Vocabulary:
+    """What requests to a pipeline can be made of."""
+
+    def __init__(self, blueprint: Blueprint) -> None:
+        self.blueprint = blueprint
+        self.spec = blueprint.spec
+
+    # One request to a route.
+
+    def plain(self, item: PlacedRoute, **more: Any) -> Request:
+        """A request that the route can be content with: path, query and body as it asks for them."""
+        query = {**self._query(item), **more.pop("query", {})}
+        target = path_of(item.route.template, self._path_values(item))
+        request: Request = {"send": f"{item.route.method} {target}{'?' + urlencode(query) if query else ''}"}
+        headers = {**self._headers(item), **more.pop("headers", {})}
+        if headers:
+            request["headers"] = headers
+        if not {"json", "form", "text"} & more.keys():
+            request.update(self.body(item))
+        elif isinstance(more.get("json"), dict) and isinstance(own := self.body(item).get("json"), dict):
+            more["json"] = {**own, **more["json"]}
+        return {**request, **more}
+
+    def _path_values(self, item: PlacedRoute) -> dict[str, str]:
+        handler = item.spec.handler
+        records = self.spec.records.get(handler.records or "")
+        if records is None or not records.rows or not item.route.names:
+            return {}
+        return {item.route.names[-1]: str(records.rows[0].get(records.key, "1"))}
+
+    def _query(self, item: PlacedRoute) -> dict[str, str]:
+        schema = item.spec.input.query if item.spec.input is not None else None
+        found = sample({**schema, "type": "object"}) if schema else {}
+        return {name: str(value) for name, value in found.items()} if isinstance(found, dict) else {}
+
+    def _headers(self, item: PlacedRoute) -> dict[str, str]:
+        schema = item.spec.input.headers if item.spec.input is not None else None
+        found = sample({**schema, "type": "object"}) if schema else {}
+        return {name: str(value) for name, value in found.items()} if isinstance(found, dict) else {}
+
+    def body(self, item: PlacedRoute) -> Request:
+        """A body as the route asks for it, as a key of a request."""
+        if item.desk == "sign-in":
+            return {"json": self._signs_in(item)}
+        if item.desk == "sign-up":
+            return {"json": {"name": "newcomer", "password": "a-made-up-password"}}
+        if item.route.method not in ("POST", "PUT", "PATCH"):
+            return {}
+        asked = item.spec.input
+        if asked is not None and asked.json_ is not None:
+            return {"json": sample(asked.json_)}
+        if asked is not None and asked.form is not None:
+            return {"form": sample({**asked.form, "type": "object"})}
+        names = [name.partition(".")[2] for name in _names(item.spec.handler) if name.startswith("body.")]
+        return {"json": {name.partition(".")[0]: MADE_UP for name in names} or {"note": MADE_UP}}
+
+    def _signs_in(self, item: PlacedRoute) -> dict[str, str]:
+        for name, account in self.spec.accounts.items():
+            if account.password is not None and not account.password.startswith("$argon2"):
+                return {"name": name, "password": account.password}
+        return {"name": "nobody", "password": MADE_UP}
+
+    # Callers.
+
+    @cached_property
+    def right(self) -> list[Credential]:
+        """A right credential of each account that differs in what it may; two at least, where there are two."""
+        found: list[Credential] = []
+        seen: set[Any] = set()
+        for name, account in self.spec.accounts.items():
+            held = (tuple(account.roles), tuple(account.scopes))
+            if held in seen and len(found) > 1:
+                continue
+            seen.add(held)
+            for place in self._placed_credentials:
+                credential = self._right(place, name)
+                if credential is not None:
+                    found.append(credential)
+                    break
+        return found[:6]
+
+    @cached_property
+    def _placed_credentials(self) -> list[Any]:
+        return [
+            asked for options in self.blueprint.options.values() if options.enabled for asked in options.credentials()
+        ]
+
+    def _right(self, asked: Any, name: str) -> Credential | None:
+        account = self.spec.accounts[name]
+        plain = account.password is not None and not account.password.startswith("$argon2")
+        if asked.scheme == "bearer" and self.blueprint.wallet.bearer.keys:
+            return Credential("right", name, {"sign": {"bearer": name}})
+        if asked.scheme == "basic" and plain:
+            return Credential("right", name, {"sign": {"basic": name}})
+        if asked.scheme == "api-key" and account.api_keys:
+            return Credential("right", name, {"sign": {"api-key": name}})
+        if asked.scheme == "session-cookie" and plain:
+            desks = (item for item in self.blueprint.placed if item.desk == "sign-in" and _gives_cookie(item))
+            desk = next(desks, None)
+            if desk is not None:
+                keeper = f"{name}-at-the-desk"
+                body = {"name": name, "password": account.password}
+                first = {"send": f"POST {path_of(desk.route.template, {})}", "caller": keeper, "json": body}
+                callers = {keeper: {"cookies": "keep"}}
+                return Credential("right", name, {"caller": keeper}, (first,), callers)
+        return None
+
+    @cached_property
+    def other(self) -> list[Credential]:
+        """By every scheme: right by any account, wrong and expired."""
+        found: list[Credential] = []
+        accounts = self.spec.accounts
+        for asked in self._placed_credentials:
+            found += [right for name in list(accounts)[:4] if (right := self._right(asked, name)) is not None]
+            if asked.scheme == "bearer":
+                wrong: Request = {"headers": {"Authorization": "Bearer made-up.and.wrong"}}
+                if self.blueprint.wallet.bearer.keys and accounts:
+                    expired = {"sign": {"bearer": next(iter(accounts)), "expires-in": "0s"}}
+                    found.append(Credential("expired", None, expired))
+            elif asked.scheme == "basic":
+                wrong = {"headers": {"Authorization": "Basic bm9ib2R5Ondyb25n"}}
+            else:
+                where, field = asked.place
+                if where == "header":
+                    wrong = {"headers": {field: "a-made-up-key-of-nobody"}}
+                elif where == "query":
+                    wrong = {"query": {field: "a-made-up-key-of-nobody"}}
+                else:
+                    wrong = {"headers": {"Cookie": f"{field}=made-up"}}
+            found.append(Credential("wrong", None, wrong))
+        return found
+
+    @cached_property
+    def callers(self) -> list[Credential]:
+        """Nobody known, then everybody who may make a difference, then credentials that don't count."""
+        return [Credential("absent", None, {}), *self.right, *(one for one in self.other if one.sort != "right")]
+
+    def may(self, item: PlacedRoute) -> Credential:
+        """A caller whom the route is meant for; nobody known where it is for everyone."""
+        access = item.route.access
+        if access is not None and access.who in ("role", "scope"):
+            for credential in self.right:
+                account = self.spec.accounts[credential.account or ""]
+                held = account.roles if access.who == "role" else account.scopes
+                if {*held} & {*access.names}:
+                    return credential
+        if access is not None and access.who == "everyone" and item.desk is None:
+            return self.callers[0]
+        if item.desk is not None and item.desk != "sign-out":
+            return self.callers[0]
+        return self.right[0] if self.right else self.callers[0]
+
+    def probe(self, sort: str, item: PlacedRoute, credential: Credential, **more: Any) -> Probe:
+        """One request to the route by this caller, what must come before it included."""
+        return Probe(sort, (*credential.first, self.request(item, credential, **more)), credential.callers)
+
+    def request(self, item: PlacedRoute, credential: Credential, **more: Any) -> Request:
+        """One request to the route by this caller."""
+        parts = dict(credential.parts)
+        for key in ("headers", "query"):
+            if key in parts or key in more:
+                more[key] = {**parts.pop(key, {}), **more.get(key, {})}
+        return self.plain(item, **{key: value for key, value in more.items() if value}, **parts)
+
+    # Origins.
+
+    @cached_property
+    def origins(self) -> list[str]:
+        """Origins that some stage lists, as pages have them: at most three."""
+        listed = [
+            origin.replace("*.", "www.")
+            for options in self.blueprint.options.values()
+            if options.enabled
+            for origin in getattr(options, "allow_origins", ())
+        ]
+        found = dict.fromkeys("https://boaters.example" if origin == "*" else origin for origin in listed)
+        return [origin for origin in found if origin != "null"][:3]
+
+    @cached_property
+    def pages(self) -> dict[str, dict[str, str]]:
+        """Browsers with a page of each origin."""
+        return {f"page-{at}": {"kind": "browser", "origin": origin} for at, origin in enumerate(self.origins, 1)}
+
+    def by_page(self, sort: str, item: PlacedRoute, credential: Credential, page: str = "page-1", **more: Any) -> Probe:
+        """The call that a page makes; a browser keeps cookies by itself."""
+        first = tuple({**request, "caller": page, "credentials": "include"} for request in credential.first)
+        parts = {key: value for key, value in credential.parts.items() if key != "caller"}
+        told = {"credentials": "include"} if first else {}
+        request = self.request(item, credential._replace(parts=parts), caller=page, **told, **more)
+        return Probe(sort, (*first, request), self.pages)
+
+    # Whole sets.
+
+    def matched(self, item: PlacedRoute) -> list[Request]:
+        """What requests must say for matchers on the route's way to fit: parts of a request."""
+        found: dict[str, Request] = {}
+        parts: list[Any] = [self.blueprint.options[id_] for id_ in self.order(item) if id_ in self.blueprint.options]
+        for part in [*parts, item.spec.handler]:
+            for _, when in within(part, (), When):
+                wanted = fitting(when)
+                if wanted:
+                    found.setdefault(json.dumps(wanted, sort_keys=True, default=str), wanted)
+        return list(found.values())[:8]
+
+    def order(self, item: PlacedRoute | None) -> list[str]:
+        """What is on a route's way and switched on, in running order."""
+        options = self.blueprint.options
+        return [id_ for id_ in self.blueprint.order(item) if id_ not in options or options[id_].enabled]
+
+    def varied(self, item: PlacedRoute) -> list[tuple[str, Request, Request]]:
+        """Pairs that differ in one thing only which the handler, or a stage on the way, reads; and its name."""
+        names = set(_names(item.spec.handler))
+        for id_ in self.order(item):
+            if id_ in self.blueprint.options:
+                option = self.blueprint.options[id_]
+                names |= set(_names(option))
+                names |= {"header.Accept-Encoding"} if option.kind == "compress" else set()
+        pairs = []
+        for name in sorted(names):
+            root, _, rest = name.partition(".")
+            if root in ("query", "header") and rest:
+                key = "query" if root == "query" else "headers"
+                values = ("gzip", "identity") if rest == "Accept-Encoding" else ("1", "2")
+                pairs.append((name, {key: {rest: values[0]}}, {key: {rest: values[1]}}))
+        for when in self.matched(item):
+            if not when.get("json"):
+                part = when.get("headers") or when.get("query") or {}
+                root = "header" if when.get("headers") else "query"
+                pairs.append((f"{root}.{next(iter(part))}", {}, when))
+        return pairs
+
+
+def _names(part: Any) -> Iterator[str]:
+    """The names of placeholders anywhere in a part of the pipeline, and of what its matchers read."""
+    from patient_usher.core.model.scalars import Model
+    from patient_usher.core.model.uses import nodes
+
+    for _, node in nodes(part, ()):
+        if isinstance(node, When):
+            yield from (f"header.{name}" for name in node.header)
+            yield from (f"query.{name}" for name in node.query)
+        elif not isinstance(node, Model):
+            yield from placeholders(node)
+
+
+def _gives_cookie(item: PlacedRoute) -> bool:
+    desk = item.groups[-1].desk if item.groups else None
+    return desk is not None and desk.gives == "cookie"
+
+
+def probes(blueprint: Blueprint) -> Iterator[Probe]:
+    """Everything that is tried, from short to long."""
+    words = Vocabulary(blueprint)
+    for sort in (_calls, _bodies, _pages, _odd, _failing, _switched, _again, _bursts):
+        yield from sort(words)
+
+
+def _calls(words: Vocabulary) -> Iterator[Probe]:
+    """Every route with every sort of caller, then with what matchers look for."""
+    placed = words.blueprint.placed
+    for item in placed:
+        yield words.probe("call", item, words.may(item))
+        for credential in words.callers:
+            if credential != words.may(item):
+                yield words.probe("call", item, credential)
+    for item in placed:
+        for parts in words.matched(item):
+            for credential in _two(words, item):
+                yield words.probe("matched", item, credential, **_copied(parts))
+    for item in placed:
+        yield words.probe("coded", item, words.may(item), headers={"Accept-Encoding": "gzip"})
+
+
+def _two(words: Vocabulary, item: PlacedRoute) -> list[Credential]:
+    may = words.may(item)
+    return [may] if may.sort == "absent" else [may, words.callers[0]]
+
+
+def _copied(parts: Request) -> Request:
+    return {key: dict(value) for key, value in parts.items()}
+
+
+def _bodies(words: Vocabulary) -> Iterator[Probe]:
+    """Bodies that can't be read, don't fit, or are too large."""
+    limits = [
+        limit
+        for options in words.blueprint.options.values()
+        if (limit := getattr(options, "max_size", None)) is not None and limit <= LARGEST
+    ]
+    for item in words.blueprint.placed:
+        if item.route.method in ("GET", "HEAD", "DELETE", "OPTIONS"):
+            continue
+        own = [item.spec.body_limit] if item.spec.body_limit is not None else []
+        for credential in _two(words, item):
+            malformed = {"Content-Type": "application/json"}
+            yield words.probe("body", item, credential, headers=malformed, text="{")
+            empty = {**words.request(item, credential), "json": {}}
+            yield Probe("body", (*credential.first, empty), credential.callers)
+            yield words.probe("body", item, credential, headers={"Content-Type": "text/csv"}, text="a,b")
+            for limit in dict.fromkeys([*own, *limits]):
+                if limit <= LARGEST:
+                    yield words.probe("body", item, credential, json={"filler": "x" * limit})
+
+
+def _pages(words: Vocabulary) -> Iterator[Probe]:
+    """Calls of pages: of an origin that is listed and of one that isn't."""
+    if not words.pages:
+        return
+    for item in words.blueprint.placed:
+        for credential in _two(words, item):
+            yield words.by_page("page", item, credential)
+    for item in words.blueprint.placed[:4]:
+        stranger = {"stranger": {"kind": "browser", "origin": STRANGER}}
+        request = words.request(item, words.callers[0], caller="stranger")
+        yield Probe("page", (request,), stranger)
+    for item in words.blueprint.placed:
+        asked = {"Origin": words.origins[0], "Access-Control-Request-Method": item.route.method}
+        yield Probe("preflight", ({"send": f"OPTIONS {path_of(item.route.template, {})}", "headers": asked},))
+
+
+def _odd(words: Vocabulary) -> Iterator[Probe]:
+    """Plain HTTP, paths that nothing has, methods that a path lacks."""
+    placed = words.blueprint.placed
+    for item in placed:
+        for credential in _two(words, item):
+            request = words.request(item, credential)
+            method, _, target = request["send"].partition(" ")
+            request = {**request, "send": f"{method} http://{HOST}{target}"}
+            yield Probe("plain-http", (*credential.first, request), credential.callers)
+    for credential in [words.callers[0], *words.right[:1]]:
+        yield Probe(
+            "unrouted",
+            (*credential.first, {"send": "GET /made-up/path", **_copied_parts(credential)}),
+            credential.callers,
+        )
+        for item in placed[:1]:
+            request = words.request(item, credential)
+            target = request["send"].partition(" ")[2]
+            yield Probe("unrouted", (*credential.first, {**request, "send": f"TRACE {target}"}), credential.callers)
+    for item in placed:
+        if item.route.method == "GET":
+            yield words.probe("conditional", item, words.may(item), headers={"If-None-Match": "*"})
+            yield words.probe("conditional", item, words.may(item), headers={"If-Match": '"none"'})
+
+
+def _copied_parts(credential: Credential) -> Request:
+    parts = {key: value for key, value in credential.parts.items() if key != "query"}
+    return {key: dict(value) if isinstance(value, dict) else value for key, value in parts.items()}
+
+
+def _failing(words: Vocabulary) -> Iterator[Probe]:
+    """Handlers that fail: with a type that nothing declares on every route, with every declared type on one."""
+    placed = [item for item in words.blueprint.placed if item.desk is None]
+    for item in placed:
+        yield from failing(words, item, MISHAP)
+    entries = [entry for option in words.blueprint.options.values() for entry in getattr(option, "answers", ())]
+    types = [*words.spec.errors, *(name for entry in entries for name in entry.raised)]
+    for item in placed[:1]:
+        for type_ in dict.fromkeys(types):
+            yield from failing(words, item, type_)
+
+
+def failing(words: Vocabulary, item: PlacedRoute, type_: str) -> Iterator[Probe]:
+    """A call whose handler raises this type; and the same by a page, where pages call."""
+    private = {"type": type_, "message": "no answer from 192.0.2.77", "where": "made_up.py:41 in read"}
+    gone: Request = {
+        name.replace("_", "-").strip("-"): None for name in sorted(item.spec.handler.model_fields_set & _DOES)
+    }
+    change = {"change": {"routes": {item.route.id: {"handler": {**gone, "raise": private}}}}}
+    credential = words.may(item)
+    call = words.probe("failing", item, credential)
+    yield call._replace(requests=(change, *call.requests))
+    if words.pages:
+        page = words.by_page("failing", item, credential)
+        yield page._replace(requests=(change, *page.requests))
+
+
+_DOES = {"answer", "cases", "echo", "python", "records", "do", "fails_every", "ranges"}
+
+
+def _switched(words: Vocabulary) -> Iterator[Probe]:
+    """Stages that are switched off switched on; handlers that take too long."""
+    placed = words.blueprint.placed
+    for id_, options in words.blueprint.options.items():
+        if options.kind == "maintenance" and not options.enabled:
+            change: Request = {"change": {"stages": {id_: {"enabled": True}}}}
+            for item in placed:
+                for credential in _two(words, item):
+                    requests = (*credential.first, change, words.request(item, credential))
+                    yield Probe("switched", requests, credential.callers)
+        after = getattr(options, "after", None)
+        if options.kind == "timeout" and after is not None and options.enabled:
+            slow: Request = {"busy-for": f"{after // 1_000_000 + 1}s"}
+            for item in [item for item in placed if item.desk is None and id_ in words.order(item)][:2]:
+                change = {"change": {"routes": {item.route.id: {"handler": slow}}}}
+                call = words.probe("slow", item, words.may(item))
+                yield call._replace(requests=(change, *call.requests))
+
+
+def _again(words: Vocabulary) -> Iterator[Probe]:
+    """Where something is kept: the same again, by another caller, of another origin, with another value, later."""
+    for item in words.blueprint.placed:
+        if item.route.method != "GET":
+            continue
+        kinds = {words.blueprint.options[id_].kind for id_ in words.order(item) if id_ in words.blueprint.options}
+        if not kinds & {"cache", "conditional"}:
+            continue
+        yield from again(words, item)
+
+
+def again(words: Vocabulary, item: PlacedRoute) -> Iterator[Probe]:
+    """Two requests for the same thing."""
+    may = words.may(item)
+    once = words.probe("again", item, may)
+    yield once._replace(requests=(*once.requests, once.requests[-1]))
+    for first, second in _couples(words.callers):
+        pair = words.probe("again", item, first), words.probe("again", item, second)
+        callers = {**pair[0].callers, **pair[1].callers}
+        starts = tuple(request for request in second.first if request not in first.first)
+        yield Probe("again", (*first.first, *starts, pair[0].requests[-1], pair[1].requests[-1]), callers)
+    for name, one, two in words.varied(item):
+        sort = f"varied:{name}"
+        a, b = words.probe(sort, item, may, **_copied(one)), words.probe(sort, item, may, **_copied(two))
+        yield Probe(sort, (*a.requests, b.requests[-1]), a.callers)
+    if words.pages:
+        calls = [words.by_page("origins", item, may, page) for page in list(words.pages)[:2]]
+        script = words.probe("origins", item, may)
+        yield Probe("origins", (script.requests[-1], *calls[0].requests), {**script.callers, **words.pages})
+        if len(calls) > 1:
+            yield Probe("origins", (*calls[0].requests, *calls[1].requests), words.pages)
+    for wait in _lives(item):
+        yield once._replace(requests=(*once.requests, {**once.requests[-1], "after": wait}))
+    tagged = {**once.requests[-1], "keep": {"tag": {"header": "ETag"}}}
+    headers = {**once.requests[-1].get("headers", {}), "If-None-Match": "${kept.tag}"}
+    with_tag = {**once.requests[-1], "headers": headers}
+    yield once._replace(requests=(*once.requests[:-1], tagged, with_tag))
+
+
+def _couples(callers: Iterable[Credential]) -> Iterator[tuple[Credential, Credential]]:
+    known = [one for one in callers if one.sort == "right"][:3]
+    for first in known:
+        yield from ((first, second) for second in known if second != first)
+        yield first, Credential("absent", None, {})
+
+
+def _lives(item: PlacedRoute) -> list[str]:
+    rule = item.spec.cache
+    shared = rule.shared if rule is not None else None
+    return [f"{shared // 1_000_000 + 1}s"] if shared is not None else []
+
+
+def _bursts(words: Vocabulary) -> Iterator[Probe]:
+    """One more than a limit lets through, and again when its window is over."""
+    for item in words.blueprint.placed:
+        for id_ in words.order(item):
+            options = words.blueprint.options.get(id_)
+            limit = options.limit() if options is not None else None
+            if limit is not None and limit.quota < LONGEST_BURST:
+                yield from bursts(words, item, limit.quota + 1)
+                window = getattr(options, "window", None)
+                if window is not None:
+                    call = words.request(item, words.may(item))
+                    many = {**call, "times": limit.quota + 1, "every": "1ms"}
+                    later = {**call, "after": f"{window // 1_000_000 + 1}s"}
+                    yield Probe("burst", (*words.may(item).first, many, later), words.may(item).callers)
+
+
+def bursts(words: Vocabulary, item: PlacedRoute, times: int) -> Iterator[Probe]:
+    """As many requests by each sort of caller."""
+    sorts: dict[str, Credential] = {}
+    for credential in [words.may(item), *words.callers]:
+        sorts.setdefault(credential.sort, credential)
+    for credential in sorts.values():
+        yield words.probe("burst", item, credential, times=times, every="1ms")

@@ -1,0 +1,44 @@
+"""Names in a pipeline that are slips of the pen: whose they are, what was meant, and how to write it."""
+
+from __future__ import annotations
+
+import re
+
+from patient_usher.core.analysis.finding import Site
+from patient_usher.core.analysis.mending import Document, Edit
+from patient_usher.core.model.document import Path
+
+_MEANT = re.compile(r"did you mean '(.+)'\?")
+
+
+def meant(hint: str) -> str | None:
+    """The name that a hint suggests."""
+    found = _MEANT.fullmatch(hint)
+    return found[1] if found else None
+
+
+def owner(site: Site, path: Path) -> tuple[str | None, str | None]:
+    """The stage or the route that a place belongs to."""
+    for stage, at in site.blueprint.stages_at.items():
+        if path[: len(at)] == at:
+            return stage, None
+    for route, at in site.blueprint.routes_at.items():
+        if path[: len(at)] == at:
+            return None, route
+    return None, None
+
+
+def renamed(path: Path, name: str | None, other: str) -> Edit:
+    """Write another name at a place, which holds it alone or in a list; ``name`` None: whatever stands there."""
+
+    def edit(doc: Document) -> None:
+        node = doc
+        for part in path[:-1]:
+            node = node[part]  # type: ignore[index]
+        if isinstance(node, str):  # a short form: raise: NAME
+            raise LookupError(path)
+        held = node[path[-1]]  # type: ignore[index]
+        new = [other if each == name else each for each in held] if isinstance(held, list) else other
+        node[path[-1]] = new  # type: ignore[index]
+
+    return edit

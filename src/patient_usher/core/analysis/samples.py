@@ -1,0 +1,179 @@
+"""Made-up values that fit a JSON Schema, a matcher or a path template: as small as they can be."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from patient_usher.core.model.matcher import When
+from patient_usher.core.model.templates import Template
+
+Request = dict[str, Any]
+
+MADE_UP = "made-up"
+_FORMATS = {
+    "date": "2031-05-01",
+    "date-time": "2031-05-01T08:00:00Z",
+    "time": "08:00:00Z",
+    "email": "maren@boaters.example",
+    "uri": "https://boaters.example/",
+    "hostname": "boaters.example",
+    "ipv4": "192.0.2.1",
+    "ipv6": "2001:db8::1",
+    "uuid": "00000000-0000-4000-8000-000000000000",
+}
+_DEEPEST = 12
+
+
+def sample(schema: Any, depth: int = 0) -> Any:
+    """A value that fits a JSON Schema, as far as its commonest keywords say (JSON Schema 2020-12, Validation)."""
+    if not isinstance(schema, dict) or depth > _DEEPEST:
+        return MADE_UP
+    for key in ("const", "default"):
+        if key in schema:
+            return schema[key]
+    for key in ("enum", "examples"):
+        if isinstance(schema.get(key), list) and schema[key]:
+            return schema[key][0]
+    for key in ("allOf", "anyOf", "oneOf"):
+        parts = [part for part in schema.get(key) or () if isinstance(part, dict)]
+        if parts and key == "allOf":
+            return sample({**{k: v for k, v in schema.items() if k != key}, **_merged(parts)}, depth + 1)
+        if parts:
+            return sample({**{k: v for k, v in schema.items() if k != key}, **parts[0]}, depth + 1)
+    kind = schema.get("type")
+    kind = kind[0] if isinstance(kind, list) and kind else kind
+    if kind == "object" or (kind is None and ("properties" in schema or "required" in schema)):
+        properties = schema.get("properties") or {}
+        return {name: sample(properties.get(name), depth + 1) for name in schema.get("required") or ()}
+    if kind == "array":
+        return [sample(schema.get("items"), depth + 1)] * int(schema.get("minItems") or 0)
+    if kind in ("integer", "number"):
+        return _number(schema)
+    if kind in ("boolean", "null"):
+        return True if kind == "boolean" else None
+    return _text(schema)
+
+
+def _merged(parts: list[dict[str, Any]]) -> dict[str, Any]:
+    merged: dict[str, Any] = {}
+    for part in parts:
+        for key, value in part.items():
+            own = merged.get(key)
+            if isinstance(own, dict) and isinstance(value, dict):
+                merged[key] = {**own, **value}
+            else:
+                merged[key] = [*own, *value] if isinstance(own, list) and isinstance(value, list) else value
+    return merged
+
+
+def _number(schema: dict[str, Any]) -> Any:
+    least = schema.get("minimum", schema.get("exclusiveMinimum"))
+    most = schema.get("maximum", schema.get("exclusiveMaximum"))
+    if least is not None:
+        return least + 1 if "exclusiveMinimum" in schema else least
+    if most is not None:
+        return most - 1 if "exclusiveMaximum" in schema else most
+    return schema.get("multipleOf", 1)
+
+
+def _text(schema: dict[str, Any]) -> str:
+    pattern = schema.get("pattern")
+    if isinstance(pattern, str):
+        return _fitting(pattern)
+    text = _FORMATS.get(schema.get("format", ""), MADE_UP)
+    least, most = schema.get("minLength") or 0, schema.get("maxLength")
+    text = text + "x" * (min(least, 10_000) - len(text))
+    return text[:most] if isinstance(most, int) else text
+
+
+def _fitting(pattern: str) -> str:
+    """A text that fits a plain pattern: classes, literals and counts. Of any other, the pattern itself is tried."""
+    import re
+
+    try:
+        from re import _parser  # type: ignore[attr-defined]  # the language's own reader of patterns
+
+        text = _walked(_parser.parse(pattern))
+    except Exception:
+        return pattern
+    return text if re.search(pattern, text) else pattern
+
+
+def _walked(parts: Any) -> str:
+    found = ""
+    for name, argument in parts:
+        word = str(name)
+        if word == "LITERAL":
+            found += chr(argument)
+        elif word == "IN":
+            found += _member(argument)
+        elif word in ("MAX_REPEAT", "MIN_REPEAT"):
+            least, _, inner = argument
+            found += _walked(inner) * min(least, 100)
+        elif word == "SUBPATTERN":
+            found += _walked(argument[-1])
+        elif word == "BRANCH":
+            found += _walked(argument[1][0])
+        elif word == "ANY":
+            found += "a"
+        elif word == "NOT_LITERAL":
+            found += "b" if argument == ord("a") else "a"
+    return found
+
+
+def _member(choices: Any) -> str:
+    for name, argument in choices:
+        word = str(name)
+        if word == "LITERAL":
+            return chr(argument)
+        if word == "RANGE":
+            return chr(argument[0])
+        if word == "CATEGORY":
+            return {"CATEGORY_DIGIT": "1", "CATEGORY_SPACE": " "}.get(str(argument), "a")
+    return "a"
+
+
+def path_of(template: Template, values: dict[str, str]) -> str:
+    """A path that fits a template; what ``values`` doesn't name is 1."""
+    from urllib.parse import quote
+
+    parts = [text if sort == "literal" else values.get(text, "1") for sort, text in template.segments]
+    return "/" + "/".join(quote(part, safe="") for part in parts)
+
+
+def as_pattern(template: Template) -> str:
+    """The path pattern that fits a template's paths."""
+    stars = {"parameter": "*", "tail": "**"}
+    return "/" + "/".join(stars.get(sort, text) for sort, text in template.segments)
+
+
+def fitting(when: When) -> Request | None:
+    """What a request must say for a matcher to fit, as keys of a trace's request; None where it can't be said so.
+
+    Who calls, and what others leave, is not of the request: it is passed over.
+    """
+    headers = {name: text for name, spec in when.header.items() if (text := _wanted(spec)) is not None}
+    query = {name: text for name, spec in when.query.items() if (text := _wanted(spec)) is not None}
+    cookies = {name: text for name, spec in when.cookie.items() if (text := _wanted(spec)) is not None}
+    body = {name: text for name, spec in when.body.items() if (text := _wanted(spec)) is not None}
+    for inner in [*(when.all_ or ()), *(when.any_ or ())[:1]]:
+        more = fitting(inner) or {}
+        headers |= more.get("headers", {})
+        query |= more.get("query", {})
+        body |= more.get("json", {})
+    if cookies:
+        headers["Cookie"] = "; ".join(f"{name}={text}" for name, text in cookies.items())
+    parts = {"headers": headers, "query": query, "json": body}
+    return {name: part for name, part in parts.items() if part} or None
+
+
+def _wanted(spec: Any) -> str | None:
+    """A text that a text matcher takes."""
+    if isinstance(spec, list):
+        return next((text for part in spec if (text := _wanted(part)) is not None), None)
+    if isinstance(spec, dict):
+        key, part = next(iter(spec.items()))
+        if key == "not":
+            return None if part in ("missing", "present") else f"not-{MADE_UP}"
+        return str(part) if key == "contains" else _fitting(str(part).replace("(?i)", ""))
+    return None if spec is None or spec == "missing" else MADE_UP if spec == "present" else str(spec)
