@@ -18,6 +18,7 @@ COMMANDS = {
     "send": "what happens to this one request?",
     "accept": "write what happens now into a trace, as what is expected",
     "compare": "which requests change between two pipelines, environments or results?",
+    "check": "what is wrong with this order and these options, and which request proves it?",
     "completion": "what a shell needs to complete commands, files, stage and request ids",
     "schema": "what may I write here? JSON Schema for editors",
 }

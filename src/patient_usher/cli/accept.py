@@ -16,9 +16,10 @@ from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.world import World
 from patient_usher.core.model.document import Problem, Spot, Unusable, near
+from patient_usher.core.verify.observed import observed
 from patient_usher.files.accepting import accepted
 from patient_usher.files.trace import Trace
-from patient_usher.files.writing import observed, write_whole
+from patient_usher.files.writing import write_whole
 from patient_usher.lab import sends
 from patient_usher.reports.paint import shown
 

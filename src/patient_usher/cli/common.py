@@ -36,9 +36,10 @@ MAX_JOURNEYS = 3
 """How many failed requests are shown whole without --details."""
 
 
-def add_pipeline_arguments(parser: ArgumentParser) -> None:
+def add_pipeline_arguments(parser: ArgumentParser, *, optional: bool = False) -> None:
     """The pipeline, and what changes in it."""
-    parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help="the pipeline file (YAML or JSON)")
+    many = {"nargs": "?"} if optional else {}
+    parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help="the pipeline file (YAML or JSON)", **many)  # type: ignore[arg-type]
     parser.add_argument(
         "--environment", "-e", metavar="E", action="append", help="lay this environment on; may be repeated"
     )
@@ -87,8 +88,8 @@ def add_output_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--quiet", "-q", action="store_true", help="print nothing but what is not as expected")
 
 
-def pipeline_of(args: Namespace) -> Blueprint:
-    """The pipeline that the arguments name; what is doubtful in it is told."""
+def pipeline_of(args: Namespace, *, warns: bool = True) -> Blueprint:
+    """The pipeline that the arguments name; what is doubtful in it is told, unless a check tells it better."""
     pipeline = load_pipeline(
         args.pipeline,
         environments=args.environment,
@@ -96,8 +97,9 @@ def pipeline_of(args: Namespace) -> Blueprint:
         allow_files=args.allow_files,
         allow_python=args.allow_python,
         always=args.always,
+        places=not warns,
     )
-    for warning in pipeline.warnings:
+    for warning in pipeline.warnings if warns else ():
         print(shown(ENVIRONMENT.hidden(str(warning))), file=sys.stderr)
     return pipeline
 

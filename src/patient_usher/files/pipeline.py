@@ -53,10 +53,12 @@ def load_pipeline(
     allow_files: bool = False,
     allow_python: bool = False,
     always: Path | None = None,
+    places: bool = False,
 ) -> Blueprint:
     """The pipeline that a file, or what a file would say, describes. Raises Unusable.
 
-    ``always``: a file of statements that join the pipeline's own.
+    ``always``: a file of statements that join the pipeline's own. ``places``: the pipeline knows where in the
+    file its parts stand, also where nothing is wrong.
     """
     overlays: list[tuple[Any, str]] = []
     problems: list[Problem] = []
@@ -86,11 +88,16 @@ def load_pipeline(
         )
 
     try:
-        blueprint = load(False)
-        return load(True) if blueprint.warnings and isinstance(source, Path) else blueprint
+        blueprint = load(places)
+        return load(True) if not places and blueprint.warnings and isinstance(source, Path) else blueprint
     except Unusable:
         # JSON is read without places; where something is wrong, read again with them.
         return load(True)
+
+
+def pipeline_of_text(text: str, name: str) -> Blueprint:
+    """The pipeline that a text describes, which may name no files. Raises Unusable."""
+    return compile_document(parse(text, name), read_file=Beside(Path(os.devnull)))
 
 
 def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Any:

@@ -110,6 +110,10 @@ class Trace:
         """What the file says, as data. Raises Unusable where it can't be read."""
         return self._doc if self._doc is not None else parse(self._text, self.name, places=True)
 
+    def requests_for(self, pipeline: Blueprint) -> Any:
+        """The trace as data, variables of the environment filled in, a recording as a trace. Raises Unusable."""
+        return self._doc if self._doc is not None else self._parsed(pipeline, places=False)[0]
+
     def prepared(self, pipeline: Blueprint) -> Prepared:
         """The trace made ready for a pipeline. Raises Unusable with every problem."""
         if self._doc is not None:

@@ -13,6 +13,7 @@ from typing import Any
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.verify.observed import observed
 from patient_usher.files.text import MAX_OCTETS, decoded, open_file
 
 
@@ -40,26 +41,6 @@ def _umask() -> int:
     mask = os.umask(0)
     os.umask(mask)
     return mask
-
-
-def observed(x: Exchange) -> dict[str, Any]:
-    """What came of an exchange, as an ``expect`` that holds for it."""
-    expect: dict[str, Any] = {}
-    if x.answer is not None:
-        expect["status"] = x.answer.status
-    else:
-        expect["outcome"] = x.outcome
-    if x.answered_by not in (None, "handler", x.refused_by):
-        expect["answered-by"] = x.answered_by
-    if x.refused_by is not None:
-        expect["refused-by"] = x.refused_by
-        if x.why is not None:
-            expect["why"] = x.why
-    expect["handler"] = "reached" if x.handler_reached else "not-reached"
-    if x.browser is not None:
-        blocked = {"verdict": x.browser.verdict, "why": x.browser.why}
-        expect["browser"] = x.browser.verdict if x.browser.why is None else blocked
-    return expect
 
 
 def append_request(path: Path, spec: dict[str, Any], final: Exchange | None) -> None:

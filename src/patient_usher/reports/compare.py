@@ -107,10 +107,11 @@ def compared(comparison: Comparison, sides: Sides) -> Iterator[Line]:
         yield []
         head = f"── {KINDS[group.kind]}: {_count(len(group.ids), 'exchange')} "
         yield line((head + "─" * max(WIDTH - len(head), 0), "dim"))
-        yield from _worked(comparison, group, sides)
+        yield from worked(comparison, group, sides)
 
 
-def _worked(comparison: Comparison, group: Group, sides: Sides) -> Iterator[Line]:
+def worked(comparison: Comparison, group: Group, sides: Sides) -> Iterator[Line]:
+    """One exchange of a group on both sides, step by step, with the step marked where they part."""
     a, b = sides.pair(group.example)
     request = (a or b or {"request": {"method": "", "url": ""}})["request"]
     yield line((f"{group.example}  {request['method']} {request['url']}", "title"))
@@ -173,7 +174,7 @@ def markdown(comparison: Comparison, sides: Sides) -> str:
             out.append(f"| {grave} | {cell(change)} | {len(ids)}: {cell(_named(ids))} |")
     out += ["", *(f"- {cell(told)}" for told in _alone(sides)), ""]
     for group in comparison.groups:
-        lines = list(map(plain, _worked(comparison, group, sides)))
+        lines = list(map(plain, worked(comparison, group, sides)))
         marks = fence("\n".join(lines))
         title = f"{KINDS[group.kind]}: {group.example}"
         out += ["<details>", f"<summary>{escape(title)}</summary>", "", marks, *lines, marks, "", "</details>", ""]
@@ -192,7 +193,7 @@ def page(comparison: Comparison, sides: Sides) -> str:
     out += [f"<li>{escape(told)}</li>" for told in _alone(sides)]
     out.append("</ul>")
     for group in comparison.groups:
-        lines = list(map(plain, _worked(comparison, group, sides)))
+        lines = list(map(plain, worked(comparison, group, sides)))
         label = escape(f"{KINDS[group.kind]}: {group.example}", quote=True)
         text = escape("\n".join(lines))
         out += [f"<h2>{label}</h2>", f'<pre tabindex="0" role="region" aria-label="{label}">{text}</pre>']

@@ -521,12 +521,22 @@ def _bursts(words: Vocabulary) -> Iterator[Probe]:
             limit = options.limit() if options is not None else None
             if limit is not None and limit.quota < LONGEST_BURST:
                 yield from bursts(words, item, limit.quota + 1)
+                if "identity" in limit.per or "identity-or-address" in limit.per:
+                    yield from _taking_turns(words, item, limit.quota)
                 window = getattr(options, "window", None)
                 if window is not None:
                     call = words.request(item, words.may(item))
                     many = {**call, "times": limit.quota + 1, "every": "1ms"}
                     later = {**call, "after": f"{window // 1_000_000 + 1}s"}
                     yield Probe("burst", (*words.may(item).first, many, later), words.may(item).callers)
+
+
+def _taking_turns(words: Vocabulary, item: PlacedRoute, quota: int) -> Iterator[Probe]:
+    """One caller uses the quota up, and another comes."""
+    for first, second in _couples(words.right):
+        if second.sort == "right" and not second.first:
+            many = words.request(item, first, times=quota, every="1ms")
+            yield Probe("burst", (*first.first, many, words.request(item, second)), first.callers)
 
 
 def bursts(words: Vocabulary, item: PlacedRoute, times: int) -> Iterator[Probe]:

@@ -60,6 +60,7 @@ class Checked(NamedTuple):
     findings: tuple[Finding, ...]
     tried: int
     whole: bool
+    base: str
 
     def at_least(self, level: str) -> list[Finding]:
         """Those that nobody has accepted, of this level and graver."""
@@ -89,7 +90,7 @@ def check(
             found = _joined(found, one, trials)
     found.sort(key=lambda one: (LEVELS.index(one.rule.level), one.spot(blueprint.source.doc)))
     found, stale = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
-    return Checked(blueprint, (*found, *stale), trials.tried, not trials.spent)
+    return Checked(blueprint, (*found, *stale), trials.tried, not trials.spent, base)
 
 
 def _found(site: Site, rule: Rule, traces: Sequence[Prepared], before: Sequence[Finding]) -> Iterator[Finding]:

@@ -202,14 +202,13 @@ def shows(before: Callable[[Exchange], bool], after: Callable[[Exchange], bool])
 
 
 def telling(x: Exchange) -> Any:
-    """What a caller, and whoever counts, can tell one outcome from another by."""
+    """What a caller can tell one outcome from another by, and what stages left."""
     answer = x.answer
     fields = sorted(pair for pair in answer.fields.pairs() if pair[0].lower() != "date") if answer is not None else None
     body = (answer.body if answer.uncoded is None else answer.uncoded) if answer is not None else None
-    rates = [(use.stage, use.for_, use.remaining) for use in x.rates]
-    return status(x), x.answered_by, x.refused_by, x.why, x.outcome, fields, body, rates, dict(x.context)
+    return status(x), x.answered_by, x.refused_by, x.why, x.outcome, fields, body, dict(x.context)
 
 
 def differs(as_is: Run, mended: Run) -> bool:
-    """Whether anything tells the two runs apart."""
+    """Whether a caller can tell the two runs apart."""
     return [telling(x) for x in as_is.exchanges] != [telling(x) for x in mended.exchanges]

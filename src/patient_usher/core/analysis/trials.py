@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from itertools import islice
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.candidates import Probe
@@ -13,6 +11,7 @@ from patient_usher.core.engine.replay import Replay, Send
 from patient_usher.core.engine.world import World
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.verify.record import Record, send_records
 
 BUDGET = 20_000
 """How many requests are tried, where nobody says."""
@@ -24,6 +23,7 @@ class Run(NamedTuple):
 
     probe: Probe
     sends: tuple[Send, ...]
+    starts: int
 
     @property
     def exchanges(self) -> list[Exchange]:
@@ -36,6 +36,10 @@ class Run(NamedTuple):
         x = self.sends[-1].final
         assert x is not None
         return x
+
+    def records(self) -> list[Record]:
+        """Every exchange as the result writes it."""
+        return [record for send in self.sends for record in send_records(send, self.starts, [])]
 
 
 class Trials:
@@ -63,7 +67,7 @@ class Trials:
             sends = tuple(Replay(World(blueprint, self.seed), prepared.starts, prepared.entries).run())
         except Unusable:  # a change that doesn't fit this pipeline
             return None
-        return Run(probe, sends) if sends else None
+        return Run(probe, sends, prepared.starts) if sends else None
 
     def _prepared(self, probe: Probe, blueprint: Blueprint) -> Prepared | None:
         """A probe made ready, once: what is ready for a pipeline is for one that differs a little."""
@@ -84,8 +88,3 @@ def prepared(probe: Probe, blueprint: Blueprint, base: str) -> Prepared | None:
 
 def _no_file(name: str) -> bytes:
     raise OSError(f"{name} isn't wanted here")
-
-
-def within(probes: Iterable[Probe], share: int) -> Iterator[Probe]:
-    """The first so many."""
-    return islice(probes, share)

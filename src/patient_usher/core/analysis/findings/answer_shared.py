@@ -20,12 +20,11 @@ def look(site: Site) -> Iterator[Suspicion]:
             continue
         cache = x.caches[-1].stage
         route = x.route.id if x.route is not None else None
-        whom = x.identity.name if x.identity is not None else "a caller whom nobody knows"
         yield Suspicion(
             cache,
             None,
             site.at(cache),
-            f"{whom} is given the copy that {cache} made for another caller",
+            f"the copy that {cache} made for one caller is given to another",
             tuple(_mends(site, cache, route)),
             lambda as_is, mended: _leaks(site, as_is, mended),
             (run.probe,),

@@ -34,7 +34,7 @@ def _mends(path: Path, what: str, hint: str) -> Iterator[Mend]:
         for part in path[:-2]:
             node = node[part]  # type: ignore[index]
         patterns = node[path[-2]]  # type: ignore[index]
-        del patterns[path[-1]]  # type: ignore[arg-type]
+        del patterns[path[-1]]
         if not patterns:
             del node[path[-2]]  # type: ignore[arg-type]
             if path[-2] == "only":
