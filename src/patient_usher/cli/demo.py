@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from patient_usher import demo
-from patient_usher.cli.common import TextReport
+from patient_usher.cli.common import TextReport, mention
 from patient_usher.core.engine.world import World
 from patient_usher.files.trace import HarOptions, Trace
 from patient_usher.lab import load
@@ -23,6 +23,7 @@ class Part(NamedTuple):
     says: str
     pipeline: str
     trace: str
+    """Nothing: the pipeline is checked."""
     as_it_should: bool = True
     """Whether all expectations hold; a mistake is shown by some that don't."""
     against: str = ""
@@ -90,6 +91,14 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
         [
             Part("The order and the mistaken one: which requests change, and where their ways part.", "harbour.yaml", "story.yaml", False, "mistaken.yaml"),
             Part("The shelf in its place and in front of authentication: a copy gets into other hands.", "shelf.yaml", "shelf-story.yaml", False, "shelf-leaking.yaml"),
+        ],
+    ),
+    "check": (
+        "a mistake in the order, found without any trace, with the request that proves it and the mend",
+        [
+            Part("Nobody wrote a request: the check tried some, and this one proves what is wrong.", "mistaken.yaml", ""),
+            Part("A copy that gets into other hands takes two requests.", "shelf-leaking.yaml", ""),
+            Part("The order as it should be: what is accepted on purpose stays in sight.", "harbour.yaml", ""),
         ],
     ),
     "limits": (
@@ -174,10 +183,14 @@ def _said(text: str) -> list[Line]:
 def _report(painter: Painter, part: Part) -> int:
     if part.against:
         return _compared(painter, part)
+    if not part.trace:
+        return _checked(painter, part)
     pipeline = load(FOLDER / part.pipeline)
     har = HarOptions(sign="maren", expect_recorded=True) if part.trace.endswith(".har") else HarOptions()
     prepared = Trace.read(FOLDER / part.trace, har=har).prepared(pipeline)
-    return TextReport(painter, World(pipeline), prepared, journeys=1).run()
+    status = TextReport(painter, World(pipeline), prepared, journeys=1).run()
+    mention(painter, pipeline, part.pipeline)
+    return status
 
 
 def _compared(painter: Painter, part: Part) -> int:
@@ -193,6 +206,14 @@ def _compared(painter: Painter, part: Part) -> int:
     comparison = compared(first, second)
     painter.write(compare.compared(comparison, compare.Sides((part.pipeline, part.against), first, second)))
     return 1 if comparison.changed else 0
+
+
+def _checked(painter: Painter, part: Part) -> int:
+    from patient_usher.core.analysis.check import check
+    from patient_usher.reports import findings
+
+    painter.write(findings.told(check(load(FOLDER / part.pipeline)), command=f"usher check {part.pipeline}"))
+    return 0
 
 
 def _copy(folder: Path) -> int:

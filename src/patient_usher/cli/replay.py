@@ -6,6 +6,7 @@ content tells which.
 
 from __future__ import annotations
 
+import os
 import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
@@ -14,12 +15,14 @@ from patient_usher.cli.common import (
     Batch,
     add_output_arguments,
     add_pipeline_arguments,
+    mention,
     pipeline_of,
     prepared_all,
     report,
 )
 from patient_usher.core.model.document import Problem, Spot, Unusable, near
 from patient_usher.files.trace import HarOptions, Trace
+from patient_usher.reports.paint import stdout_painter
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -86,7 +89,11 @@ def run(args: Namespace) -> int:
         return watch(args, lambda: _batch(args))
     covers = args.coverage or args.coverage_at_least is not None or args.write_missing is not None
     if not covers:
-        return report(args, _batch(args))
+        batch = _batch(args)
+        status = report(args, batch)
+        if args.format == "text" and not (args.quiet or args.only or any(trace.streams for trace in batch.traces)):
+            mention(stdout_painter(dict(os.environ)), batch.pipeline, args.pipeline)
+        return status
     from patient_usher.cli.covering import cover
 
     if args.format == "jsonl" or Path("-") in args.traces:

@@ -8,7 +8,7 @@ import os
 import re
 from argparse import ArgumentParser, Namespace
 
-from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
+from patient_usher.cli.common import add_pipeline_arguments, mention, pipeline_of
 from patient_usher.core.analysis.standing import standing, way
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.document import Problem, Spot, Unusable
@@ -29,6 +29,7 @@ def run(args: Namespace) -> int:
     painter = stdout_painter(dict(os.environ))
     if args.method is None:
         painter.write(matrix(pipeline, standing(pipeline)))
+        mention(painter, pipeline, args.pipeline)
         return 0
     if args.url is None:
         raise Unusable([Problem(Spot("command line", 1, 1), "a method is given, but no URL", "write GET /path, say")])

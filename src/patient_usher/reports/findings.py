@@ -102,8 +102,7 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     if groups:
         yield []
         sides = Sides(("as it is", "mended"), found.as_is, found.mended)
-        for pieces in worked(found.comparison, groups[0], sides):
-            yield [*line("  "), *pieces] if pieces else []
+        yield from worked(found.comparison, groups[0], sides)
 
 
 def _request_lines(trace: dict[str, Any]) -> Iterator[Line]:

@@ -271,6 +271,14 @@ class Vocabulary:
         options = self.blueprint.options
         return [id_ for id_ in self.blueprint.order(item) if id_ not in options or options[id_].enabled]
 
+    def unlike(self, items: Iterable[PlacedRoute]) -> list[PlacedRoute]:
+        """Of routes that the same stages stand before, for the same callers and with the same method, the first."""
+        found: dict[Any, PlacedRoute] = {}
+        for item in items:
+            method = "GET" if item.route.method == "HEAD" else item.route.method
+            found.setdefault((tuple(self.order(item)), method, item.route.access, item.desk), item)
+        return list(found.values())
+
     def varied(self, item: PlacedRoute) -> list[tuple[str, Request, Request]]:
         """Pairs that differ in one thing only which the handler, or a stage on the way, reads; and its name."""
         names = set(_names(item.spec.handler))
@@ -331,7 +339,7 @@ def _calls(words: Vocabulary) -> Iterator[Probe]:
         for parts in words.matched(item):
             for credential in _two(words, item):
                 yield words.probe("matched", item, credential, **_copied(parts))
-    for item in placed:
+    for item in words.unlike(placed):
         yield words.probe("coded", item, words.may(item), headers={"Accept-Encoding": "gzip"})
 
 
@@ -385,7 +393,7 @@ def _pages(words: Vocabulary) -> Iterator[Probe]:
 def _odd(words: Vocabulary) -> Iterator[Probe]:
     """Plain HTTP, paths that nothing has, methods that a path lacks."""
     placed = words.blueprint.placed
-    for item in placed:
+    for item in words.unlike(placed):
         for credential in _two(words, item):
             request = words.request(item, credential)
             method, _, target = request["send"].partition(" ")
@@ -401,7 +409,7 @@ def _odd(words: Vocabulary) -> Iterator[Probe]:
             request = words.request(item, credential)
             target = request["send"].partition(" ")[2]
             yield Probe("unrouted", (*credential.first, {**request, "send": f"TRACE {target}"}), credential.callers)
-    for item in placed:
+    for item in words.unlike(placed):
         if item.route.method == "GET":
             yield words.probe("conditional", item, words.may(item), headers={"If-None-Match": "*"})
             yield words.probe("conditional", item, words.may(item), headers={"If-Match": '"none"'})
@@ -415,7 +423,7 @@ def _copied_parts(credential: Credential) -> Request:
 def _failing(words: Vocabulary) -> Iterator[Probe]:
     """Handlers that fail: with a type that nothing declares on every route, with every declared type on one."""
     placed = [item for item in words.blueprint.placed if item.desk is None]
-    for item in placed:
+    for item in words.unlike(placed):
         yield from failing(words, item, MISHAP)
     entries = [entry for option in words.blueprint.options.values() for entry in getattr(option, "answers", ())]
     types = [*words.spec.errors, *(name for entry in entries for name in entry.raised)]
@@ -448,7 +456,7 @@ def _switched(words: Vocabulary) -> Iterator[Probe]:
     for id_, options in words.blueprint.options.items():
         if options.kind == "maintenance" and not options.enabled:
             change: Request = {"change": {"stages": {id_: {"enabled": True}}}}
-            for item in placed:
+            for item in words.unlike(placed):
                 for credential in _two(words, item):
                     requests = (*credential.first, change, words.request(item, credential))
                     yield Probe("switched", requests, credential.callers)

@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 from patient_usher.core.analysis.candidates import Probe
 from patient_usher.core.analysis.finding import LEVELS, Rule, Site, Suspicion
 from patient_usher.core.analysis.findings import rules
+from patient_usher.core.analysis.findings.known_stale import stale
 from patient_usher.core.analysis.mending import Mend, variant_between
 from patient_usher.core.analysis.trials import BUDGET, Run, Trials
 from patient_usher.core.engine.blueprint import Blueprint
@@ -89,8 +90,8 @@ def check(
         for one in _found(site, rule, traces, found):
             found = _joined(found, one, trials)
     found.sort(key=lambda one: (LEVELS.index(one.rule.level), one.spot(blueprint.source.doc)))
-    found, stale = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
-    return Checked(blueprint, (*found, *stale), trials.tried, not trials.spent, base)
+    found, idle = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
+    return Checked(blueprint, (*found, *(idle if not trials.spent else ())), trials.tried, not trials.spent, base)
 
 
 def _found(site: Site, rule: Rule, traces: Sequence[Prepared], before: Sequence[Finding]) -> Iterator[Finding]:
@@ -107,7 +108,10 @@ def _found(site: Site, rule: Rule, traces: Sequence[Prepared], before: Sequence[
             runs = _witness(site, suspicion, cure)
             if runs is None:
                 continue
-            if not (_cured(site, rule, suspicion, cure) and _not_worse(site.blueprint, cure, traces)):
+            offered = _accepting(site.blueprint, rule, suspicion) is not None or (
+                _cured(site, rule, suspicion, cure) and _not_worse(site.blueprint, cure, traces)
+            )
+            if not offered:
                 continue
             seen.add(suspicion.key)
             mine.append(Finding(rule, suspicion, mend, cure, *runs))
@@ -214,24 +218,26 @@ def _weight(one: Finding) -> int:
 # Findings that somebody has accepted.
 
 
+def _accepting(blueprint: Blueprint, rule: Rule, suspicion: Suspicion) -> int | None:
+    """The number of the entry of ``known`` that accepts it."""
+    for at, entry in enumerate(blueprint.spec.known):
+        places = ((entry.stage, suspicion.stage), (entry.route, suspicion.route))
+        if entry.finding == rule.code and all(wanted is None or wanted == held for wanted, held in places):
+            return at
+    return None
+
+
 def _accepted(
     blueprint: Blueprint, found: list[Finding], looked: set[str] | None
 ) -> tuple[list[Finding], list[Finding]]:
     """The findings with the reasons why some are accepted; and entries of ``known`` that accept nothing."""
-    used: set[int] = set()
-    marked = []
+    marked, used = [], set[int]()
     for one in found:
-        for at, entry in enumerate(blueprint.spec.known):
-            fits = entry.finding == one.rule.code and all(
-                wanted is None or wanted == held
-                for wanted, held in ((entry.stage, one.suspicion.stage), (entry.route, one.suspicion.route))
-            )
-            if fits:
-                used.add(at)
-                one = one._replace(known=one.known or entry.why)
+        at = _accepting(blueprint, one.rule, one.suspicion)
+        if at is not None:
+            used.add(at)
+            one = one._replace(known=blueprint.spec.known[at].why)
         marked.append(one)
-    from patient_usher.core.analysis.findings.known_stale import stale
-
     idle = [
         at
         for at, entry in enumerate(blueprint.spec.known)

@@ -48,16 +48,14 @@ class Trials:
     def __init__(self, budget: int = BUDGET, base: str = BASE, seed: int = 0) -> None:
         self.budget, self.base, self.seed = budget, base, seed
         self.tried = 0
+        self.spent = False
+        """Whether something was left out, since the budget was used up."""
         self._ready: dict[str, Prepared | None] = {}
-
-    @property
-    def spent(self) -> bool:
-        """Whether nothing more can be tried."""
-        return self.tried >= self.budget
 
     def run(self, probe: Probe, blueprint: Blueprint) -> Run | None:
         """What comes of a probe; None where it can't be sent there, or the budget is used up."""
         if self.tried + probe.sent > self.budget:
+            self.spent = True
             return None
         prepared = self._prepared(probe, blueprint)
         if prepared is None:

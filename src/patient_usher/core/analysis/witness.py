@@ -33,7 +33,7 @@ def caught(name: str, as_is: Run, mended: Run, blueprint: Blueprint, cure: Bluep
             continue
         for expect in _expectations(ours, theirs):
             probe = _expecting(named, entry, expect)
-            if _holds(probe, cure, base) and not _holds(probe, blueprint, base):
+            if _holds(probe, cure, base) is True and _holds(probe, blueprint, base) is False:
                 return probe.document(base)
     return named.document(base)
 
@@ -87,10 +87,11 @@ def _expecting(probe: Probe, entry: int, expect: Expect) -> Probe:
     return probe._replace(requests=tuple(requests))
 
 
-def _holds(probe: Probe, blueprint: Blueprint, base: str) -> bool:
+def _holds(probe: Probe, blueprint: Blueprint, base: str) -> bool | None:
+    """Whether what is expected holds; None where the pipeline hasn't what that names."""
     ready = prepared(probe, blueprint, base)
     if ready is None:
-        return False
+        return None
     verifier = Verifier(blueprint.environment)
     checks = [
         check for send in Replay(World(blueprint), ready.starts, ready.entries).run() for check in verifier.check(send)
@@ -110,6 +111,7 @@ def _expectations(ours: list[Send], theirs: list[Send]) -> Iterator[Expect]:
     if x is None or other is None:
         return
     yield observed(other)
+    yield {key: value for key, value in observed(other).items() if key in ("status", "outcome", "handler")}
     base = {"status": other.answer.status} if other.answer is not None else {"outcome": other.outcome}
     for more in _finer(x, other):
         yield {**base, **more}

@@ -1,0 +1,289 @@
+"""Findings: each proved by a request, each with a mend that takes it away, and none where nothing is wrong."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from jsonschema import Draft4Validator
+from ruamel.yaml import YAML
+
+from conftest import DEMO, Outcome
+from patient_usher import Pipeline, Trace, load, replay
+from patient_usher.core.analysis.check import Checked, check
+from patient_usher.core.analysis.findings import rules
+from patient_usher.files.pipeline import pipeline_of_text
+from patient_usher.reports.findings import proof
+
+Usher = Callable[..., Outcome]
+BY_CODE = {rule.code: rule for rule in rules()}
+
+
+def loaded(text: str) -> Pipeline:
+    return pipeline_of_text(text.lstrip("\n"), "p.yaml")
+
+
+def in_sequence(text: str) -> str:
+    """The example as a sequential pipeline: the routes stand last, and error handlers behind them."""
+    yaml = YAML(typ="safe")
+    doc = yaml.load(text)
+    kinds = [(entry if isinstance(entry, str) else entry["kind"], entry) for entry in doc.get("stages", [])]
+    last = [entry for kind, entry in kinds if kind == "error-handler"]
+    doc["stages"] = [entry for kind, entry in kinds if kind != "error-handler"] + ["routes", *last]
+    return json.dumps({**doc, "flow": "sequential"})
+
+
+def found(checked: Checked) -> list[str]:
+    return [finding.rule.code for finding in checked.findings]
+
+
+NOT_IN_SEQUENCE = {
+    "errors-uncaught": "an error handler behind the routes catches it",
+    "errors-without-cors": "fields stand on the draft, wherever the error handler stands",
+    "error-handler-idle": "has a row of its own",
+    "cached-for-another-origin": "a hit is answered before the fields are dropped, and Vary is stored",
+    "coded-twice": "fields are dropped at once, and codings come when the answer is sent",
+}
+SEQUENTIAL = {
+    "errors-uncaught": """
+patient-usher: pipeline/1
+flow: sequential
+refuse: raise
+stages:
+  - {id: safety-net, kind: error-handler}
+  - {id: who, kind: authenticate, schemes: [{scheme: api-key}]}
+  - routes
+routes: [{id: berths, at: GET /berths, access: signed-in, handler: {answer: {text: seven}}}]
+accounts: {maren: {api-keys: [a-made-up-key]}}
+""",
+    "errors-without-cors": """
+patient-usher: pipeline/1
+flow: sequential
+stages:
+  - {id: browsers, kind: cors, allow-origins: ["https://boaters.example"]}
+  - routes
+  - {id: safety-net, kind: error-handler, keeps-headers: false}
+routes: [{id: berths, at: GET /berths, access: everyone, handler: {answer: {text: seven}}}]
+""",
+    "error-handler-idle": """
+patient-usher: pipeline/1
+flow: sequential
+stages: [{id: first-net, kind: error-handler}, routes, {id: last-net, kind: error-handler}]
+routes: [{id: berths, at: GET /berths, access: everyone, handler: {answer: {text: seven}}}]
+""",
+}
+CASES = [
+    *((rule.code, rule.example) for rule in rules()),
+    *((rule.code, in_sequence(rule.example)) for rule in rules() if rule.code not in NOT_IN_SEQUENCE),
+    *SEQUENTIAL.items(),
+]
+
+
+@pytest.mark.parametrize(("code", "text"), CASES, ids=lambda value: value if len(value) < 40 else "")
+def test_each_mistake_is_found_proved_and_mended(code: str, text: str) -> None:
+    """Exactly the finding; its witness fails as it is and holds as mended; and the mended twin has none."""
+    pipeline = loaded(text)
+    checked = check(pipeline)
+    assert found(checked) == [code]
+    finding = checked.findings[0]
+    assert finding.suspicion.happens
+    assert finding.mend.words
+    shown = proof(checked, finding)
+    if finding.suspicion.proof is not None:
+        assert shown is not None
+        assert shown.comparison.changed
+        trace = Trace.of(*shown.trace["requests"], **{k: v for k, v in shown.trace.items() if k in ("base", "callers")})
+        assert [sent.id for sent in replay(pipeline, trace) if sent.failed], "the witness fails"
+        assert not [sent.id for sent in replay(finding.cure, trace) if sent.failed], "mended, it holds"
+    assert found(check(finding.cure)) == []
+
+
+GOOD_PARTS: dict[str, dict[str, Any]] = {
+    "nothing but a route": {},
+    "a log and a net": {"stages": ["access-log", {"kind": "error-handler"}], "refuse": "raise"},
+    "guarded": {"stages": ["access-log", {"kind": "error-handler"}, {"kind": "authenticate", "schemes": [{"scheme": "api-key"}]}, {"kind": "authorize"}],
+                "routes": [{"id": "r", "at": "GET /", "access": {"role": "boss"}, "handler": {"answer": {"text": "ok"}}}]},
+    "for pages": {"stages": ["access-log", {"kind": "cors", "allow-origins": ["https://boaters.example"], "allow-headers": ["content-type"], "allow-methods": ["GET", "PUT"]}, "error-handler", "read-body"],
+                  "routes": [{"id": "r", "at": "PUT /", "access": "everyone", "handler": {"echo": True}}]},
+    "limited": {"stages": ["access-log", {"kind": "rate-limit", "quota": 5, "window": "1m"}, {"kind": "authenticate", "schemes": [{"scheme": "basic"}]}]},
+    "guesses counted": {"stages": ["access-log", {"kind": "rate-limit", "quota": 3, "window": "1m", "counts": "failures"}, {"kind": "authenticate", "schemes": [{"scheme": "basic"}]}],
+                        "routes": [{"id": "r", "at": "GET /", "access": "signed-in", "handler": {"answer": {"text": "ok"}}}]},
+    "cached": {"stages": ["access-log", {"kind": "authenticate", "schemes": [{"scheme": "api-key"}]}, "cache"],
+               "routes": [{"id": "r", "at": "GET /", "access": "signed-in", "cache": {"shared": "1m", "per": ["query.q"]}, "handler": {"answer": {"json": {"q": "${query.q}", "for": "${identity.name}"}}}}]},
+    "coded, with validators": {"stages": ["access-log", "error-handler", {"kind": "compress", "from-size": 1}, "conditional"]},
+    "secure": {"stages": ["access-log", {"kind": "https-only", "hsts": {"max-age": "180d"}}],
+               "deployment": {"in-front": {"ends-tls": True, "sends": "forwarded"}, "trusts-forwarded": ["192.0.2.10"]}},
+    "by cookie": {"stages": ["access-log", "read-body", "read-cookies", {"kind": "authenticate", "schemes": [{"scheme": "session-cookie", "cookie": "deck"}]}],
+                  "groups": [{"id": "g", "desk": {"at": "/session", "gives": "cookie", "cookie": "deck"}, "routes": [{"id": "go", "at": "POST /go", "access": "signed-in", "handler": {"answer": {"text": "gone"}}}]}]},
+    "validated": {"stages": ["access-log", "error-handler", "read-body", "validate"],
+                  "routes": [{"id": "r", "at": "POST /", "access": "everyone", "input": {"json": {"type": "object", "required": ["n"], "properties": {"n": {"type": "integer", "minimum": 3}}}}, "handler": {"answer": {"json": {"n": "${body.n}"}}}}]},
+    "closed, slow and tidy": {"stages": ["access-log", "error-handler", {"kind": "maintenance", "enabled": False}, "request-id", {"kind": "timeout", "after": "1s"}]},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("flow", ["nested", "sequential"])
+@pytest.mark.parametrize("name", GOOD_PARTS)
+def test_nothing_is_found_where_nothing_is_wrong(name: str, flow: str) -> None:
+    doc = {
+        "patient-usher": "pipeline/1",
+        "routes": [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok"}}}],
+        "accounts": {
+            "ann": {"password": "not-a-real-password", "api-keys": ["a-made-up-key"], "roles": ["boss"]},
+            "bob": {"password": "not-a-real-password", "api-keys": ["another-made-up-key"]},
+        },
+        **GOOD_PARTS[name],
+    }
+    text = in_sequence(json.dumps(doc)) if flow == "sequential" else json.dumps(doc)
+    assert [finding.where for finding in check(loaded(text)).findings if finding.rule.level != "advice"] == []
+
+
+DEMOS = {
+    "harbour": [], "quay": [], "boaters": [], "limits": [], "shelf": [], "return": [], "front-believed": [], "recorded": [], "sequential": [],
+    "mistaken": ["errors-uncaught@who"], "sequential-mistaken": ["errors-uncaught@who"], "leaking": ["errors-uncaught@who"], "front": ["https-loop@tls"],
+    "boaters-blocked-1": ["preflight-refused@who"], "boaters-blocked-2": ["preflight-unrouted@page-rules"], "boaters-blocked-3": ["errors-without-cors@browsers"],
+    "boaters-blocked-5": ["call-unlisted@browsers"], "limits-instances": ["limit-per-instance"], "limits-misplaced": ["identity-too-late@fair"],
+    "shelf-leaking": ["answer-shared@shelf"], "return-none": ["form-forged@deck.sign-in"],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", DEMOS)
+def test_the_harbours_pipelines_have_what_their_chapters_teach(name: str) -> None:
+    checked = check(load(DEMO / f"{name}.yaml"))
+    assert [finding.where for finding in checked.findings if finding.known is None] == DEMOS[name]
+
+
+# The command.
+
+STAR = ("check", str(DEMO / "boaters-blocked-4.yaml"), "--trace", str(DEMO / "boaters-story.yaml"))
+MISTAKEN = str(DEMO / "mistaken.yaml")
+
+
+def test_a_traces_requests_are_tried_too(usher: Usher) -> None:
+    outcome = usher(*STAR, "--format", "json")
+    assert (outcome.status, [entry["code"] for entry in outcome.json["findings"]]) == (1, ["call-unlisted"])
+
+
+def test_a_mend_that_would_make_a_trace_worse_is_not_offered(usher: Usher) -> None:
+    """Whoever expects the bare 500 keeps it: the finding has no mend that this trace allows, so it isn't told."""
+    trace = {
+        "patient-usher": "trace/1",
+        "requests": [{"id": "a", "send": "GET /v1/berths/T07", "expect": {"outcome": "crashed"}}],
+    }
+    worse = usher("check", MISTAKEN, "--trace", "t.json", "--format", "json", t__json=json.dumps(trace))
+    assert [entry["code"] for entry in worse.json["findings"] if entry["known"] is None] == []
+
+
+def test_the_document_is_as_designed(usher: Usher) -> None:
+    outcome = usher("check", MISTAKEN, "--format", "json")
+    document = outcome.json
+    assert (outcome.status, document["patient-usher"], document["pipeline"]) == (
+        1,
+        "findings/1",
+        "Tern Harbour berths, safety net too far in",
+    )
+    entry = next(entry for entry in document["findings"] if entry["known"] is None)
+    assert (entry["code"], entry["level"], entry["stage"], entry["route"]) == ("errors-uncaught", "error", "who", None)
+    assert entry["at"]["file"].endswith("mistaken.yaml")
+    assert (entry["at"]["line"], entry["change"]) == (
+        6,
+        {"order": ["access-log", "marks", "safety-net", "who", "watch"]},
+    )
+    assert entry["witness"]["patient-usher"] == "trace/1"
+    assert {"id": "errors-uncaught-who", "what": "status", "now": 500, "mended": 401} in entry["differs"]
+    assert sum(entry["known"] is not None for entry in document["findings"]) == 2
+
+
+def test_the_text_leads_from_the_finding_to_its_mend(usher: Usher) -> None:
+    outcome = usher("check", MISTAKEN)
+    told = outcome.out
+    assert outcome.status == 1
+    for words in (
+        "✗ errors-uncaught@who",
+        "mistaken.yaml:6:8",
+        "move safety-net in front of who",
+        "--mend errors-uncaught@who",
+        "as it is",
+        "≠",
+        "accepted on purpose",
+    ):
+        assert words in told
+    assert all(len(row) <= 100 for row in told.splitlines() if "usher check" not in row)
+
+
+def test_sarif_is_sarif(usher: Usher) -> None:
+    schema = json.loads(Path(__file__).with_name("sarif-2.1.0.json").read_text())
+    document = usher("check", MISTAKEN, "--format", "sarif").json
+    assert [error.message for error in Draft4Validator(schema).iter_errors(document)] == []
+    run = document["runs"][0]
+    assert {rule["id"] for rule in run["tool"]["driver"]["rules"]} == BY_CODE.keys()
+    results = {result["ruleId"]: result for result in run["results"]}
+    assert results["errors-uncaught"]["locations"][0]["physicalLocation"]["region"] == {
+        "startLine": 6,
+        "startColumn": 8,
+    }
+    assert results["errors-uncaught"]["fixes"]
+    assert "shows" in results["stalls"]["suppressions"][0]["justification"]
+
+
+def test_a_mend_is_written_as_a_variant_that_has_it(usher: Usher, tmp_path: Path) -> None:
+    for name in ("harbour.yaml", "mistaken.yaml"):
+        (tmp_path / name).write_text((DEMO / name).read_text())
+    written = usher("check", "mistaken.yaml", "--mend", "errors-uncaught@who")
+    assert (written.status, "mistaken-mended.yaml" in written.out) == (0, True)
+    assert usher("check", "mistaken-mended.yaml").status == 0
+    again = usher("check", "mistaken.yaml", "--mend", "all")
+    assert (again.status, "there already" in again.err) == (2, True)
+    assert usher("check", "mistaken.yaml", "--mend", "all", "--into", "all.yaml").status == 0
+    assert usher("check", "all.yaml").status == 0
+
+
+@pytest.mark.parametrize("code", BY_CODE)
+def test_every_finding_has_a_page_of_the_manual(usher: Usher, code: str) -> None:
+    page = usher("check", "--explain", code)
+    assert page.status == 0
+    for words in (code, "For example:", "mend", f"{code}"):
+        assert words in page.out
+    assert BY_CODE[code].level in page.out
+
+
+ARGUMENTS = [
+    (["check"], 2, "no pipeline is named"),
+    (["check", "--explain", "preflight-refusd"], 2, "did you mean 'preflight-refused'?"),
+    (["check", MISTAKEN, "--mend", "errors-uncaugt"], 2, "did you mean 'errors-uncaught'?"),
+    (["check", MISTAKEN, "--budget", "3"], 0, ""),
+    (["check", MISTAKEN, "--level", "error"], 1, ""),
+    (["check", str(DEMO / "limits-instances.yaml"), "--level", "error"], 0, ""),
+    (["check", str(DEMO / "limits-instances.yaml")], 1, ""),
+    (["check", str(DEMO / "harbour.yaml")], 0, ""),
+    (["check", "nowhere.yaml"], 2, "nowhere.yaml"),
+]
+
+
+@pytest.mark.parametrize(("arguments", "status", "words"), ARGUMENTS)
+def test_exit_status_and_words(usher: Usher, arguments: list[str], status: int, words: str) -> None:
+    outcome = usher(*arguments)
+    assert (outcome.status, words in outcome.err) == (status, True)
+    assert "Traceback" not in outcome.err
+
+
+def test_a_budget_that_is_used_up_is_told(usher: Usher) -> None:
+    assert "--budget N tries more" in usher("check", MISTAKEN, "--budget", "3").out
+
+
+@pytest.mark.parametrize("command", [["replay", MISTAKEN, str(DEMO / "story.yaml")], ["show", MISTAKEN]])
+def test_other_commands_mention_the_count(usher: Usher, command: list[str]) -> None:
+    assert "1 finding (errors-uncaught@who)" in usher(*command).out
+
+
+def test_the_same_check_prints_the_same(usher: Usher) -> None:
+    assert usher("check", MISTAKEN, "--format", "json").out == usher("check", MISTAKEN, "--format", "json").out
+
+
+def test_nothing_of_the_environment_is_told(usher: Usher) -> None:
+    text = "patient-usher: pipeline/1\nstages: [read-cookies, {id: who, kind: authenticate, schemes: [{scheme: basic}]}]\ngroups:\n  - {id: g, desk: {at: /in, gives: cookie}, routes: [{id: r, at: POST /x, access: signed-in, handler: {echo: true}}]}\naccounts: {ann: {password: '${env:ANNS_PASSWORD}'}}\n"
+    outcome = usher("check", "p.yaml", "--format", "json", p__yaml=text, env={"ANNS_PASSWORD": "sesame-of-ann"})
+    assert outcome.json["findings"]
+    assert "sesame-of-ann" not in outcome.out
