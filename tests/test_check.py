@@ -275,7 +275,7 @@ def test_a_budget_that_is_used_up_is_told(usher: Usher) -> None:
 
 @pytest.mark.parametrize("command", [["replay", MISTAKEN, str(DEMO / "story.yaml")], ["show", MISTAKEN]])
 def test_other_commands_mention_the_count(usher: Usher, command: list[str]) -> None:
-    assert "1 finding (errors-uncaught@who)" in usher(*command).out
+    assert "✗ usher check: 1 finding (errors-uncaught@who)" in usher(*command).out
 
 
 def test_the_same_check_prints_the_same(usher: Usher) -> None:

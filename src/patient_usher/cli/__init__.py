@@ -19,6 +19,7 @@ COMMANDS = {
     "accept": "write what happens now into a trace, as what is expected",
     "compare": "which requests change between two pipelines, environments or results?",
     "check": "what is wrong with this order and these options, and which request proves it?",
+    "reorder": "which stages may swap, which must not, and which order explains the answers?",
     "completion": "what a shell needs to complete commands, files, stage and request ids",
     "schema": "what may I write here? JSON Schema for editors",
 }

@@ -104,22 +104,15 @@ def pipeline_of(args: Namespace, *, warns: bool = True) -> Blueprint:
     return pipeline
 
 
-def mention(painter: Painter, pipeline: Blueprint, name: object) -> None:
+def mention(painter: Painter, pipeline: Blueprint) -> None:
     """How many findings a check has, in one line; nothing where there is none."""
     from patient_usher.core.analysis.check import check
 
     found = check(pipeline).at_least("advice")
     if found:
-        names = ", ".join(one.where for one in found[:3]) + (", ..." if len(found) > 3 else "")
+        names = ", ".join(one.where for one in found[:2]) + (", ..." if len(found) > 2 else "")
         count = f"{len(found)} finding{'' if len(found) == 1 else 's'}"
-        painter.write(
-            [
-                line(
-                    (f"✗ {count}", "raised"),
-                    f" ({names}): usher check {name} proves {'it' if len(found) == 1 else 'them'}",
-                )
-            ]
-        )
+        painter.write([line(("✗ usher check", "raised"), f": {count} ({names})")])
 
 
 class Batch(NamedTuple):

@@ -189,7 +189,7 @@ def _report(painter: Painter, part: Part) -> int:
     har = HarOptions(sign="maren", expect_recorded=True) if part.trace.endswith(".har") else HarOptions()
     prepared = Trace.read(FOLDER / part.trace, har=har).prepared(pipeline)
     status = TextReport(painter, World(pipeline), prepared, journeys=1).run()
-    mention(painter, pipeline, part.pipeline)
+    mention(painter, pipeline)
     return status
 
 

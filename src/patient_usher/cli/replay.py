@@ -92,7 +92,7 @@ def run(args: Namespace) -> int:
         batch = _batch(args)
         status = report(args, batch)
         if args.format == "text" and not (args.quiet or args.only or any(trace.streams for trace in batch.traces)):
-            mention(stdout_painter(dict(os.environ)), batch.pipeline, args.pipeline)
+            mention(stdout_painter(dict(os.environ)), batch.pipeline)
         return status
     from patient_usher.cli.covering import cover
 

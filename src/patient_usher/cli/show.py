@@ -29,7 +29,7 @@ def run(args: Namespace) -> int:
     painter = stdout_painter(dict(os.environ))
     if args.method is None:
         painter.write(matrix(pipeline, standing(pipeline)))
-        mention(painter, pipeline, args.pipeline)
+        mention(painter, pipeline)
         return 0
     if args.url is None:
         raise Unusable([Problem(Spot("command line", 1, 1), "a method is given, but no URL", "write GET /path, say")])

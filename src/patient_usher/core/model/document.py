@@ -149,6 +149,9 @@ class FromEnvironment(str):
         made.written = written
         return made
 
+    def __reduce__(self) -> Any:
+        return FromEnvironment, (str(self), self.written)
+
 
 def fill_from_environment(
     root: Any, variables: Mapping[str, str], allowed: Collection[str] | None = None

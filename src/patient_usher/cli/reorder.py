@@ -1,0 +1,173 @@
+"""Search the order of stages: which pairs may swap and which must not, which order has what is wished for,
+and which order explains what a real service answers.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from argparse import ArgumentParser, Namespace
+from collections.abc import Callable
+from pathlib import Path
+
+from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
+from patient_usher.core.analysis.apart import told_apart
+from patient_usher.core.analysis.orders import Found, Wishes, as_listed, movable
+from patient_usher.core.analysis.reorder import Pair, outcome, pairs_of, swaps
+from patient_usher.core.analysis.trials import BASE, BUDGET
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.prepare import Prepared
+from patient_usher.core.model.document import Problem, Spot, Unusable, near
+from patient_usher.files.environment import ENVIRONMENT
+from patient_usher.files.trace import HarOptions, Trace
+from patient_usher.files.writing import write_whole
+from patient_usher.lab import told
+from patient_usher.reports import reorder as report
+from patient_usher.reports.paint import stdout_painter
+from patient_usher.reports.snippet import yaml_of
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the options."""
+    add_pipeline_arguments(parser)
+    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="*", help="traces, or recordings, to be replayed")
+    parser.add_argument("--all-pairs", action="store_true", help="swap every pair of stages, not only neighbours")
+    parser.add_argument(
+        "--wish", metavar="A<B", action="append", default=[], help="look for an order with A before B; may be repeated"
+    )
+    parser.add_argument(
+        "--tell-apart", action="store_true", help="make the fewest requests whose answers tell orders apart"
+    )
+    parser.add_argument(
+        "--write", metavar="FILE", type=Path, help="where the order that was found goes, as a variant; or the requests"
+    )
+    parser.add_argument("--picture", metavar="FILE", type=Path, help="the matrix as a picture: FILE.png or FILE.svg")
+    parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
+    parser.add_argument(
+        "--budget", metavar="N", type=int, default=BUDGET, help=f"how much --tell-apart tries at most ({BUDGET:,})"
+    )
+    parser.add_argument(
+        "--allow-env", metavar="NAME", action="append", default=[], help="let traces read this variable"
+    )
+    group = parser.add_argument_group("recordings")
+    group.add_argument("--expect-recorded", action="store_true", help="which order explains the recorded statuses?")
+    group.add_argument("--host", help="the host that the pipeline stands for")
+    group.add_argument("--sign", metavar="SCHEME:ACCOUNT", help="give requests a fresh credential of this account")
+
+
+def run(args: Namespace) -> int:
+    """Swap, search or tell apart. Returns 1 where no order has what is wished for."""
+    pipeline = pipeline_of(args)
+    if args.tell_apart:
+        return _tell_apart(args, pipeline)
+    wishes = [_wish(text, pipeline) for text in args.wish]
+    traces = [_trace(args, path).prepared(pipeline) for path in args.traces]
+    if not traces and not wishes:
+        raise _unusable("there is no trace to replay", "name one, or a --wish, or --tell-apart")
+    if any(trace.streams for trace in traces):
+        raise _unusable("a trace in bulk can't be replayed so often", "name one that people write")
+    pairs = _swapped(args, pipeline, traces)
+    search = Wishes(pipeline, traces, wishes)
+    search.watch = _progress("orders replayed")
+    found = search.search() if wishes or search.broken(search.present) else None
+    _done()
+    replays = len(pairs) + bool(pairs) + search.replays
+    if args.format == "json":
+        from patient_usher.reports.result import dump
+
+        never = found.never if found is not None else ()
+        sys.stdout.buffer.write(dump(report.document(pairs, found, replays, never=never)) + b"\n")
+    else:
+        painter = stdout_painter(dict(os.environ))
+        title = f"{pipeline.name}: {len(pairs)} pairs, {replays:,} replays"
+        if pairs:
+            before = told(outcome(pipeline, traces, args.seed).records)
+            painter.write(report.told(title, movable(pipeline), _hidden(pairs), before))
+        if found is not None:
+            painter.write(report.search_told(search.present, found))
+    if args.picture is not None:
+        _picture(args.picture, pipeline, pairs)
+    if args.write is not None and found is not None and found.order is not None:
+        _write_variant(args, pipeline, found)
+    return 1 if found is not None and found.order is None else 0
+
+
+def _hidden(pairs: list[Pair]) -> list[Pair]:
+    """Pairs whose exchanges may be shown."""
+    return [pair._replace(swapped=told(pair.swapped)) for pair in pairs]
+
+
+def _trace(args: Namespace, path: Path) -> Trace:
+    har = HarOptions(args.host, args.sign, args.expect_recorded)
+    return Trace.read(path, har=har, allow_files=args.allow_files, allow_env=args.allow_env)
+
+
+def _wish(text: str, pipeline: Blueprint) -> tuple[str, str]:
+    before, sign, after = text.partition("<")
+    known = movable(pipeline)
+    if not sign:
+        raise _unusable(f"'{text}' is no wish", "write A<B, in quotes")
+    for name in (before.strip(), after.strip()):
+        if name not in known:
+            raise _unusable(f"no stage that can move is called '{name}'", near(name, known))
+    return before.strip(), after.strip()
+
+
+def _swapped(args: Namespace, pipeline: Blueprint, traces: list[Prepared]) -> list[Pair]:
+    if not traces:
+        return []
+    count = len(pairs_of(movable(pipeline), every=args.all_pairs))
+    watch = _progress(f"of {count} pairs swapped")
+    return list(swaps(pipeline, traces, every=args.all_pairs, seed=args.seed, watch=watch))
+
+
+def _progress(words: str) -> Callable[[int], None]:
+    """Shows on a terminal how far things are."""
+    if not sys.stderr.isatty():
+        return lambda done: None
+
+    def watch(done: int) -> None:
+        if done % 20 == 0:
+            print(f"\r{done:,} {words}\x1b[K", end="", file=sys.stderr, flush=True)
+
+    return watch
+
+
+def _done() -> None:
+    if sys.stderr.isatty():
+        print("\r\x1b[K", end="", file=sys.stderr, flush=True)
+
+
+def _tell_apart(args: Namespace, pipeline: Blueprint) -> int:
+    apart = told_apart(pipeline, budget=args.budget, watch=_progress("requests tried in every order"))
+    _done()
+    if args.format == "json":
+        from patient_usher.reports.result import dump
+
+        document = report.document([], None, apart.tried, apart)
+        document["apart"]["requests"] = report.trace_of(apart, BASE)["requests"]
+        sys.stdout.buffer.write(dump(ENVIRONMENT.hidden(document)) + b"\n")
+    else:
+        stdout_painter(dict(os.environ)).write(report.apart_told(pipeline.name, apart))
+    if args.write is not None:
+        write_whole(args.write, yaml_of(report.trace_of(apart, BASE)))
+        print(f"wrote {len(apart.requests)} requests to {args.write}", file=sys.stderr)
+    return 0
+
+
+def _picture(path: Path, pipeline: Blueprint, pairs: list[Pair]) -> None:
+    if path.suffix not in (".png", ".svg"):
+        raise _unusable(f"{path} is no picture's name", "write FILE.png or FILE.svg")
+    report.picture(path, pipeline.name, movable(pipeline), pairs)
+
+
+def _write_variant(args: Namespace, pipeline: Blueprint, found: Found) -> None:
+    assert found.order is not None
+    like = os.path.relpath(args.pipeline, args.write.parent)
+    order = as_listed(pipeline, found.order)
+    write_whole(args.write, yaml_of({"patient-usher": "pipeline/1", "like": like, "order": order}, deep=1))
+    print(f"wrote {args.write}, a variant of {args.pipeline}", file=sys.stderr)
+
+
+def _unusable(what: str, mend: str) -> Unusable:
+    return Unusable([Problem(Spot("command line", 1, 1), what, mend)])
