@@ -604,7 +604,7 @@ def test_a_line_without_end_is_not_read_to_its_end(usher: Usher) -> None:
 
 
 COMPLETIONS: list[tuple[str, list[str]]] = [
-    ("usher re", ["replay"]),
+    ("usher rep", ["replay"]),
     ("usher comp", ["compare", "completion"]),
     ("usher replay p.yaml --qu", ["--quiet"]),
     ("usher replay p.yaml t.yaml --only b", ["beta", "both"]),

@@ -10,7 +10,7 @@ import pytest
 
 from conftest import DEMO, Outcome, make_pipeline, text
 from patient_usher import Trace, lab
-from patient_usher.core.analysis.probes import probes
+from patient_usher.core.analysis.probes import closings
 from patient_usher.core.engine.world import World
 from patient_usher.core.verify.coverage import Coverage
 
@@ -91,11 +91,13 @@ def test_every_probe_does_what_it_claims_alone() -> None:
         [WHO], routes=[{"id": "r", "at": "GET /{id}", "access": "signed-in", "handler": text()}], **KNOWN
     )
     missing = Coverage(pipeline).missing
-    found = probes(pipeline, missing, "https://api.example")
+    found = closings(pipeline, missing, "https://api.example")
     assert sorted(outcome for _, closed in found for outcome in closed) == sorted(missing)
-    for request, closed in found:
+    for requests, closed in found:
         coverage = Coverage(pipeline)
-        for send, _, _ in lab.sends(World(pipeline), Trace.of(request, base="https://api.example").prepared(pipeline)):
+        for send, _, _ in lab.sends(
+            World(pipeline), Trace.of(*requests, base="https://api.example").prepared(pipeline)
+        ):
             coverage.add(send)
         assert [outcome for outcome in closed if not coverage.hits[outcome]] == []
 
@@ -110,3 +112,16 @@ def test_a_share_that_must_be_reached(usher: Usher, least: int, status: int) -> 
     assert any(
         line.split()[0:1] == ["lock"] and "0 of 2" in line and "not yet: handler ran, refused" in line for line in lines
     )
+
+
+def test_gaps_of_two_steps_are_closed_too() -> None:
+    """Refilled needs a burst and a wait, a hit and a stale copy a request before."""
+    stages = [{"id": "limit", "kind": "rate-limit", "quota": 2, "window": "1m"}, {"id": "shelf", "kind": "cache"}]
+    route = {"id": "r", "at": "GET /", "access": "everyone", "cache": "10s", "handler": text()}
+    pipeline = make_pipeline(stages, routes=[route])
+    closed = {
+        outcome
+        for one in closings(pipeline, Coverage(pipeline).missing, "https://api.example")
+        for outcome in one.closed
+    }
+    assert {("stages", "limit", "refilled"), ("stages", "shelf", "hit"), ("stages", "shelf", "stale")} <= closed

@@ -20,6 +20,7 @@ COMMANDS = {
     "compare": "which requests change between two pipelines, environments or results?",
     "check": "what is wrong with this order and these options, and which request proves it?",
     "reorder": "which stages may swap, which must not, and which order explains the answers?",
+    "explore": "which outcomes can happen at all, and does what must always hold do so in all of them?",
     "completion": "what a shell needs to complete commands, files, stage and request ids",
     "schema": "what may I write here? JSON Schema for editors",
 }

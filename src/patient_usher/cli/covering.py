@@ -7,7 +7,7 @@ import sys
 from argparse import Namespace
 
 from patient_usher.cli.common import Batch
-from patient_usher.core.analysis.probes import probes
+from patient_usher.core.analysis.probes import closings
 from patient_usher.core.verify.coverage import Coverage
 from patient_usher.files.writing import append_request
 from patient_usher.lab import sends
@@ -21,16 +21,17 @@ def cover(args: Namespace, batch: Batch) -> int:
     for world, prepared in batch.worlds():
         for send, _, _ in sends(world, prepared):
             coverage.add(send)
-    closing = probes(batch.pipeline, coverage.missing, batch.traces[0].base)
+    closing = closings(batch.pipeline, coverage.missing, batch.traces[0].base)
+    requests = [request for one in closing for request in one.requests]
     if args.format == "json":
         from patient_usher.reports.result import dump
 
-        sys.stdout.buffer.write(dump(coverage.document([request for request, _ in closing])) + b"\n")
+        sys.stdout.buffer.write(dump(coverage.document(requests)) + b"\n")
     else:
         stdout_painter(dict(os.environ)).write([[], *covered(coverage, closing)])
     if args.write_missing is not None:
-        for request, _ in closing:
+        for request in requests:
             append_request(args.write_missing, request, None)
-        print(f"wrote {len(closing)} requests to {args.write_missing}", file=sys.stderr)
+        print(f"wrote {len(requests)} requests to {args.write_missing}", file=sys.stderr)
     wanted = args.coverage_at_least
     return 1 if wanted is not None and coverage.percent < wanted else 0

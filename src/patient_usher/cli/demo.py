@@ -94,7 +94,7 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
         ],
     ),
     "check": (
-        "a mistake in the order, found without any trace, with the request that proves it and the mend",
+        "mistakes found without any trace, each with its proof and its mend",
         [
             Part("Nobody wrote a request: the check tried some, and this one proves what is wrong.", "mistaken.yaml", ""),
             Part("A copy that gets into other hands takes two requests.", "shelf-leaking.yaml", ""),

@@ -68,9 +68,9 @@ def run(args: Namespace) -> int:
         raise _unusable("a trace in bulk can't be replayed so often", "name one that people write")
     pairs = _swapped(args, pipeline, traces)
     search = Wishes(pipeline, traces, wishes)
-    search.watch = _progress("orders replayed")
+    search.watch = progress("orders replayed")
     found = search.search() if wishes or search.broken(search.present) else None
-    _done()
+    done()
     replays = len(pairs) + bool(pairs) + search.replays
     if args.format == "json":
         from patient_usher.reports.result import dump
@@ -117,11 +117,11 @@ def _swapped(args: Namespace, pipeline: Blueprint, traces: list[Prepared]) -> li
     if not traces:
         return []
     count = len(pairs_of(movable(pipeline), every=args.all_pairs))
-    watch = _progress(f"of {count} pairs swapped")
+    watch = progress(f"of {count} pairs swapped")
     return list(swaps(pipeline, traces, every=args.all_pairs, seed=args.seed, watch=watch))
 
 
-def _progress(words: str) -> Callable[[int], None]:
+def progress(words: str) -> Callable[[int], None]:
     """Shows on a terminal how far things are."""
     if not sys.stderr.isatty():
         return lambda done: None
@@ -133,14 +133,15 @@ def _progress(words: str) -> Callable[[int], None]:
     return watch
 
 
-def _done() -> None:
+def done() -> None:
+    """Takes away what it showed."""
     if sys.stderr.isatty():
         print("\r\x1b[K", end="", file=sys.stderr, flush=True)
 
 
 def _tell_apart(args: Namespace, pipeline: Blueprint) -> int:
-    apart = told_apart(pipeline, budget=args.budget, watch=_progress("requests tried in every order"))
-    _done()
+    apart = told_apart(pipeline, budget=args.budget, watch=progress("requests tried in every order"))
+    done()
     if args.format == "json":
         from patient_usher.reports.result import dump
 

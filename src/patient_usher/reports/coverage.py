@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Iterator, Sequence
-from typing import Any
 
+from patient_usher.core.analysis.probes import Closing
 from patient_usher.core.verify.coverage import Coverage
 from patient_usher.reports.paint import Line, Piece, fit, line
 from patient_usher.reports.text import WIDTH
@@ -13,7 +13,7 @@ from patient_usher.reports.text import WIDTH
 BAR = 10
 
 
-def covered(coverage: Coverage, closing: Sequence[tuple[dict[str, Any], Sequence[Any]]]) -> Iterator[Line]:
+def covered(coverage: Coverage, closing: Sequence[Closing]) -> Iterator[Line]:
     """A line each, with a bar; then the requests that would close the gaps."""
     yield line(("coverage", "title"), (f"  {coverage.percent}% of what can happen has", "dim"))
     entries: dict[tuple[str, str], list[tuple[str, int]]] = {}
@@ -40,6 +40,7 @@ def covered(coverage: Coverage, closing: Sequence[tuple[dict[str, Any], Sequence
             else:
                 yield line(" " * (WIDTH - room), part)
     if coverage.missing:
-        count = sum(len(closed) for _, closed in closing)
-        words = f"{len(closing)} requests would close {count} of {len(coverage.missing)} gaps; --write-missing TRACE"
+        count = sum(len(one.closed) for one in closing)
+        number = sum(len(one.requests) for one in closing)
+        words = f"{number} requests would close {count} of {len(coverage.missing)} gaps; --write-missing TRACE"
         yield line((words if closing else "no request was found that closes a gap", "dim"))

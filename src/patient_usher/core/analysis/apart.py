@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
@@ -35,10 +35,12 @@ class Class(NamedTuple):
 class Apart(NamedTuple):
     """The requests, and what each class of orders answers to them.
 
+    ``notes``: for each request, in what answers differ that have one status.
     ``equal``: neighbours whose swap no request can see. ``exact``: whether every order was looked at.
     """
 
     requests: tuple[Probe, ...]
+    notes: tuple[str, ...]
     classes: tuple[Class, ...]
     equal: tuple[tuple[str, str], ...]
     exact: bool
@@ -50,6 +52,7 @@ class Apart(NamedTuple):
         return {
             "orders": self.orders,
             "exact": self.exact,
+            "notes": list(self.notes),
             "equal": [list(pair) for pair in self.equal],
             "classes": [
                 {
@@ -88,6 +91,7 @@ def told_apart(
     chosen = _fewest(list(columns), len(orders))
     requests = tuple(columns[key][0] for key in chosen)
     told = [columns[key][1] for key in chosen]
+    words = [_labels(dict.fromkeys(answers)) for answers in told]
     classes: dict[tuple[Answer, ...], list[int]] = {}
     for at in range(len(orders)):
         classes.setdefault(tuple(answers[at] for answers in told), []).append(at)
@@ -97,13 +101,14 @@ def told_apart(
             len(members),
             _nearest(present, [orders[at] for at in members]),
             tuple(sorted(_common([orders[at] for at in members]) - always)),
-            tuple(_words(answer) for answer in answers),
+            tuple(labels[answer] for labels, answer in zip(words, answers, strict=True)),
         )
         for answers, members in classes.items()
     ]
     found.sort(key=lambda one: (one.example != present, one.answers))
     by_order = {orders[at]: number for number, members in enumerate(classes.values()) for at in members}
-    return Apart(requests, tuple(found), tuple(_equal(present, by_order)), exact, len(orders), tried)
+    notes = tuple(_note(labels) for labels in words)
+    return Apart(requests, notes, tuple(found), tuple(_equal(present, by_order)), exact, len(orders), tried)
 
 
 def _watches(blueprint: Blueprint, id_: str) -> bool:
@@ -167,6 +172,27 @@ def _words(answer: Answer) -> str:
     runs = dict.fromkeys(statuses)
     words = [f"{status or 'none'}{f' ×{statuses.count(status)}' if len(statuses) > 1 else ''}" for status in runs]
     return ", ".join(words)
+
+
+def _labels(answers: Iterable[Answer]) -> dict[Answer, str]:
+    """Each answer in a word; those that have one status by a letter more."""
+    plain = {answer: _words(answer) for answer in answers}
+    found: dict[Answer, str] = {}
+    for answer, word in plain.items():
+        alike = [other for other, known in plain.items() if known == word]
+        found[answer] = word if len(alike) == 1 else word + "abcdefghijklmnopqrstuvwxyz"[alike.index(answer) % 26]
+    return found
+
+
+def _note(labels: dict[Answer, str]) -> str:
+    """In what answers differ that have one status: header fields, or the content."""
+    names: dict[str, None] = {}
+    for one, other in combinations(labels, 2):
+        if _words(one) == _words(other):
+            for a, b in zip(one, other, strict=False):
+                names.update({name: None for name, _ in {*a[2]} ^ {*b[2]} if name != "content-length"})
+                names.update({"the content": None} if a[1] != b[1] else {})
+    return ", ".join(sorted(names))
 
 
 def _fewest(columns: Sequence[tuple[Answer, ...]], count: int) -> list[tuple[Answer, ...]]:

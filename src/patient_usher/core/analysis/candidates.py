@@ -12,10 +12,11 @@ from functools import cached_property
 from typing import Any, NamedTuple
 from urllib.parse import urlencode
 
-from patient_usher.core.analysis.samples import MADE_UP, Request, fitting, path_of, sample
+from patient_usher.core.analysis.samples import MADE_UP, Request, fitting, path_of, sample, unfitting
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.placing import PlacedRoute
 from patient_usher.core.model.matcher import When
+from patient_usher.core.model.patterns import fits_template
 from patient_usher.core.model.uses import within
 from patient_usher.core.model.values import placeholders
 
@@ -53,7 +54,7 @@ class Probe(NamedTuple):
 
 
 class Credential(NamedTuple):
-    """A way to call. ``sort``: absent, right, wrong or expired; ``first`` is what must be sent before."""
+    """A way to call. ``sort``: absent, right, wrong, expired or early; ``first`` is what must be sent before."""
 
     sort: str
     account: str | None
@@ -74,7 +75,7 @@ class Vocabulary:
     def plain(self, item: PlacedRoute, **more: Any) -> Request:
         """A request that the route can be content with: path, query and body as it asks for them."""
         query = {**self._query(item), **more.pop("query", {})}
-        target = path_of(item.route.template, self._path_values(item))
+        target = more.pop("path", None) or path_of(item.route.template, self._path_values(item))
         request: Request = {"send": f"{item.route.method} {target}{'?' + urlencode(query) if query else ''}"}
         headers = {**self._headers(item), **more.pop("headers", {})}
         if headers:
@@ -171,7 +172,7 @@ class Vocabulary:
 
     @cached_property
     def other(self) -> list[Credential]:
-        """By every scheme: right by any account, wrong and expired."""
+        """By every scheme: right by any account, wrong, expired and not valid yet."""
         found: list[Credential] = []
         accounts = self.spec.accounts
         for asked in self._placed_credentials:
@@ -179,8 +180,9 @@ class Vocabulary:
             if asked.scheme == "bearer":
                 wrong: Request = {"headers": {"Authorization": "Bearer made-up.and.wrong"}}
                 if self.blueprint.wallet.bearer.keys and accounts:
-                    expired = {"sign": {"bearer": next(iter(accounts)), "expires-in": "0s"}}
-                    found.append(Credential("expired", None, expired))
+                    name = next(iter(accounts))
+                    found.append(Credential("expired", None, {"sign": {"bearer": name, "expires-in": "0s"}}))
+                    found.append(Credential("early", None, {"sign": {"bearer": name, "valid-in": "1h"}}))
             elif asked.scheme == "basic":
                 wrong = {"headers": {"Authorization": "Basic bm9ib2R5Ondyb25n"}}
             else:
@@ -261,9 +263,9 @@ class Vocabulary:
         parts: list[Any] = [self.blueprint.options[id_] for id_ in self.order(item) if id_ in self.blueprint.options]
         for part in [*parts, item.spec.handler]:
             for _, when in within(part, (), When):
-                wanted = fitting(when)
-                if wanted:
-                    found.setdefault(json.dumps(wanted, sort_keys=True, default=str), wanted)
+                for wanted in (fitting(when), unfitting(when)):
+                    if wanted and ("path" not in wanted or fits_template(wanted["path"], item.route.template.segments)):
+                        found.setdefault(json.dumps(wanted, sort_keys=True, default=str), wanted)
         return list(found.values())[:8]
 
     def order(self, item: PlacedRoute | None) -> list[str]:
@@ -295,7 +297,7 @@ class Vocabulary:
                 values = ("gzip", "identity") if rest == "Accept-Encoding" else ("1", "2")
                 pairs.append((name, {key: {rest: values[0]}}, {key: {rest: values[1]}}))
         for when in self.matched(item):
-            if not when.get("json"):
+            if not {"json", "path"} & when.keys():
                 part = when.get("headers") or when.get("query") or {}
                 root = "header" if when.get("headers") else "query"
                 pairs.append((f"{root}.{next(iter(part))}", {}, when))
@@ -323,7 +325,7 @@ def _gives_cookie(item: PlacedRoute) -> bool:
 def probes(blueprint: Blueprint) -> Iterator[Probe]:
     """Everything that is tried, from short to long."""
     words = Vocabulary(blueprint)
-    for sort in (_calls, _bodies, _pages, _odd, _failing, _switched, _again, _bursts):
+    for sort in (_calls, _bodies, _pages, _odd, _desks, _records, _failing, _switched, _again, _bursts):
         yield from sort(words)
 
 
@@ -335,12 +337,16 @@ def _calls(words: Vocabulary) -> Iterator[Probe]:
         for credential in words.callers:
             if credential != words.may(item):
                 yield words.probe("call", item, credential)
+    for item in placed[:1]:
+        for credential in (one for one in words.other if one.sort == "right"):
+            yield words.probe("call", item, credential)
     for item in placed:
         for parts in words.matched(item):
             for credential in _two(words, item):
                 yield words.probe("matched", item, credential, **_copied(parts))
     for item in words.unlike(placed):
         yield words.probe("coded", item, words.may(item), headers={"Accept-Encoding": "gzip"})
+        yield words.probe("coded", item, words.may(item), headers={"Accept-Encoding": "identity;q=0"})
 
 
 def _two(words: Vocabulary, item: PlacedRoute) -> list[Credential]:
@@ -349,7 +355,7 @@ def _two(words: Vocabulary, item: PlacedRoute) -> list[Credential]:
 
 
 def _copied(parts: Request) -> Request:
-    return {key: dict(value) for key, value in parts.items()}
+    return {key: dict(value) if isinstance(value, dict) else value for key, value in parts.items()}
 
 
 def _bodies(words: Vocabulary) -> Iterator[Probe]:
@@ -368,7 +374,7 @@ def _bodies(words: Vocabulary) -> Iterator[Probe]:
             yield words.probe("body", item, credential, headers=malformed, text="{")
             empty = {**words.request(item, credential), "json": {}}
             yield Probe("body", (*credential.first, empty), credential.callers)
-            yield words.probe("body", item, credential, headers={"Content-Type": "text/csv"}, text="a,b")
+            yield words.probe("body", item, credential, headers={"Content-Type": "application/xml"}, text="<a/>")
             for limit in dict.fromkeys([*own, *limits]):
                 if limit <= LARGEST:
                     yield words.probe("body", item, credential, json={"filler": "x" * limit})
@@ -418,6 +424,42 @@ def _odd(words: Vocabulary) -> Iterator[Probe]:
 def _copied_parts(credential: Credential) -> Request:
     parts = {key: value for key, value in credential.parts.items() if key != "query"}
     return {key: dict(value) if isinstance(value, dict) else value for key, value in parts.items()}
+
+
+def _desks(words: Vocabulary) -> Iterator[Probe]:
+    """Signing in with a wrong password; refreshing, twice with the same; using what was signed out of."""
+    desks: dict[str, dict[str, PlacedRoute]] = {}
+    for item in words.blueprint.placed:
+        if item.desk is not None:
+            desks.setdefault(item.groups[-1].id, {})[item.desk] = item
+    for routes in desks.values():
+        sign_in = words.plain(routes["sign-in"])
+        yield Probe("desk", ({**sign_in, "json": {**sign_in["json"], "password": "wrong"}},))
+        refresh, out = (
+            f"{routes[key].route.method} {routes[key].route.template.text}" for key in ("refresh", "sign-out")
+        )
+        if _gives_cookie(routes["sign-in"]):
+            keeper = {"caller": "keeper"}
+            for rest in ([refresh], [out, refresh]):
+                sends = ({"send": send, **keeper} for send in rest)
+                yield Probe("desk", ({**sign_in, **keeper}, *sends), {"keeper": {"cookies": "keep"}})
+        else:
+            kept: Request = {**sign_in, "keep": {"token": "/token"}}
+            again: Request = {"send": refresh, "json": {"token": "${kept.token}"}}
+            ended: Request = {"send": out, "bearer": "${kept.token}"}
+            yield Probe("desk", (kept, again, again))
+            yield Probe("desk", (kept, ended, ended))
+
+
+def _records(words: Vocabulary) -> Iterator[Probe]:
+    """Made twice; made and then read, where Location says that it is."""
+    for item in words.blueprint.placed:
+        if item.spec.handler.do == "create":
+            made = words.probe("records", item, words.may(item))
+            yield made._replace(requests=(*made.requests, made.requests[-1]))
+            kept: Request = {**made.requests[-1], "keep": {"made": {"header": "Location"}}}
+            read = {key: value for key, value in made.requests[-1].items() if key in ("sign", "caller", "headers")}
+            yield made._replace(requests=(*made.requests[:-1], kept, {"send": "GET ${kept.made}", **read}))
 
 
 def _failing(words: Vocabulary) -> Iterator[Probe]:
@@ -494,6 +536,10 @@ def again(words: Vocabulary, item: PlacedRoute) -> Iterator[Probe]:
         sort = f"varied:{name}"
         a, b = words.probe(sort, item, may, **_copied(one)), words.probe(sort, item, may, **_copied(two))
         yield Probe(sort, (*a.requests, b.requests[-1]), a.callers)
+    own = {"reader": {"kind": "browser", "origin": f"https://{HOST}"}}
+    if item.route.access is not None and item.route.access.who == "everyone":
+        call = {**words.plain(item), "caller": "reader"}
+        yield Probe("again", (call, call), own)
     if words.pages:
         calls = [words.by_page("origins", item, may, page) for page in list(words.pages)[:2]]
         script = words.probe("origins", item, may)

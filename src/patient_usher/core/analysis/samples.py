@@ -163,8 +163,17 @@ def fitting(when: When) -> Request | None:
         body |= more.get("json", {})
     if cookies:
         headers["Cookie"] = "; ".join(f"{name}={text}" for name, text in cookies.items())
-    parts = {"headers": headers, "query": query, "json": body}
+    parts: Request = {"headers": headers, "query": query, "json": body}
+    if when.path and not any("*" in pattern for pattern in when.path):
+        parts["path"] = when.path[0]
     return {name: part for name, part in parts.items() if part} or None
+
+
+def unfitting(when: When) -> Request | None:
+    """What a request must say for a matcher that looks for something missing not to fit."""
+    headers = {name: MADE_UP for name, spec in when.header.items() if spec == "missing"}
+    query = {name: MADE_UP for name, spec in when.query.items() if spec == "missing"}
+    return {name: part for name, part in (("headers", headers), ("query", query)) if part} or None
 
 
 def _wanted(spec: Any) -> str | None:

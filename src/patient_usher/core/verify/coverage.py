@@ -45,6 +45,10 @@ class Coverage:
                     self._used_up.discard(whose)
                     self.hits[again] += 1
 
+    def forget(self) -> None:
+        """What comes next comes to another world, where no limit has refused anybody."""
+        self._used_up.clear()
+
     @property
     def missing(self) -> list[Outcome]:
         """What has not happened, in the order of the file."""

@@ -1,0 +1,286 @@
+"""Exploring a pipeline: which outcomes can happen, which declared things don't, and where statements break.
+
+The same generator that proves findings is run through the model, then random pairs of its requests, by a seed.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from random import Random
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.candidates import Probe, probes
+from patient_usher.core.analysis.trials import BASE, Run, Trials, prepared
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.replay import Replay
+from patient_usher.core.engine.world import World
+from patient_usher.core.model.always import EVERYDAY
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.verify.always import READY, Statement, Statements
+from patient_usher.core.verify.coverage import Coverage, Outcome
+from patient_usher.core.verify.observed import observed
+
+BUDGET = 10_000
+"""How many requests are tried, where nobody says."""
+_BORING = 400
+"""After so many random pairs that showed nothing new, exploring ends."""
+APART = "2h"
+"""How far probes stand apart in a trace: limits, copies and sessions of most services are over by then."""
+
+
+class Case(NamedTuple):
+    """A way in which a request to a route can end. ``route`` None: no route fits."""
+
+    route: str | None
+    status: int | None
+    outcome: str
+    answered_by: str | None
+    refused_by: str | None
+    why: str | None
+    handler: bool
+    cache: str | None
+
+
+class Broken(NamedTuple):
+    """A statement that doesn't hold, with the shortest counterexample that was found."""
+
+    id: str
+    why: str
+    probe: Probe
+
+
+class Explored(NamedTuple):
+    """What exploring came to: every case with how often it was seen and what shows it."""
+
+    blueprint: Blueprint
+    cases: Mapping[Case, tuple[int, Probe]]
+    coverage: Coverage
+    broken: tuple[Broken, ...]
+    tried: int
+    seed: int
+    runs: tuple[Run, ...]
+    """Those that showed something new."""
+
+    def by_route(self) -> dict[str | None, list[Case]]:
+        """The cases of each route, and under None of what no route fits."""
+        found: dict[str | None, list[Case]] = {item.route.id: [] for item in self.blueprint.placed}
+        for case in self.cases:
+            found.setdefault(case.route, []).append(case)
+        for cases in found.values():
+            cases.sort(key=lambda case: (case.status or 999, case.answered_by or "", case.why or ""))
+        return found
+
+    def document(self) -> dict[str, Any]:
+        """As JSON says it."""
+        return {
+            "patient-usher": "explored/1",
+            "pipeline": self.blueprint.name,
+            "tried": self.tried,
+            "seed": self.seed,
+            "cases": [{**case._asdict(), "times": times} for case, (times, _) in self.cases.items()],
+            "coverage": self.coverage.document([]),
+            "never": [list(outcome) for outcome in self.coverage.missing],
+            "always": [
+                {"id": one.id, "why": one.why, "counterexample": one.probe.document(BASE)} for one in self.broken
+            ],
+        }
+
+
+def case_of(x: Exchange) -> Case:
+    """The case that an exchange is."""
+    return Case(
+        x.route.id if x.route is not None else None,
+        x.answer.status if x.answer is not None else None,
+        x.outcome,
+        x.answered_by if x.answer is not None else None,
+        x.refused_by,
+        x.why,
+        x.handler_reached,
+        x.caches[-1].state if x.caches else None,
+    )
+
+
+def explore(
+    blueprint: Blueprint,
+    *,
+    budget: int = BUDGET,
+    seed: int = 0,
+    watch: Callable[[int], None] = lambda tried: None,
+) -> Explored:
+    """Try what can matter, then random pairs of it, until the budget is used up or nothing new comes."""
+    trials = Trials(budget, seed=seed)
+    coverage = Coverage(blueprint)
+    cases: dict[Case, tuple[int, Probe]] = {}
+    news: list[Run] = []
+    broken: dict[str, Broken] = {}
+    for run in _runs(blueprint, trials, seed, lambda: len(cases) + len(coverage.missing)):
+        watch(trials.tried)
+        gaps = {*coverage.missing}
+        fresh = False
+        coverage.forget()
+        for send in run.sends:
+            coverage.add(send)
+            for x in send.exchanges:
+                if x.outcome != "not-sent":
+                    case = case_of(x)
+                    fresh |= case not in cases
+                    times, first = cases.get(case, (0, run.probe))
+                    cases[case] = times + 1, first
+        if fresh or gaps - {*coverage.missing}:
+            news.append(run)
+        for statement in _held(blueprint, run):
+            if statement.failed and statement.id not in broken:
+                broken[statement.id] = _shortened(blueprint, trials, statement, run.probe)
+    return Explored(blueprint, cases, coverage, tuple(broken.values()), trials.tried, seed, tuple(news))
+
+
+def _runs(blueprint: Blueprint, trials: Trials, seed: int, size: Callable[[], int]) -> Iterator[Run]:
+    """Everything once; then pairs by chance, as long as they show anything new."""
+    singles: list[Probe] = []
+    for probe in probes(blueprint):
+        run = trials.run(probe, blueprint)
+        if run is not None:
+            singles.append(probe)
+            yield run
+    random, boring = Random(seed), 0
+    while singles and boring < _BORING and not trials.spent:
+        first, second = random.choice(singles), random.choice(singles)
+        before = size()
+        pair = Probe("pair", (*first.requests, *second.requests), {**first.callers, **second.callers})
+        run = trials.run(pair, blueprint)
+        if run is not None:
+            yield run
+        boring = boring + 1 if size() == before else 0
+
+
+# Statements.
+
+
+def _held(blueprint: Blueprint, run: Run) -> list[Statement]:
+    """The pipeline's own statements, or the everyday ones where it has none, held against one run."""
+    statements = Statements(blueprint)
+    if not statements.all:
+        statements.all = [Statement(name, READY[name](blueprint)) for name in EVERYDAY]
+    for send in run.sends:
+        statements.add(send)
+    return statements.all
+
+
+def _shortened(blueprint: Blueprint, trials: Trials, statement: Statement, probe: Probe) -> Broken:
+    """The counterexample with everything left out that it doesn't need: requests, then what they say."""
+
+    def breaks(other: Probe) -> bool:
+        run = trials.run(other, blueprint) if any("send" in request for request in other.requests) else None
+        return run is not None and any(one.id == statement.id and one.failed for one in _held(blueprint, run))
+
+    smaller = True
+    while smaller:
+        smaller = False
+        for other in _smaller(probe):
+            if breaks(other):
+                probe, smaller = other, True
+                break
+    why = "; ".join(f"{check.what}: expected {check.expected}, got {check.actual}" for check in statement.first[:1])
+    return Broken(statement.id, why, probe)
+
+
+def _smaller(probe: Probe) -> Iterator[Probe]:
+    """The probe with one thing less."""
+    for at, request in enumerate(probe.requests):
+        rest = (*probe.requests[:at], *probe.requests[at + 1 :])
+        if rest:
+            yield probe._replace(requests=rest)
+        for key, value in request.items():
+            if key not in ("send", "change"):
+                yield _with(probe, at, {name: part for name, part in request.items() if name != key})
+            if key in ("headers", "json") and isinstance(value, dict) and len(value) > 1:
+                for name in value:
+                    less = {inner: part for inner, part in value.items() if inner != name}
+                    yield _with(probe, at, {**request, key: less})
+            if key == "times" and value > 1:
+                yield _with(probe, at, {**request, key: value - 1})
+
+
+def _with(probe: Probe, at: int, request: dict[str, Any]) -> Probe:
+    return probe._replace(requests=(*probe.requests[:at], request, *probe.requests[at + 1 :]))
+
+
+# A trace of the distinct cases.
+
+
+def trace_of(explored: Explored, base: str = BASE) -> dict[str, Any]:
+    """A trace that shows every case and closes every gap that a request of its own can, with few requests.
+
+    What is expected is what comes of it there: the requests share one world, each probe long after the other.
+    """
+    chosen = _chosen(explored)
+    names: set[str] = set()
+    entries: list[dict[str, Any]] = []
+    callers: dict[str, Any] = {}
+    for number, run in enumerate(sorted(chosen, key=_standing)):
+        callers.update(run.probe.callers)
+        wanted = _name(case_of(run.last))
+        name = next(each for each in (wanted, *(f"{wanted}-{n}" for n in range(2, 10_000))) if each not in names)
+        names.add(name)
+        final = max(at for at, request in enumerate(run.probe.requests) if "send" in request)
+        for at, request in enumerate(run.probe.requests):
+            apart = {"after": APART} if number and at == 0 else {}
+            if "send" not in request:
+                entries.append({**request, **apart})
+                continue
+            own = {key: value for key, value in request.items() if key != "id"}
+            entries.append({"id": name if at == final else f"{name}.{at + 1}", **apart, **own})
+    used = {entry.get("caller") for entry in entries}
+    shown = {name: spec for name, spec in callers.items() if name in used}
+    probe = Probe("trace", tuple(entries), shown)
+    ready = prepared(probe, explored.blueprint, base)
+    if ready is not None:
+        expects: dict[str, Any] = {}
+        for send in Replay(World(explored.blueprint, explored.seed), ready.starts, ready.entries).run():
+            if send.recipe.spec.times == 1 and send.final is not None:
+                expects[send.entry.id] = observed(send.final)
+        entries = [
+            {**entry, "expect": expects[entry["id"]]} if entry.get("id") in expects else entry for entry in entries
+        ]
+    return probe._replace(requests=tuple(entries)).document(base)
+
+
+def _standing(run: Run) -> int:
+    """Where a run stands in a trace: first what keeps something of an answer, last what changes the pipeline."""
+    requests = run.probe.requests
+    return 0 if any("keep" in one for one in requests) else 2 if any("change" in one for one in requests) else 1
+
+
+def _chosen(explored: Explored) -> list[Run]:
+    """Few runs that show all that there is to be shown: by greed, the one that shows most for its requests first."""
+    shows = [(run, _shown(explored.blueprint, run)) for run in explored.runs]
+    left: set[Any] = set().union(*(found for _, found in shows)) if shows else set()
+    chosen: list[tuple[int, Run]] = []
+    while left:
+        number, (run, found) = max(
+            enumerate(shows), key=lambda entry: (len(entry[1][1] & left) / entry[1][0].probe.sent, -entry[0])
+        )
+        if not found & left:
+            break
+        left -= found
+        chosen.append((number, run))
+    return [run for _, run in sorted(chosen, key=lambda entry: entry[0])]
+
+
+def _shown(blueprint: Blueprint, run: Run) -> set[Case | Outcome]:
+    coverage = Coverage(blueprint)
+    for send in run.sends:
+        coverage.add(send)
+    cases: Iterable[Case | Outcome] = (case_of(x) for x in run.exchanges if x.outcome != "not-sent")
+    return {*cases, *(outcome for outcome in coverage.possible if coverage.hits[outcome])}
+
+
+def _name(case: Case) -> str:
+    """A readable id: the route, and how it ended."""
+    end = case.why or (case.cache if case.cache in ("hit", "stale", "revalidated") else None) or case.outcome
+    return f"{case.route or 'unrouted'}-{case.status or 'none'}-{end}"
+
+
+def cases_of(runs: Sequence[Run]) -> set[Case]:
+    """Every case of these runs."""
+    return {case_of(x) for run in runs for x in run.exchanges if x.outcome != "not-sent"}

@@ -1,0 +1,140 @@
+"""Exploring: what can happen, what never does, statements that break, and a trace of the distinct cases."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from jsonschema import Draft202012Validator
+
+from conftest import DEMO, Outcome, make_pipeline
+from patient_usher import Pipeline, Trace, lab, load, replay
+from patient_usher.core.analysis.explore import Case, case_of, explore
+from patient_usher.core.analysis.samples import fitting, sample
+from patient_usher.core.engine.world import World
+from patient_usher.core.model.matcher import When
+
+Usher = Callable[..., Outcome]
+SHOWN = [
+    "harbour:story",
+    "boaters:boaters-story",
+    "limits:limits-story",
+    "return:return-story",
+    "front-believed:front-story",
+]
+
+
+def story_of(pipeline: Pipeline, trace: str) -> dict[Case, str]:
+    """Every case that a story shows, with the exchange that does."""
+    found: dict[Case, str] = {}
+    for send, _, _ in lab.sends(World(pipeline), Trace.read(DEMO / f"{trace}.yaml").prepared(pipeline)):
+        found.update({case_of(x): x.id for x in send.exchanges if x.outcome != "not-sent"})
+    return found
+
+
+@pytest.mark.parametrize("pair", SHOWN)
+def test_whatever_a_story_reaches_is_reached(pair: str) -> None:
+    name, _, trace = pair.partition(":")
+    pipeline = load(DEMO / f"{name}.yaml")
+    reached = explore(pipeline).cases.keys()
+    assert {id_ for case, id_ in story_of(pipeline, trace).items() if case not in reached} == set()
+
+
+@pytest.mark.parametrize("name", ["harbour", "quay", "shelf", "limits", "sequential"])
+def test_the_trace_of_distinct_cases_holds_and_reaches_as_much(usher: Usher, tmp_path: Path, name: str) -> None:
+    pipeline = str(DEMO / f"{name}.yaml")
+    usher("explore", pipeline, "--write", "cases.yaml")
+    again = usher("replay", pipeline, "cases.yaml", "-q")
+    assert (again.status, again.err) == (0, "")
+    covered = usher("replay", pipeline, "cases.yaml", "--coverage", "--format", "json").json
+    assert covered["hit"] >= 0.8 * covered["of"]
+    records = usher("replay", pipeline, "cases.yaml", "--format", "json").json["exchanges"]
+    assert len({record["request_id"] for record in records}) < 150
+
+
+def test_the_same_seed_explores_the_same(usher: Usher) -> None:
+    runs = [
+        usher("explore", str(DEMO / "shelf.yaml"), "--format", "json", "--seed", seed).out for seed in ("1", "1", "2")
+    ]
+    assert runs[0] == runs[1]
+    assert runs[0] != runs[2]
+
+
+def test_a_broken_statement_has_the_shortest_counterexample() -> None:
+    """Of all that a request may say only the field that makes the stage slip is left."""
+    slip = {"id": "keeper", "kind": "decide", "cases": [{"when": {"header": {"X-Boat": "present"}}, "then": "nothing"}]}
+    explored = explore(make_pipeline([slip], always=["no-slips"]))
+    (broken,) = explored.broken
+    assert broken.id == "no-slips"
+    assert broken.probe.requests == ({"send": "GET /", "headers": {"X-Boat": "made-up"}},)
+
+
+def test_statements_that_hold_and_things_that_never_happen(usher: Usher) -> None:
+    never = {
+        "id": "never",
+        "kind": "decide",
+        "cases": [{"when": {"scheme": "gopher"}, "then": {"answer": {"status": 418}}}],
+    }
+    explored = explore(make_pipeline(["error-handler", never], always=["no-slips"]))
+    assert explored.broken == ()
+    assert ("stages", "never", "case 1") in explored.coverage.missing
+    assert all(case.status != 418 for case in explored.cases)
+
+
+def test_the_text_tells_what_can_happen(usher: Usher) -> None:
+    outcome = usher("explore", str(DEMO / "harbour.yaml"))
+    assert outcome.status == 1, "the story's slips break no-slips"
+    for words in (
+        "ways to end",
+        "seed 0",
+        "ledger  GET /v1/harbour/ledger",
+        "insufficient-role",
+        "handler ran",
+        "✗ always no-slips",
+        "no route",
+    ):
+        assert words in outcome.out
+    assert max(len(row) for row in outcome.out.splitlines() if "a stage" not in row) <= 100
+
+
+def test_a_budget_bounds_what_is_tried(usher: Usher) -> None:
+    assert usher("explore", str(DEMO / "harbour.yaml"), "--budget", "20", "--format", "json").json["tried"] <= 20
+
+
+SCHEMAS: list[dict[str, Any]] = [
+    {"type": "object", "required": ["a", "b"], "properties": {"a": {"type": "integer", "minimum": 3}, "b": {"type": "string", "pattern": "^T[0-9]{2}$"}}},
+    {"type": "array", "minItems": 2, "items": {"enum": ["x", "y"]}},
+    {"type": "string", "minLength": 20},
+    {"type": "string", "maxLength": 3},
+    {"type": "string", "format": "date", "pattern": r"^\d{4}-\d{2}-\d{2}$"},
+    {"type": "number", "exclusiveMinimum": 0.5},
+    {"type": "number", "maximum": -2},
+    {"allOf": [{"type": "object", "required": ["n"]}, {"properties": {"n": {"const": 7}}}]},
+    {"anyOf": [{"type": "boolean"}, {"type": "null"}]},
+    {"type": "integer", "multipleOf": 5},
+    {"type": "object", "required": ["in"], "properties": {"in": {"type": "object", "required": ["er"], "properties": {"er": {"type": "null"}}}}},
+    {"type": "string", "pattern": "^(red|green)-[a-f]+$"},
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("schema", SCHEMAS)
+def test_a_made_up_value_fits_its_schema(schema: dict[str, Any]) -> None:
+    assert list(Draft202012Validator(schema).iter_errors(sample(schema))) == []
+
+
+WHENS: list[dict[str, Any]] = [
+    {"header": {"X-A": "1"}}, {"header": {"X-A": "present", "X-B": {"contains": "quay"}}}, {"query": {"q": {"pattern": "^b[0-9]+$"}}},
+    {"header": {"X-A": ["one", "two"]}}, {"all": [{"header": {"X-A": "1"}}, {"query": {"q": "2"}}]}, {"header": {"X-A": {"not": "no"}}},
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("when", WHENS)
+def test_a_made_up_request_fits_its_matcher(when: dict[str, Any]) -> None:
+    stage = {"id": "s", "kind": "decide", "cases": [{"when": when, "then": {"answer": {"status": 299}}}]}
+    parts = fitting(When.model_validate(when)) or {}
+    query = "&".join(f"{name}={value}" for name, value in parts.get("query", {}).items())
+    request = {"send": f"GET /?{query}", "headers": parts.get("headers", {})}
+    (sent,) = replay(make_pipeline([stage]), Trace.of(request, base="https://api.example"))
+    assert sent.status == 299
