@@ -131,6 +131,7 @@ Next, in a folder of your own:
   usher replay harbour/harbour.yaml harbour/story.yaml --only engine-room
   usher replay harbour/harbour.yaml harbour/story.yaml --only engine-room -e development
   usher send harbour/harbour.yaml GET /v1/harbour/ledger --sign bearer:odile
+  usher check harbour/mistaken.yaml                               what is wrong with it, proved
   usher init mine                                                 a pipeline of your own
 
 More chapters, each with usher demo CHAPTER:"""

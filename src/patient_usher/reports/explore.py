@@ -21,13 +21,11 @@ def told(explored: Explored) -> Iterator[Line]:
     lines = {item.route.id: f"{item.route.method} {item.route.template.text}" for item in explored.blueprint.placed}
     for route, cases in explored.by_route().items():
         yield []
-        by = sorted({case.answered_by for case in cases if case.answered_by} - {"handler", "router", "server"})
-        answerers = f"  answered by {', '.join(by)}" if by else ""
-        yield line((route or "no route", "name"), (f"  {lines.get(route or '', 'any other path or method')}", "dim"))
+        by = sorted({case.answered_by for case in cases if case.answered_by})
+        head = f"{lines.get(route or '', 'any other path or method')}, answered by {' or '.join(by) or 'nobody'}"
+        yield line((route or "no route", "name"), (f"  {head}", "dim"))
         for case in cases:
             yield _case(case, explored.cases[case][0])
-        if answerers:
-            yield from _wrapped(f"may be {answerers.strip()}")
         if route is not None and not any(case.handler for case in cases):
             yield line(("  ✗ nothing that was tried reached its handler", "bad"))
     yield from _never(explored)
@@ -78,8 +76,3 @@ def _broken(explored: Explored) -> Iterator[Line]:
         callers = {"callers": document["callers"]} if "callers" in document else {}
         for text in yaml_of({**callers, "requests": document["requests"]}).splitlines():
             yield line((f"    {text}", "field"))
-
-
-def _wrapped(text: str) -> Iterator[Line]:
-    for part in textwrap.wrap(text, WIDTH - 4, break_on_hyphens=False):
-        yield line((f"    {part}", "dim"))

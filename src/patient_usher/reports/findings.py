@@ -108,10 +108,9 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
 def _request_lines(trace: dict[str, Any]) -> Iterator[Line]:
     callers = {"callers": trace["callers"]} if "callers" in trace else {}
     for text in yaml_of({**callers, "requests": trace["requests"]}, deep=2).splitlines():
-        for at, part in enumerate(
-            textwrap.wrap(text, WIDTH - 9, drop_whitespace=False, break_on_hyphens=False) or [""]
-        ):
-            yield line((f"         {'  ' * bool(at)}{part}", "field"))
+        inner = " " * (len(text) - len(text.lstrip()) + 4)
+        for part in textwrap.wrap(text, WIDTH - 9, subsequent_indent=inner, break_on_hyphens=False) or [""]:
+            yield line((f"         {part}", "field"))
 
 
 def _wrapped(text: str, indent: str, style: str) -> Iterator[Line]:

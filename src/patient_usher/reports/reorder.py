@@ -159,9 +159,11 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
     for name, row in rows:
         told = name if len(name) <= room else f"{name[: room - 1]}…"
         yield line(f"{told:<{room}}", *((f"{cell:>{cells + 2}}", _style(cell)) for cell in row))
-    for number, note in enumerate(apart.notes, 1):
-        if note:
-            yield line((f"   {number}: a letter more says that {note} is another", "dim"))
+    for (name, _), note in zip(rows, apart.notes, strict=True):
+        more = f" (a letter more says that {note} is another)" if note else ""
+        if note or len(name) > room:
+            for part in textwrap.wrap(f"{name}{more}", WIDTH, subsequent_indent="   ", break_on_hyphens=False):
+                yield line((part, "dim"))
     yield []
     for letter, one in zip(letters, apart.classes, strict=False):
         times = f"{one.orders:,} order{'' if one.orders == 1 else 's'}"
