@@ -79,7 +79,7 @@ def headline(checked: Checked) -> str:
     count = f"{len(open_)} finding{'' if len(open_) == 1 else 's'}" if open_ else "no findings"
     known = len(checked.findings) - len(open_)
     accepted = f", {known} accepted" if known else ""
-    return f"{count}{accepted}; {checked.tried:,} requests tried"
+    return f"{count}{accepted}; {checked.tried:,} requests tried, {checked.budget:,} at most"
 
 
 def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:

@@ -62,6 +62,7 @@ class Checked(NamedTuple):
     tried: int
     whole: bool
     base: str
+    budget: int
 
     def at_least(self, level: str) -> list[Finding]:
         """Those that nobody has accepted, of this level and graver."""
@@ -91,28 +92,34 @@ def check(
             found = _joined(found, one, trials)
     found.sort(key=lambda one: (LEVELS.index(one.rule.level), one.spot(blueprint.source.doc)))
     found, idle = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
-    return Checked(blueprint, (*found, *(idle if not trials.spent else ())), trials.tried, not trials.spent, base)
+    return Checked(
+        blueprint, (*found, *(idle if not trials.spent else ())), trials.tried, not trials.spent, base, budget
+    )
 
 
 def _found(site: Site, rule: Rule, traces: Sequence[Prepared], before: Sequence[Finding]) -> Iterator[Finding]:
     """What a rule finds, each with a mend after which it finds that no more; not what is found already."""
     seen: set[Any] = set()
     mine: list[Finding] = []
+    worse: set[str] = set()  # mends that a trace doesn't allow
     for suspicion in rule.look(site):
         if suspicion.key in seen or any(_is_symptom(site, suspicion, one) for one in (*before, *mine)):
             continue
         for mend in suspicion.mends:
+            if mend.words in worse:
+                continue
             cure = mended(site.blueprint, mend)
             if cure is None:
                 continue
             runs = _witness(site, suspicion, cure)
             if runs is None:
                 continue
-            offered = _accepting(site.blueprint, rule, suspicion) is not None or (
-                _cured(site, rule, suspicion, cure) and _not_worse(site.blueprint, cure, traces)
-            )
-            if not offered:
-                continue
+            if _accepting(site.blueprint, rule, suspicion) is None:
+                if not _not_worse(site.blueprint, cure, traces):
+                    worse.add(mend.words)
+                    continue
+                if not _cured(site, rule, suspicion, cure):
+                    continue
             seen.add(suspicion.key)
             mine.append(Finding(rule, suspicion, mend, cure, *runs))
             yield mine[-1]
