@@ -11,6 +11,7 @@ from argparse import SUPPRESS, ArgumentParser, Namespace
 from pathlib import Path
 from typing import Any
 
+from patient_usher import __version__
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.core.analysis.candidates import Probe
 from patient_usher.core.analysis.check import Checked, check, mend_all, variant_of
@@ -68,7 +69,7 @@ def run(args: Namespace) -> int:
         command = f"usher check {args.pipeline}"
         stdout_painter(dict(os.environ)).write(_hidden(report.told(checked, command=command)))
     else:
-        found = report.document(checked) if args.format == "json" else report.sarif(checked, rules())
+        found = report.document(checked) if args.format == "json" else report.sarif(checked, rules(), __version__)
         from patient_usher.reports.result import dump
 
         sys.stdout.buffer.write(dump(ENVIRONMENT.hidden(found)) + b"\n")

@@ -6,7 +6,6 @@ import textwrap
 from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
-from patient_usher import __version__
 from patient_usher.core.analysis.check import Checked, Finding, variant_of
 from patient_usher.core.analysis.compare import Comparison, compared
 from patient_usher.core.analysis.finding import Rule
@@ -57,7 +56,8 @@ def _named(records: list[Record], ids: Sequence[str]) -> list[Record]:
 
 def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
     """Every finding with its proof; ``command`` is how to ask for a mend."""
-    yield line((checked.blueprint.name, "title"), (f"  {headline(checked)}", "dim"))
+    yield line((checked.blueprint.name, "title"))
+    yield line((headline(checked), "dim"))
     for finding in checked.findings:
         if finding.known is None:
             yield []
@@ -171,15 +171,18 @@ def _entry(checked: Checked, finding: Finding) -> dict[str, Any]:
 _SARIF_LEVELS = {"error": "error", "warning": "warning", "advice": "note"}
 
 
-def sarif(checked: Checked, rules: Sequence[Rule]) -> dict[str, Any]:
-    """As SARIF 2.1.0 has it: rules with their help, results with places, fixes and suppressions."""
+def sarif(checked: Checked, rules: Sequence[Rule], version: str) -> dict[str, Any]:
+    """As SARIF 2.1.0 has it: rules with their help, results with places, fixes and suppressions.
+
+    ``version`` is the tool's own.
+    """
     known = {rule.code: number for number, rule in enumerate(rules)}
     return {
         "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
         "version": "2.1.0",
         "runs": [
             {
-                "tool": {"driver": {"name": "usher check", "version": __version__, "rules": list(map(_rule, rules))}},
+                "tool": {"driver": {"name": "usher check", "version": version, "rules": list(map(_rule, rules))}},
                 "columnKind": "unicodeCodePoints",
                 "results": [_result(checked, finding, known[finding.rule.code]) for finding in checked.findings],
             }
