@@ -21,9 +21,13 @@ COMMANDS = {
     "check": "what is wrong with this order and these options, and which request proves it?",
     "reorder": "which stages may swap, which must not, and which order explains the answers?",
     "explore": "which outcomes can happen at all, and does what must always hold do so in all of them?",
+    "import": "how do I get my traffic or my service in? Logs, curl commands, recordings, OpenAPI",
     "completion": "what a shell needs to complete commands, files, stage and request ids",
     "schema": "what may I write here? JSON Schema for editors",
 }
+
+MODULES = {"import": "importing"}
+"""Commands whose name no module can have."""
 
 MOST_PROBLEMS = 50
 """How many things that are wrong are told at once."""
@@ -69,7 +73,7 @@ def main(argv: list[str] | None = None) -> int:
 
         from patient_usher.cli.arguments import Parser
 
-        command = import_module(f"patient_usher.cli.{arguments[0]}")
+        command = import_module(f"patient_usher.cli.{MODULES.get(arguments[0], arguments[0])}")
         parser = Parser(
             prog=f"usher {arguments[0]}",
             description=command.__doc__,

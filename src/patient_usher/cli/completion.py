@@ -13,6 +13,8 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+from patient_usher.cli import MODULES
+
 SHELLS = ("bash", "zsh", "fish")
 
 
@@ -37,7 +39,7 @@ def complete(commands: Iterable[str]) -> None:
     parser.add_argument("--version", action="store_true")
     under = parser.add_subparsers()
     for name in commands:
-        module = import_module(f"patient_usher.cli.{name}")
+        module = import_module(f"patient_usher.cli.{MODULES.get(name, name)}")
         command = under.add_parser(name)
         module.add_arguments(command)
         for action in command._actions:

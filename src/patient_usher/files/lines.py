@@ -49,6 +49,7 @@ class _Plain(msgspec.Struct, forbid_unknown_fields=True):
     at: str = ""
     after: str = ""
     caller: str | None = None
+    address: str | None = None
     headers: dict[str, str] = {}
 
 
@@ -176,10 +177,17 @@ class _Reader:
         except (msgspec.MsgspecError, ValueError):
             return None
         # Every key is followed by a colon; were there more of them, one would stand twice.
-        keys = 2 + (which is not None) + (line.caller is not None) + bool(line.headers) + len(line.headers)
+        keys = (
+            2
+            + (which is not None)
+            + (line.caller is not None)
+            + (line.address is not None)
+            + bool(line.headers)
+            + len(line.headers)
+        )
         if raw.count(b'":') != keys or (which is None and (line.at or line.after)):
             return None
-        recipe = self.maker.plain(line.send, line.caller, line.headers)
+        recipe = self.maker.plain(line.send, line.caller, line.headers, line.address)
         if recipe is not None:
             if len(self.recipes) >= _REMEMBERED:
                 self.recipes.clear()

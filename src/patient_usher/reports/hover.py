@@ -362,6 +362,7 @@ KEYS: dict[str, dict[str, str]] = {
         "id": "What results call the request.",
         "send": "METHOD /path, or METHOD and a whole URL.",
         "caller": "Who sends it; a plain script, if left out.",
+        "address": "The address that it comes from, where it isn't the caller's.",
         "at": "When, from the start of the trace.",
         "after": "When, from the end of the one before.",
         "times": "How often it is sent.",

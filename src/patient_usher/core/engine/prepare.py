@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from ipaddress import ip_address
 from typing import Any, NamedTuple
 
 from pydantic import ValidationError
@@ -119,16 +120,25 @@ class Maker:
             raise Unusable(problem._replace(spot=there) for problem in error.problems) from None
         return Entry("", order, entry.at, entry.after, spot, None, entry)
 
-    def plain(self, send: str, caller: str | None, headers: Mapping[str, str]) -> Recipe | None:
+    def plain(
+        self, send: str, caller: str | None, headers: Mapping[str, str], address: str | None = None
+    ) -> Recipe | None:
         """A request with nothing but a request line and header fields; None where this takes a closer look."""
         name = caller or "script"
         known = self.spec.callers
         if name not in known and name != "script":
             return None
         try:
-            return Recipe(PLAIN, SendLine(send), headers, self.spec.base, name, known.get(name, SCRIPT), self.read_file)
+            sender = self._from(known.get(name, SCRIPT), address)
+            return Recipe(PLAIN, SendLine(send), headers, self.spec.base, name, sender, self.read_file)
         except ValueError:
             return None
+
+    def _from(self, caller: CallerSpec, address: str | None) -> CallerSpec:
+        """The caller at another address than its own. Raises ValueError for what is none."""
+        if address is None:
+            return caller
+        return caller.model_copy(update={"address": str(ip_address(address))})
 
     def recipe(self, entry: RequestSpec, spot: Spot, doc: Any = None, where: Sequence[str | int] = ()) -> Recipe:
         """One request made ready. Raises Unusable."""
@@ -150,7 +160,8 @@ class Maker:
         if problems:
             raise Unusable(problems if doc is not None else (problem._replace(spot=spot) for problem in problems))
         try:
-            return Recipe(entry, entry.send, entry.headers, self.spec.base, name, caller, self.read_file)
+            sender = self._from(caller, entry.address)
+            return Recipe(entry, entry.send, entry.headers, self.spec.base, name, sender, self.read_file)
         except OSError as error:
             what, _, mend = str(error).partition("; ")
             there = locate(doc, [*where, "file"]) if doc is not None else spot

@@ -199,6 +199,7 @@ class RequestSpec(Model):
     id: Id
     send: Annotated[Any, BeforeValidator(_parse_send), WithJsonSchema({"type": "string", "pattern": "^\\S+ \\S+$"})]
     caller: str | None = None
+    address: Annotated[str, BeforeValidator(_parse_address)] | None = None
     at: Duration | None = None
     after: Duration | None = None
     times: Annotated[int, Field(ge=1, le=10_000_000)] = 1
