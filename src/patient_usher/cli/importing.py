@@ -294,7 +294,7 @@ def _hidden(row: dict[str, Any]) -> dict[str, Any]:
     from patient_usher.files.logs import HIDDEN, target_of
 
     method, _, target = row["send"].partition(" ")
-    found = {**row, "send": f"{method} {target_of(target, Writing(), Counted())}"}
+    found = {**row, "send": f"{method} {target_of(target, keeps_secrets=False)[0]}"}
     headers = {}
     for name, value in row.get("headers", {}).items():
         scheme, space, _ = value.partition(" ")

@@ -9,7 +9,7 @@ from argparse import Action, ArgumentError, ArgumentParser, Namespace
 from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple, NoReturn
-from urllib.parse import quote
+from urllib.parse import quote_plus
 
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.document import Problem, Spot, Unusable
@@ -228,11 +228,11 @@ def _encoded(text: str, read_file: ReadFile | None) -> str:
     """``content``, ``=content``, ``name=content``, ``@file`` or ``name@file``: the content percent-encoded."""
     match = re.match(r"([^=@]*)([=@])", text)
     if match is None:
-        return quote(text, safe="")
+        return quote_plus(text, safe="")
     name, sign = match.groups()
     content = text[match.end() :]
     content = _file(content, read_file) if sign == "@" else content
-    return (f"{name}=" if name else "") + quote(content, safe="")
+    return (f"{name}=" if name else "") + quote_plus(content, safe="")
 
 
 def _file(name: str, read_file: ReadFile | None) -> str:

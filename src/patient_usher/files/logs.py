@@ -76,9 +76,9 @@ class Counted:
 
 # The common and the combined format, as web servers write them.
 
+_QUOTED = rb'"([^"\\]*(?:\\.[^"\\]*)*)"'
 _COMBINED = re.compile(
-    rb'(\S+) (\S+) (.*?) \[([^\]]+)\] "((?:[^"\\]|\\.)*)" (\d{3}|-) (?:\d+|-)'
-    rb'(?: "((?:[^"\\]|\\.)*)" "((?:[^"\\]|\\.)*)")?'
+    rb"(\S+) \S+ ([^\[]*) \[([^\]]+)\] " + _QUOTED + rb" (\d{3}|-) [\d-]+(?: " + _QUOTED + b" " + _QUOTED + b")?"
 )
 _ESCAPE = re.compile(r'\\(x[0-9A-Fa-f]{2}|["\\nrtbv])')
 _PLAIN = {"n": "\n", "r": "\r", "t": "\t", "b": "\b", "v": "\v"}
@@ -97,6 +97,9 @@ def _plain(raw: bytes | None) -> str | None:
     if "\\" not in text:
         return text
     return _ESCAPE.sub(lambda m: chr(int(m[1][1:], 16)) if m[1][0] == "x" else _PLAIN.get(m[1], m[1]), text)
+
+
+_field = lru_cache(maxsize=_REMEMBERED)(_plain)
 
 
 @lru_cache(maxsize=4096)
@@ -127,12 +130,12 @@ def combined(raw: bytes) -> Seen:
     match = _COMBINED.match(raw)
     if match is None:
         raise Odd("it is no line of the common or combined format")
-    address, _, user, time, request, status, referrer, agent = match.groups()
+    address, user, time, request, status, referrer, agent = match.groups()
     method, target = _request(request)
     known = None if user in (b"-", b"", b'""') else user.decode(errors="replace")
-    at = _moment(time)
     code = int(status) if status != b"-" else None
-    return Seen(at, method, target, code, address.decode(errors="replace"), known, _plain(referrer), _plain(agent))
+    came = address.decode(errors="replace")
+    return Seen(_moment(time), method, target, code, came, known, _field(referrer), _field(agent))
 
 
 # The W3C extended format, whose fields stand in a line of their own.
@@ -294,12 +297,19 @@ def spread(seen: Iterable[Seen], counted: Counted) -> Iterator[tuple[int, Seen]]
 
     def out(second: int) -> Iterator[tuple[int, Seen]]:
         group = open_.pop(second)
+        if len(group) == 1:
+            yield group[0].at, group[0]
+            return
         whole = [one for one in group if one.at % SECOND == 0]
         if len(whole) < 2:
             yield from sorted(((one.at, one) for one in group), key=lambda pair: pair[0])
             return
         counted.spread += len(whole)
-        step = SECOND // len(whole)
+        step, start = SECOND // len(whole), second * SECOND
+        if len(whole) == len(group):
+            for at, one in enumerate(whole):
+                yield start + at * step, one
+            return
         placed = [(second * SECOND + at * step, one) for at, one in enumerate(whole)]
         placed += [(one.at, one) for one in group if one.at % SECOND]
         yield from sorted(placed, key=lambda pair: pair[0])
@@ -342,17 +352,14 @@ class Writing:
     sign: str | None = None
 
 
-def target_of(text: str, writing: Writing, counted: Counted) -> str:
-    """A target as a trace may have it: nothing that no request line can carry, and no secrets in its query."""
+def target_of(text: str, *, keeps_secrets: bool) -> tuple[str, bool]:
+    """A target as a trace may have it, and whether something secret in its query was hidden. Raises Odd."""
     target = _UNSAFE.sub(lambda m: quote(m[0]), text)
     if not target.startswith(("/", "http://", "https://")):
         raise Odd("its target is no path and no URL")
     path, mark, query = target.partition("?")
-    if mark and not writing.keeps_secrets:
-        hidden = "&".join(_without_secret(pair) for pair in query.split("&"))
-        counted.hidden += hidden != query
-        query = hidden
-    return literal(f"{path}{mark}{query}")
+    shown = "&".join(map(_without_secret, query.split("&"))) if mark and not keeps_secrets else query
+    return literal(f"{path}{mark}{shown}"), shown != query
 
 
 def _without_secret(pair: str) -> str:
@@ -361,49 +368,62 @@ def _without_secret(pair: str) -> str:
     return f"{name}={HIDDEN}" if equals and value and secret else pair
 
 
-def tail(seen: Seen, writing: Writing, counted: Counted) -> bytes:
-    """All of a trace's line but its id and time. Raises Odd."""
-    row: dict[str, Any] = {"send": f"{seen.method} {target_of(seen.target, writing, counted)}"}
-    if seen.address is not None:
-        try:
-            row["address"] = str(ip_address(seen.address.partition("%")[0]))
-        except ValueError:
-            raise Odd(f"{seen.address[:40]!r} is no IP address") from None
+# A line of a trace is put together of parts, each of which is made once for all lines that have it.
+
+_dump = json.JSONEncoder(ensure_ascii=False, separators=(",", ":")).encode
+
+
+@lru_cache(maxsize=_REMEMBERED)
+def _send_part(method: str, target: str, keeps_secrets: bool) -> tuple[bytes, bool]:
+    told, hidden = target_of(target, keeps_secrets=keeps_secrets)
+    return f'"send":{_dump(f"{method} {told}")}'.encode(), hidden
+
+
+@lru_cache(maxsize=_REMEMBERED)
+def _address_part(address: str | None) -> bytes:
+    if address is None:
+        return b""
+    try:
+        return f',"address":"{ip_address(address.partition("%")[0])}"'.encode()
+    except ValueError:
+        raise Odd(f"{address[:40]!r} is no IP address") from None
+
+
+@lru_cache(maxsize=_REMEMBERED)
+def _headers_part(agent: str | None, referrer: str | None, keeps_secrets: bool) -> tuple[bytes, bool]:
+    hidden = False
+    if referrer is not None and referrer.startswith(("http://", "https://")):
+        told, hidden = target_of(referrer, keeps_secrets=keeps_secrets)
+        referrer = told.replace("$${", "${")
     headers = {
         name: literal(_UNSAFE.sub(lambda m: " " if m[0].isspace() else "?", value))
-        for name, value in (("User-Agent", seen.agent), ("Referer", _referrer(seen.referrer, writing, counted)))
+        for name, value in (("User-Agent", agent), ("Referer", referrer))
         if value
     }
-    if headers:
-        row["headers"] = headers
+    return (f',"headers":{_dump(headers)}'.encode() if headers else b""), hidden
+
+
+def tail(seen: Seen, writing: Writing, counted: Counted) -> bytes:
+    """All of a trace's line but its id and time. Raises Odd."""
+    send, hid = _send_part(seen.method, seen.target, writing.keeps_secrets)
+    headers, hid_too = _headers_part(seen.agent, seen.referrer, writing.keeps_secrets)
+    row = send + _address_part(seen.address) + headers
+    counted.hidden += hid or hid_too
     if seen.user is not None and writing.sign is not None:
-        row["sign"] = {writing.sign: seen.user}
+        row += f',"sign":{_dump({writing.sign: seen.user})}'.encode()
     if writing.expects and seen.status is not None:
-        row["expect"] = {"status": seen.status}
-    return json.dumps(row, ensure_ascii=False, separators=(",", ":")).encode()[1:]
-
-
-def _referrer(text: str | None, writing: Writing, counted: Counted) -> str | None:
-    if text is None or not text.startswith(("http://", "https://")):
-        return text
-    return target_of(text, writing, counted).replace("$${", "${")
+        row += b',"expect":{"status":%d}' % seen.status
+    return row + b"}"
 
 
 def trace_lines(seen: Iterable[Seen], writing: Writing, counted: Counted) -> Iterator[tuple[int, bytes, Seen]]:
-    """Each line's time and tail. Lines that say the same share theirs."""
-    known: dict[Any, bytes] = {}
+    """Each line's time and tail."""
     for at, one in spread(seen, counted):
-        key = one[1:]
-        made = known.get(key)
-        if made is None:
-            try:
-                made = tail(one, writing, counted)
-            except Odd as error:
-                counted.add_odd("", counted.read, one.target.encode(), str(error))
-                continue
-            if len(known) >= _REMEMBERED:
-                known.clear()
-            known[key] = made
+        try:
+            made = tail(one, writing, counted)
+        except Odd as error:
+            counted.add_odd("", counted.read, one.target.encode(), str(error))
+            continue
         counted.written += 1
         yield at, made, one
 

@@ -36,7 +36,7 @@ class _Reader:
 
     # What the description says.
 
-    def resolved(self, node: Any, depth: int = 0) -> Any:
+    def resolved(self, node: Any) -> Any:
         """A part with its ``$ref`` within the file resolved. Raises Unusable for any other."""
         seen = 0
         while isinstance(node, dict) and isinstance(node.get("$ref"), str):
@@ -52,13 +52,13 @@ class _Reader:
                 raise Unusable([Problem(locate(self.doc, ()), what, mend)]) from None
         return node
 
-    def whole(self, schema: Any, depth: int = 0) -> Any:
-        """A schema with every reference resolved; what leads into itself ends as anything."""
-        schema = self.resolved(schema)
-        if depth > 12:
-            return {}
+    def whole(self, schema: Any, within: frozenset[str] = frozenset()) -> Any:
+        """A schema with every reference resolved; what leads back into itself ends as anything."""
+        if isinstance(schema, dict) and isinstance(schema.get("$ref"), str):
+            ref = schema["$ref"]
+            return {} if ref in within else self.whole(self.resolved(schema), within | {ref})
         if isinstance(schema, dict):
-            found = {key: self.whole(value, depth + 1) for key, value in schema.items() if key not in _NO_SCHEMA}
+            found = {key: self.whole(value, within) for key, value in schema.items() if key not in _NO_SCHEMA}
             if schema.get("nullable") is True and isinstance(found.get("type"), str):  # OpenAPI 3.0
                 found["type"] = [found["type"], "null"]
             for key, bound in (("exclusiveMinimum", "minimum"), ("exclusiveMaximum", "maximum")):
@@ -67,7 +67,7 @@ class _Reader:
                 elif found.get(key) is False:
                     del found[key]
             return found
-        return [self.whole(item, depth + 1) for item in schema] if isinstance(schema, list) else schema
+        return [self.whole(item, within) for item in schema] if isinstance(schema, list) else schema
 
     @property
     def schemes(self) -> Document:

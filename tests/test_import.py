@@ -1,0 +1,354 @@
+"""Traffic in: logs with odd lines, curl commands held against the real one, OpenAPI, recordings, and fewer of them."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import shutil
+import subprocess
+import threading
+from collections.abc import Callable, Iterator
+from http.server import BaseHTTPRequestHandler, HTTPServer
+from pathlib import Path
+from typing import Any, ClassVar
+
+import pytest
+import zstandard
+from ruamel.yaml import YAML
+
+from conftest import DEMO, Outcome
+from patient_usher.files.curl import commands
+
+Usher = Callable[..., Outcome]
+BASE = ("--base", "https://api.ternharbour.example")
+
+
+def rows(path: Path) -> list[dict[str, Any]]:
+    return [json.loads(line) for line in path.read_text().splitlines()]
+
+
+# Logs.
+
+T = "01/May/2031:08:00:00 +0200"
+ODD = [
+    (f'192.0.2.7 - - [{T}] "GET /a HTTP/1.1" 200 5', {"send": "GET /a", "address": "192.0.2.7"}),
+    (f'192.0.2.7 - maren [{T}] "GET /a HTTP/2.0" 304 - "-" "-"', {"send": "GET /a"}),
+    (f'192.0.2.7 - - [{T}] "GET /a HTTP/1.1" 200 5 "https://boaters.example/x" "page \\"8\\" \\\\ \\x41"', {"headers": {"User-Agent": 'page "8" \\ A', "Referer": "https://boaters.example/x"}}),
+    (f'192.0.2.7 - - [{T}] "GET http://api.ternharbour.example/a?b HTTP/1.1" 200 5', {"send": "GET http://api.ternharbour.example/a?b"}),
+    (f'2001:db8::7 - - [{T}] "GET /a HTTP/1.1" 200 5', {"address": "2001:db8::7"}),
+    (f'fe80::1%eth0 - - [{T}] "GET /a HTTP/1.1" 200 5', {"address": "fe80::1"}),
+    (f'192.0.2.7 - - [{T}] "GET /caf\\xc3\\xa9 HTTP/1.1" 200 5', {"send": "GET /caf%C3%83%C2%A9"}),
+    (f'192.0.2.7 - - [{T}] "GET /a?x=${{y}} HTTP/1.1" 200 5', {"send": "GET /a?x=$${y}"}),
+    (f'192.0.2.7 - - [{T}] "\\x16\\x03\\x01" 400 0 "-" "-"', None),
+    (f'192.0.2.7 - - [{T}] "-" 408 0 "-" "-"', None),
+    (f'192.0.2.7 - - [{T}] "OPTIONS * HTTP/1.1" 200 0', None),
+    (f'not-an-address - - [{T}] "GET /a HTTP/1.1" 200 5', None),
+    ('192.0.2.7 - - [yesterday] "GET /a HTTP/1.1" 200 5', None),
+    ("nothing of a log", None),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("line", "wanted"), ODD)
+def test_lines_that_servers_write(usher: Usher, tmp_path: Path, line: str, wanted: dict[str, Any] | None) -> None:
+    plain = f'192.0.2.1 - - [{T}] "GET /plain HTTP/1.1" 200 5'
+    outcome = usher("import", "a.log", "--into", "t.jsonl", "--format", "combined", *BASE, a__log=f"{plain}\n{line}\n")
+    assert outcome.status == 0, outcome.err
+    found = rows(tmp_path / "t.jsonl")[1:]
+    if wanted is None:
+        assert len(found) == 1
+        assert "1 can't be read or replayed" in outcome.out
+    else:
+        assert {key: found[1].get(key) for key in wanted} == wanted
+    assert usher("replay", str(DEMO / "harbour.yaml"), "t.jsonl", "-q").status == 0
+
+
+def test_times_zones_and_what_comes_within_a_second(usher: Usher, tmp_path: Path) -> None:
+    """Three in one second are spread over it; another zone is another time; what comes late keeps its second."""
+    log = "".join(
+        f'192.0.2.7 - - [{time}] "GET /{n} HTTP/1.1" 200 5\n'
+        for n, time in enumerate(
+            ["01/May/2031:08:00:00 +0000"] * 3 + ["01/May/2031:10:00:02 +0200", "01/May/2031:08:00:01 +0000"]
+        )
+    )
+    outcome = usher("import", "a.log", "--into", "t.jsonl", a__log=log)
+    header, *found = rows(tmp_path / "t.jsonl")
+    assert header["starts"] == "2031-05-01T08:00:00Z"
+    assert [(row["send"], row["at"]) for row in found] == [
+        ("GET /0", "0us"), ("GET /1", "333333us"), ("GET /2", "666666us"), ("GET /4", "1000000us"), ("GET /3", "2000000us"),
+    ]  # fmt: skip
+    assert "3 came within a second" in outcome.out
+    assert "evenly" in header["name"]
+
+
+def test_packed_files_are_merged_by_time(usher: Usher, tmp_path: Path) -> None:
+    def log(name: str, seconds: list[int]) -> bytes:
+        return "".join(
+            f'192.0.2.7 - - [01/May/2031:08:00:{s:02} +0000] "GET /{name}{s} HTTP/1.1" 200 5\n' for s in seconds
+        ).encode()
+
+    packed = {
+        "a__log": log("a", [0, 4]),
+        "b__gz": gzip.compress(log("b", [1, 5])),
+        "c__zst": zstandard.compress(log("c", [2, 3])),
+    }
+    assert usher("import", "a.log", "b.gz", "c.zst", "--into", "t.jsonl", **packed).status == 0
+    assert [row["send"] for row in rows(tmp_path / "t.jsonl")[1:]] == [
+        f"GET /{n}" for n in ("a0", "b1", "c2", "c3", "a4", "b5")
+    ]
+
+
+W3C = """#Version: 1.0
+#Fields: date time c-ip cs-username cs-method cs-uri-stem cs-uri-query sc-status cs(User-Agent) cs(Referer)
+2031-05-01 08:00:00 192.0.2.7 - GET /tides station=tern 200 harbour+page/8 -
+2031-05-01 08:00:01 192.0.2.7 maren POST /berths - 401 - https://boaters.example/
+too short
+"""
+JSONL = '{"ts": 1935648000.5, "http": {"verb": "GET", "url": "/tides"}, "ip": "192.0.2.7", "code": 200, "ua": "buoy"}\n{"ts": "2031-06-03T00:00:00Z", "http": {"verb": "GET", "url": "/x"}}\nnot json\n'
+NAMES = "at=ts,method=http.verb,target=http.url,status=code,agent=ua"
+OTHERS = [
+    (W3C, (), [{"send": "GET /tides?station=tern", "headers": {"User-Agent": "harbour page/8"}}, {"send": "POST /berths", "expect": {"status": 401}}]),
+    (JSONL, ("--fields", NAMES), [{"send": "GET /tides", "address": "192.0.2.7", "expect": {"status": 200}, "headers": {"User-Agent": "buoy"}}, {"send": "GET /x"}]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "options", "wanted"), OTHERS)
+def test_other_formats_are_found_by_looking(
+    usher: Usher, tmp_path: Path, text: str, options: tuple[str, ...], wanted: list[dict[str, Any]]
+) -> None:
+    outcome = usher("import", "a.log", "--into", "t.jsonl", "--expect-recorded", *options, a__log=text)
+    assert (outcome.status, "1 can't be read" in outcome.out) == (0, True), outcome.err
+    found = rows(tmp_path / "t.jsonl")[1:]
+    assert [{key: row.get(key) for key in part} for row, part in zip(found, wanted, strict=True)] == wanted
+
+
+SECRETS = [
+    ("token=abc", True), ("api_key=abc", True), ("key=kittiwake", True), ("mail=maren@boaters.example", True), ("mail=maren%40boaters.example", True),
+    ("x=eyJhbGciOiJIUzI1NiJ9.eyJzdWIiOiJhIn0.c2ln", True), ("x=0123456789abcdef0123456789abcdef", True), ("station=tern", False), ("q=a+long+sentence+of+many+words+about+boats", False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("query", "hidden"), SECRETS)
+def test_secrets_in_queries_are_hidden_by_name_and_by_look(
+    usher: Usher, tmp_path: Path, query: str, hidden: bool
+) -> None:
+    log = f'192.0.2.7 - - [{T}] "GET /a?{query} HTTP/1.1" 200 5 "https://a.example/?{query}" "-"\n'
+    usher("import", "a.log", "--into", "t.jsonl", a__log=log)
+    usher("import", "a.log", "--into", "kept.jsonl", "--keep-secrets")
+    value = query.partition("=")[2]
+    assert (value not in (tmp_path / "t.jsonl").read_text()) == hidden
+    assert value in (tmp_path / "kept.jsonl").read_text()
+
+
+LOG = "".join(
+    f'198.51.100.{n % 20} - - [01/May/2031:08:{n // 60:02}:{n % 60:02} +0000] "{("GET", "POST")[n % 2]} /r{n} HTTP/1.1" {200 + n % 2} 5\n'
+    for n in range(300)
+)
+FEWER = [
+    (("--first", "7"), lambda found: len(found) == 7),
+    (("--where", "{method: POST}"), lambda found: len(found) == 150 and all(row["send"].startswith("POST") for row in found)),
+    (("--where", "{path: /r1, address: 198.51.100.1}"), lambda found: [row["send"] for row in found] == ["POST /r1"]),
+    (("--sample", "0.3"), lambda found: 0 < len({row["address"] for row in found}) < 20 and len(found) % 15 == 0),
+    (("--faster", "10"), lambda found: found[-1]["at"] == "29900000us"),
+    (("--shift", "1h"), lambda found: found[0]["at"] == "3600000000us"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("options", "held"), FEWER)
+@pytest.mark.parametrize("source", ["log", "trace"])
+def test_a_day_becomes_a_minute(
+    usher: Usher, tmp_path: Path, options: tuple[str, ...], held: Callable[[list[Any]], bool], source: str
+) -> None:
+    name = "a.log"
+    if source == "trace":
+        usher("import", "a.log", "--into", "whole.jsonl", a__log=LOG)
+        name = "whole.jsonl"
+    outcome = usher("import", name, "--into", "t.jsonl", *options, a__log=LOG)
+    assert outcome.status == 0, outcome.err
+    assert held(rows(tmp_path / "t.jsonl")[1:])
+
+
+def test_a_trace_that_people_write_becomes_a_smaller_one(usher: Usher, tmp_path: Path) -> None:
+    assert usher("import", str(DEMO / "story.yaml"), "--into", "t.yaml", "--where", "{path: /v1/tides}").status == 0
+    trace = YAML(typ="safe", pure=True).load(tmp_path / "t.yaml")
+    assert {entry["send"].split()[1].partition("?")[0] for entry in trace["requests"]} == {"/v1/tides"}
+    assert usher("replay", str(DEMO / "harbour.yaml"), "t.yaml", "-q").status == 0
+
+
+def test_strict_refuses_and_writes_nothing(usher: Usher, tmp_path: Path) -> None:
+    outcome = usher(
+        "import", "a.log", "--into", "t.jsonl", "--strict", "--format", "combined", a__log="nothing of a log\n"
+    )
+    assert (outcome.status, "a.log:1:1" in outcome.err, (tmp_path / "t.jsonl").exists()) == (2, True, False)
+    assert list(tmp_path.glob(".t.jsonl*")) == []
+
+
+# curl, as it is and as it is read.
+
+CURL = [
+    "curl URL/a", "curl 'URL/a?b=c&d=e'", 'curl "URL/a"', "curl URL/a -X DELETE", "curl -XPUT URL/a", "curl --request PATCH URL/a",
+    "curl URL/a -H 'Accept: application/json'", "curl URL/a -H'X-One: 1' -H 'X-Two: 2'", 'curl URL/a -H "X-Quoted: a \\"b\\""', "curl URL/a -H 'X-Empty;'", "curl URL/a -H 'Accept:'",
+    "curl URL/a --header 'X-Long: yes'", "curl URL/a -d a=b", "curl URL/a -d a=b -d c=d", "curl URL/a --data 'a=b&c=d'", "curl URL/a --data-raw '@not-a-file'", "curl URL/a --data-binary 'one\ntwo'",
+    "curl URL/a --data-urlencode 'a=b c&d'", "curl URL/a --data-urlencode 'b c'", "curl URL/a --data-urlencode '=b c'", "curl URL/a -G -d a=b -d c=d", "curl 'URL/a?x=1' --get --data-urlencode 'q=a b'",
+    "curl URL/a --json '{\"a\": 1}'", "curl URL/a -d '{\"a\":1}' -H 'Content-Type: application/json'", "curl URL/a -u maren:made-up", "curl URL/a --user 'maren:made:up'", "curl URL/a -b 'a=1; b=2'", "curl URL/a --cookie a=1",
+    "curl URL/a -A 'harbour/8'", "curl URL/a --user-agent harbour/9", "curl URL/a -e https://boaters.example/", "curl URL/a --referer https://boaters.example/x", "curl -I URL/a", "curl --head URL/a",
+    "curl -sSL URL/a", "curl -s -S -v URL/a", "curl -k URL/a", "curl --insecure --silent URL/a", "curl -i URL/a", "curl -o /dev/null URL/a", "curl -m 5 URL/a", "curl --max-time 5 --connect-timeout 5 URL/a",
+    "curl --url URL/a", "curl -X POST URL/a", "curl -X POST URL/a -d ''", "curl URL/a -r 0-9", "curl URL/a --range 5-", "curl --http1.1 URL/a", "curl -4 URL/a", "curl -f URL/a",
+    "curl $'URL/a' --data-raw $'it\\'s \\u0041'", "curl URL/a \\\n  -H 'X-Next: line'", "curl URL/a -H 'X-Dollar: $HOME'", "curl URL/a --data-raw 'a=${b}'", "curl --oauth2-bearer made-up URL/a", "curl URL/a -d a=b -X PUT",
+    "curl URL/a -H 'User-Agent: own' -A other", "curl URL/a/b%20c", "curl URL/a -d 'a=b' -H 'Content-Type: text/plain'", "curl 'URL/a#fragment'",
+]  # fmt: skip
+OWN = {"host", "accept", "user-agent", "content-length", "accept-encoding", "connection"}
+"""Fields that curl adds by itself, which commands need not say."""
+
+
+class Receiver(BaseHTTPRequestHandler):
+    seen: ClassVar[list[dict[str, Any]]] = []
+
+    def _take(self) -> None:
+        body = self.rfile.read(int(self.headers.get("Content-Length") or 0))
+        self.seen.append(
+            {"line": f"{self.command} {self.path}", "headers": dict(self.headers.items()), "body": body.decode()}
+        )
+        self.send_response(200)
+        self.send_header("Content-Length", "0")
+        self.end_headers()
+
+    do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do_HEAD = _take
+
+    def log_message(self, *words: Any) -> None:
+        """Nothing is written."""
+
+
+@pytest.fixture(scope="module")
+def receiver() -> Iterator[str]:
+    server = HTTPServer(("127.0.0.1", 0), Receiver)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_port}"
+    server.shutdown()
+
+
+def told(command: str, url: str) -> dict[str, Any]:
+    (found,) = commands(command.replace("URL", url), "c", None)
+    request = found.request
+    return {"line": request["send"], "headers": request.get("headers", {}), "body": request.get("text", "")}
+
+
+@pytest.mark.skipif(shutil.which("curl") is None, reason="curl isn't installed here")
+@pytest.mark.parametrize("command", CURL)
+def test_a_command_is_read_as_curl_sends_it(receiver: str, command: str) -> None:
+    Receiver.seen.clear()
+    subprocess.run(["bash", "-c", command.replace("URL", receiver)], capture_output=True, timeout=20, check=False)
+    sent, ours = Receiver.seen[0], told(command, receiver)
+
+    def shown(fields: dict[str, str]) -> dict[str, str]:
+        named = {name.lower() for name in ours["headers"]}
+        return {
+            name.lower(): value for name, value in fields.items() if name.lower() not in OWN or name.lower() in named
+        }
+
+    assert (ours["line"], ours["body"].replace("$${", "${")) == (sent["line"], sent["body"])
+    assert {name: value.replace("$${", "${") for name, value in shown(ours["headers"]).items()} == shown(
+        sent["headers"]
+    )
+
+
+READ = [
+    ("curl https://api.example/a", "GET /a", {}), ("curl -XPOST https://api.example/a", "POST /a", {}), ("curl -u a:b https://api.example/", "GET /", {"Authorization": "Basic YTpi"}),
+    ("curl api.example/a", "GET /a", {}), ("curl https://api.example/a --compressed", "GET /a", {"Accept-Encoding": "deflate, gzip, br, zstd"}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("command", "send", "headers"), READ)
+def test_what_a_command_means(command: str, send: str, headers: dict[str, str]) -> None:
+    (found,) = commands(command, "c", None)
+    assert (found.request["send"], found.request.get("headers", {})) == (send, headers)
+
+
+def test_commands_become_a_trace_with_their_secrets_hidden(usher: Usher, tmp_path: Path) -> None:
+    text = "curl https://api.example/a -H 'Authorization: Bearer made-up-token' -b 's=1' --made-up-option\n# a note\n$ curl -L https://api.example/b\n"
+    outcome = usher("import", "c.txt", "--into", "t.yaml", c__txt=text)
+    trace = YAML(typ="safe", pure=True).load(tmp_path / "t.yaml")
+    assert (outcome.status, "--made-up-option" in outcome.out) == (0, True)
+    assert [entry["send"] for entry in trace["requests"]] == ["GET /a", "GET /b"]
+    assert "made-up-token" not in str(trace)
+    assert trace["requests"][1]["caller"] == "follower"
+
+
+@pytest.mark.parametrize("allowed", [False, True])
+def test_files_are_read_only_where_that_is_allowed(usher: Usher, tmp_path: Path, allowed: bool) -> None:
+    text = "curl https://api.example/a -d @body.txt\n"
+    outcome = usher(
+        "import", "c.txt", "--into", "t.yaml", *(["--allow-files"] if allowed else []), c__txt=text, body__txt="a=b"
+    )
+    assert outcome.status == (0 if allowed else 2)
+    assert ("a=b" in (tmp_path / "t.yaml").read_text()) if allowed else ("--allow-files" in outcome.err)
+
+
+# Recordings and descriptions.
+
+
+def test_a_recording_becomes_a_trace_that_can_be_edited(usher: Usher, tmp_path: Path) -> None:
+    outcome = usher("import", str(DEMO / "harbour.har"), "--into", "t.yaml", "--expect-recorded")
+    trace = YAML(typ="safe", pure=True).load(tmp_path / "t.yaml")
+    assert (outcome.status, len(trace["requests"]) > 5) == (0, True), outcome.err
+    assert usher("replay", str(DEMO / "recorded.yaml"), "t.yaml", "-q").status in (0, 1)
+
+
+OPENAPI = """openapi: VERSION
+info: {title: Berths, version: "1"}
+servers: [{url: https://api.ternharbour.example/v1}]
+security: [{key: []}]
+paths:
+  /tides:
+    get:
+      security: []
+      parameters: [{name: station, in: query, required: true, schema: {type: string}}, {$ref: "#/components/parameters/Day"}]
+      responses: {"200": {description: ok, content: {application/json: {example: {high: "06:12"}}}}}
+  /berths/{berth}/bookings:
+    parameters: [{name: berth, in: path, required: true, schema: {type: string}}]
+    post:
+      operationId: book
+      requestBody: {content: {application/json: {schema: {$ref: "#/components/schemas/Booking"}}}}
+      responses: {"201": {description: made, content: {application/json: {schema: {$ref: "#/components/schemas/Booking"}}}}}
+components:
+  parameters: {Day: {name: day, in: query, schema: {type: integer}}}
+  securitySchemes: {key: {type: apiKey, in: header, name: X-Key}}
+  schemas:
+    Booking: {type: object, required: [nights], properties: {nights: {type: integer, minimum: 1}, with: {$ref: "#/components/schemas/Booking"}}}
+"""
+ASKED = [
+    ("GET /v1/tides?station=tern", {}, 200), ("GET /v1/tides", {}, 422), ("POST /v1/berths/T07/bookings", {"json": {"nights": 2}}, 401),
+    ("POST /v1/berths/T07/bookings", {"json": {"nights": 2}, "sign": {"api-key": "somebody"}}, 201), ("POST /v1/berths/T07/bookings", {"json": {"nights": 0}, "sign": {"api-key": "somebody"}}, 422),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("version", ["3.0.3", "3.1.0"])
+@pytest.mark.parametrize("form", ["yaml", "json"])
+def test_a_description_becomes_a_pipeline_that_does_what_it_says(
+    usher: Usher, tmp_path: Path, version: str, form: str
+) -> None:
+    text = OPENAPI.replace("VERSION", version)
+    if form == "json":
+        text = json.dumps(YAML(typ="safe", pure=True).load(text))
+    assert usher("import", "o.txt", "--into", "p.yaml", o__txt=text).status == 0
+    assert "# guessed" in (tmp_path / "p.yaml").read_text()
+    requests = [
+        {"id": f"q{n}", "send": send, **more, "expect": {"status": status}}
+        for n, (send, more, status) in enumerate(ASKED)
+    ]
+    trace = json.dumps({"patient-usher": "trace/1", "requests": requests})
+    outcome = usher("replay", "p.yaml", "t.json", "-q", t__json=trace)
+    assert (outcome.status, outcome.out, outcome.err) == (0, "", "")
+    assert usher("check", "p.yaml").status == 0
+
+
+WRONG = [
+    ('{"openapi": "2.0"}', "give a description of OpenAPI 3.0 or 3.1"),
+    (OPENAPI.replace("VERSION", "3.1.0").replace("#/components/parameters/Day", "other.yaml#/x"), "names nothing in this file"),
+    (OPENAPI.replace("VERSION", "3.1.0").replace("{name: day, in: query, schema: {type: integer}}", '{$ref: "#/components/parameters/Day"}'), "leads round in a circle"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "words"), WRONG)
+def test_what_can_not_be_read_is_told(usher: Usher, tmp_path: Path, text: str, words: str) -> None:
+    outcome = usher("import", "o.txt", "--into", "p.yaml", "--format", "openapi", o__txt=text)
+    assert (outcome.status, words in outcome.err, (tmp_path / "p.yaml").exists()) == (2, True, False)
