@@ -6,10 +6,10 @@ import gc
 import os
 import sys
 from argparse import ArgumentParser, Namespace
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from time import monotonic
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from patient_usher.cli.reporting import Reports, wanted
 from patient_usher.core.analysis.standing import enforced_limits
@@ -22,9 +22,11 @@ from patient_usher.core.verify import always
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Record, final_of, send_records
+from patient_usher.core.verify.rows import rows_of
 from patient_usher.core.verify.summary import Summary
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
+from patient_usher.files.writing import writing
 from patient_usher.lab import Trace, sends, told
 from patient_usher.reports import text
 from patient_usher.reports.journey import journey
@@ -172,29 +174,52 @@ def with_progress(run: Iterator[tuple[Send, list[Check], int]], name: str) -> It
 
 
 def running(
-    world: World, prepared: Prepared, always: Statements, *, journeys: bool
+    world: World, prepared: Prepared, always: Statements, *, journeys: bool, table: Table | None = None
 ) -> Iterator[tuple[Send, list[Check], int, bool]]:
-    """Each send, with its checks, the trace's start, and whether any check failed."""
+    """Each send, with its checks, the trace's start, and whether any check failed; its rows go into the table."""
     gc.freeze()  # what has been loaded stays
     gc.enable()
     gc.set_threshold(20_000, 20, 50)
     for send, checks, starts in with_progress(sends(world, prepared, journeys=journeys, always=always), prepared.name):
+        if table is not None:
+            for row in rows_of(send, starts):
+                table(row)
         yield send, checks, starts, any(not check.ok for check in checks)
 
 
+Table = Callable[[dict[str, Any] | None], None]
+
+
 def report(args: Namespace, batch: Batch) -> int:
-    """Replay the traces and write what came of them, reports included. Returns the exit status."""
+    """Replay the traces and write what came of them, reports and a table included. Returns the exit status."""
+    into = getattr(args, "into_table", None)
+    if into is None:
+        return _reported(args, batch, None)
+    from patient_usher.reports.rows import FORMATS
+
+    if into.suffix not in FORMATS:
+        what, mend = f"{into} is no table's name", f"write FILE{', FILE'.join(FORMATS)}"
+        raise Unusable([Problem(Spot("--into", 1, 1), what, mend)])
+    with writing(into) as out:
+        table = FORMATS[into.suffix](out)
+        status = _reported(args, batch, table)
+        table(None)
+    return status
+
+
+def _reported(args: Namespace, batch: Batch, table: Table | None) -> int:
     names = [prepared.name for prepared in batch.traces]
     files = wanted(args.report)
     reports = Reports(files, batch.pipeline, names, batch.seed) if files else None
-    status = _text(args, batch, reports) if args.format == "text" else _json(args, batch, reports)
+    wrote = _text if args.format == "text" else _json
+    status = wrote(args, batch, reports, table)
     if reports is not None:
         sys.stdout.flush()
         reports.write()
     return status
 
 
-def _json(args: Namespace, batch: Batch, reports: Reports | None) -> int:
+def _json(args: Namespace, batch: Batch, reports: Reports | None, table: Table | None) -> int:
     for option in ("details", "quiet"):
         if getattr(args, option) and not getattr(args, "whole", False):
             what = f"--{option} belongs to --format text"
@@ -205,7 +230,7 @@ def _json(args: Namespace, batch: Batch, reports: Reports | None) -> int:
     rows: list[Record] = []
     out = sys.stdout.buffer  # JSON is UTF-8, whatever the terminal speaks
     for world, prepared in batch.worlds():
-        for send, checks, starts, failed in running(world, prepared, statements, journeys=True):
+        for send, checks, starts, failed in running(world, prepared, statements, journeys=True, table=table):
             summary.add(send, failed=failed)
             if reports is None and not batch.shows(send):
                 continue
@@ -227,7 +252,7 @@ def _json(args: Namespace, batch: Batch, reports: Reports | None) -> int:
     return 1 if summary.failed or statements.broken or (args.strict and summary.slips) else 0
 
 
-def _text(args: Namespace, batch: Batch, reports: Reports | None) -> int:
+def _text(args: Namespace, batch: Batch, reports: Reports | None, table: Table | None) -> int:
     painter = stdout_painter(dict(os.environ))
     status = 0
     details = args.details or bool(batch.only)
@@ -235,7 +260,15 @@ def _text(args: Namespace, batch: Batch, reports: Reports | None) -> int:
         if number:
             painter.write([[]])
         status |= TextReport(
-            painter, world, prepared, batch.only, details=details, quiet=args.quiet, strict=args.strict, reports=reports
+            painter,
+            world,
+            prepared,
+            batch.only,
+            details=details,
+            quiet=args.quiet,
+            strict=args.strict,
+            reports=reports,
+            table=table,
         ).run()
     return status
 
@@ -255,8 +288,9 @@ class TextReport:
         strict: bool = False,
         journeys: int = MAX_JOURNEYS,
         reports: Reports | None = None,
+        table: Table | None = None,
     ) -> None:
-        self.reports = reports
+        self.reports, self.rows = reports, table
         self.painter, self.world, self.prepared, self.only = painter, world, prepared, only
         self.details, self.quiet, self.journeys, self.strict = details, quiet, journeys, strict
         self.pipeline = world.blueprint
@@ -284,7 +318,9 @@ class TextReport:
             self.painter.write(self.table.head(title))
         shows = not self.quiet or self.details
         keeps = shows or self.reports is not None
-        for send, checks, starts, failed in running(self.world, self.prepared, self.always, journeys=keeps):
+        for send, checks, starts, failed in running(
+            self.world, self.prepared, self.always, journeys=keeps, table=self.rows
+        ):
             self.summary.add(send, failed=failed)
             if failed and len(self.failed_ids) < MAX_NAMES:
                 self.failed_ids.append(send.id)

@@ -106,9 +106,9 @@ def _names(args: Namespace) -> tuple[str, str]:
 
 def _result(path: Path, environments: list[str] | None, settings: list[str], args: Namespace) -> list[Record]:
     """The exchanges of one side: saved, or replayed now."""
-    saved = _saved(path)
-    if saved is not None:
-        return saved
+    kept = saved(path)
+    if kept is not None:
+        return kept
     if not args.trace:
         problem = Problem(Spot("command line", 1, 1), "two pipelines, and no trace to replay", "add --trace FILE")
         raise Unusable([problem])
@@ -128,7 +128,7 @@ def _result(path: Path, environments: list[str] | None, settings: list[str], arg
     return told(records)
 
 
-def _saved(path: Path) -> list[Record] | None:
+def saved(path: Path) -> list[Record] | None:
     """The exchanges of a saved result, None where the file is none."""
     text = read_text(path, str(path))
     if text.lstrip()[:1] != "{" or '"result/1"' not in text[:200]:

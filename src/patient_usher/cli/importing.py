@@ -7,9 +7,7 @@ The format is found by looking. Credentials are hidden by default.
 from __future__ import annotations
 
 import json
-import os
 import sys
-import tempfile
 from argparse import ArgumentParser, Namespace
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
@@ -23,7 +21,7 @@ from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.files.logs import FORMATS, Counted, Seen, Writing, lines, merged, opened, size_of, trace_lines
 from patient_usher.files.text import MAX_OCTETS, decoded, parse, parse_value
-from patient_usher.files.writing import write_whole
+from patient_usher.files.writing import write_whole, writing
 from patient_usher.reports.paint import shown
 from patient_usher.reports.snippet import yaml_of
 
@@ -103,8 +101,8 @@ def _logs(args: Namespace, kind: str) -> int:
     if args.where is not None or args.sample is not None:
         fits = _fitting(args)
         seen = (one for one in seen if fits(_as_row(one)))
-    writing = Writing(args.expect_recorded, args.keep_secrets, args.sign)
-    rows: Iterable[tuple[int, bytes, Seen]] = trace_lines(seen, writing, counted)
+    how = Writing(args.expect_recorded, args.keep_secrets, args.sign)
+    rows: Iterable[tuple[int, bytes, Seen]] = trace_lines(seen, how, counted)
     if args.first is not None:
         rows = islice(rows, args.first)
     size = sum(map(size_of, args.files))
@@ -136,29 +134,17 @@ def _timed(args: Namespace, rows: Iterable[tuple[int, bytes, Seen]]) -> Iterator
 
 def _write_lines(args: Namespace, rows: Iterator[tuple[int, int, bytes]], counted: Counted, size: int) -> None:
     """Write the trace whole or not at all, as it streams by."""
-    folder = args.into.parent
-    try:
-        handle, name = tempfile.mkstemp(dir=folder, prefix=f".{args.into.name}.")
-    except OSError as error:
-        raise _unusable(str(args.into), f"the file can't be written: {error.strerror}", "check the folder") from None
-    try:
-        with os.fdopen(handle, "wb", buffering=1 << 20) as out:
-            for number, (starts, at, row) in enumerate(_watched(rows, counted, size), 1):
-                if number == 1:
-                    out.write(json.dumps(_header(args, starts)).encode() + b"\n")
-                out.write(b'{"id":"r%d","at":"%dus",%s\n' % (number, at, row))
-            if not counted.written:
-                out.write(json.dumps(_header(args, None)).encode() + b"\n")
+    with writing(args.into) as out:
+        for number, (starts, at, row) in enumerate(_watched(rows, counted, size), 1):
+            if number == 1:
+                out.write(json.dumps(_header(args, starts)).encode() + b"\n")
+            out.write(b'{"id":"r%d","at":"%dus",%s\n' % (number, at, row))
+        if not counted.written:
+            out.write(json.dumps(_header(args, None)).encode() + b"\n")
         if args.strict and counted.odd:
             file, line, why, text = counted.first[0]
-            raise Unusable(
-                [Problem(Spot(file, line, 1), f"{why}: {text}", "leave --strict out to pass such lines over")]
-            )
-        os.chmod(name, 0o644)
-        os.replace(name, args.into)
-    except BaseException:
-        Path(name).unlink(missing_ok=True)
-        raise
+            mend = "leave --strict out to pass such lines over"
+            raise Unusable([Problem(Spot(file, line, 1), f"{why}: {text}", mend)])
 
 
 def _header(args: Namespace, starts: int | None) -> dict[str, Any]:
@@ -352,34 +338,26 @@ def _fewer_lines(args: Namespace) -> int:
 
     fits, shift = _fitting(args), parse_duration(args.shift)
     read = written = 0
-    handle, name = tempfile.mkstemp(dir=args.into.parent, prefix=f".{args.into.name}.")
-    try:
-        with os.fdopen(handle, "wb", buffering=1 << 20) as out, opened(args.files[0]) as stream:
-            out.write(stream.readline(MAX_OCTETS))
-            for number, raw in enumerate(iter(lambda: stream.readline(MAX_OCTETS), b""), 2):
-                try:
-                    row = json.loads(raw)
-                    wanted = "send" not in row or fits(row)
-                except (ValueError, TypeError, AttributeError):
-                    raise Unusable(
-                        [Problem(Spot(str(args.files[0]), number, 1), "this line is no request", "write one a line")]
-                    ) from None
-                read += 1
-                if not wanted:
-                    continue
-                if args.first is not None and written >= args.first:
-                    break
-                for key in ("at", "after", "every"):
-                    if key in row:
-                        later = shift if key == "at" else 0
-                        row[key] = f"{int(parse_duration(row[key]) / args.faster) + later}us"
-                out.write(json.dumps(row, ensure_ascii=False, separators=(",", ":")).encode() + b"\n")
-                written += 1
-        os.chmod(name, 0o644)
-        os.replace(name, args.into)
-    except BaseException:
-        Path(name).unlink(missing_ok=True)
-        raise
+    with writing(args.into) as out, opened(args.files[0]) as stream:
+        out.write(stream.readline(MAX_OCTETS))
+        for number, raw in enumerate(iter(lambda: stream.readline(MAX_OCTETS), b""), 2):
+            try:
+                row = json.loads(raw)
+                wanted = "send" not in row or fits(row)
+            except (ValueError, TypeError, AttributeError):
+                spot = Spot(str(args.files[0]), number, 1)
+                raise Unusable([Problem(spot, "this line is no request", "write one a line")]) from None
+            read += 1
+            if not wanted:
+                continue
+            if args.first is not None and written >= args.first:
+                break
+            for key in ("at", "after", "every"):
+                if key in row:
+                    later = shift if key == "at" else 0
+                    row[key] = f"{int(parse_duration(row[key]) / args.faster) + later}us"
+            out.write(json.dumps(row, ensure_ascii=False, separators=(",", ":")).encode() + b"\n")
+            written += 1
     print(f"wrote {written:,} of {read:,} requests to {args.into}")
     return 0
 

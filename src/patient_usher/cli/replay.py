@@ -53,6 +53,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--watch", action="store_true", help="run again when a file changes, and show what is different; Ctrl-C ends it"
     )
+    parser.add_argument(
+        "--into",
+        metavar="FILE",
+        dest="into_table",
+        type=Path,
+        help="also write a table, one row an exchange: FILE.jsonl, FILE.csv or FILE.parquet",
+    )
     add_output_arguments(parser)
     group = parser.add_argument_group("coverage")
     group.add_argument("--coverage", action="store_true", help="what of all that stages and routes can do has happened")

@@ -7,8 +7,10 @@ import json
 import os
 import stat
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Problem, Spot, Unusable
@@ -35,6 +37,24 @@ def write_whole(path: Path, text: str) -> None:
             Spot(str(path), 1, 1), f"the file can't be written: {reason}", "check the folder and its permissions"
         )
         raise Unusable([problem]) from None
+
+
+@contextmanager
+def writing(path: Path) -> Iterator[BinaryIO]:
+    """A file to be written piece by piece, seen only when it is whole. Raises Unusable where it can't be made."""
+    try:
+        handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+    except OSError as error:
+        what = f"the file can't be written: {error.strerror}"
+        raise Unusable([Problem(Spot(str(path), 1, 1), what, "check the folder and its permissions")]) from None
+    try:
+        with os.fdopen(handle, "wb", buffering=1 << 20) as out:
+            yield out
+        os.chmod(name, stat.S_IMODE(path.stat().st_mode) if path.exists() else 0o666 & ~_umask())
+        os.replace(name, path)
+    except BaseException:
+        Path(name).unlink(missing_ok=True)
+        raise
 
 
 def _umask() -> int:

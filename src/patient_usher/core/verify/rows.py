@@ -1,0 +1,70 @@
+"""Exchanges as rows of a table: one row an exchange, one column a fact, each with its unit."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from typing import Any, NamedTuple
+
+from patient_usher.core.engine.replay import Send
+from patient_usher.core.model.exchange import Exchange
+
+SECOND = 1_000_000
+
+
+class Column(NamedTuple):
+    """What a column holds: its type (text, whole, number, truth), what it says, and how to read it."""
+
+    sort: str
+    says: str
+    read: Callable[[Exchange], Any]
+
+
+def _uncoded(x: Exchange) -> int | None:
+    if x.answer is None:
+        return None
+    return len(x.answer.body if x.answer.uncoded is None else x.answer.uncoded)
+
+
+def _limit(x: Exchange, name: str) -> Any:
+    """What the last limit on the way says."""
+    return getattr(x.rates[-1], name) if x.rates else None
+
+
+COLUMNS: dict[str, Column] = {
+    "id": Column("text", "the exchange", lambda x: x.id),
+    "request_id": Column("text", "the request that it belongs to", lambda x: x.send.entry.id),
+    "kind": Column("text", "call, preflight or redirect", lambda x: x.kind),
+    "caller": Column("text", "who sent it", lambda x: x.caller),
+    "address": Column("text", "where it came from, as far as the service knows", lambda x: x.address or x.sent.peer),
+    "identity": Column("text", "who it was found to be", lambda x: x.identity.name if x.identity else None),
+    "instance": Column("whole", "which instance it came to", lambda x: x.instance),
+    "at": Column("number", "when it came, in seconds from the start of the trace", lambda x: x.at),
+    "took": Column("number", "how long it took, in seconds", lambda x: (x.finished - x.at) / SECOND),
+    "method": Column("text", "the method", lambda x: x.sent.method),
+    "path": Column("text", "the path", lambda x: x.sent.url.path),
+    "route": Column("text", "the route", lambda x: x.route.id if x.route is not None else None),
+    "status": Column("whole", "the answer's status", lambda x: x.answer.status if x.answer is not None else None),
+    "outcome": Column("text", "how it ended", lambda x: x.outcome),
+    "answered_by": Column("text", "who answered", lambda x: x.answered_by if x.answer is not None else None),
+    "refused_by": Column("text", "who refused", lambda x: x.refused_by),
+    "why": Column("text", "why it was refused", lambda x: x.why),
+    "handler_reached": Column("truth", "whether the handler was reached", lambda x: x.handler_reached),
+    "cache": Column("text", "what the last cache made of it", lambda x: x.caches[-1].state if x.caches else None),
+    "limit": Column("text", "the last limit on the way", lambda x: _limit(x, "stage")),
+    "limit_for": Column("text", "for whom that counts", lambda x: _limit(x, "for_")),
+    "limit_quota": Column("whole", "how much that lets through", lambda x: _limit(x, "quota")),
+    "limit_remaining": Column("whole", "what is left of it", lambda x: _limit(x, "remaining")),
+    "request_octets": Column("whole", "octets of the request's body", lambda x: len(x.sent.body)),
+    "answer_octets": Column("whole", "octets of the answer's body", lambda x: len(x.answer.body) if x.answer else None),
+    "uncoded_octets": Column("whole", "octets of it before any content coding", _uncoded),
+    "browser": Column("text", "what a browser lets the page have", lambda x: x.browser.verdict if x.browser else None),
+}
+"""Every column, in order. Times read as microseconds since the epoch become seconds from the start of the trace."""
+
+
+def rows_of(send: Send, starts: int) -> Iterator[dict[str, Any]]:
+    """A row for each exchange of a send that was sent."""
+    for x in send.exchanges:
+        row = {name: column.read(x) for name, column in COLUMNS.items()}
+        row["at"] = (x.at - starts) / SECOND
+        yield row
