@@ -23,6 +23,7 @@ COMMANDS = {
     "explore": "which outcomes can happen at all, and does what must always hold do so in all of them?",
     "import": "how do I get my traffic or my service in? Logs, curl commands, recordings, OpenAPI",
     "export": "how do I hand it on? A saved result as a recording (HAR)",
+    "sweep": "which quota, which lifetime, how many instances? A trace under every combination",
     "completion": "what a shell needs to complete commands, files, stage and request ids",
     "schema": "what may I write here? JSON Schema for editors",
 }

@@ -1,0 +1,123 @@
+"""Settings tried in every combination: what comes of each, which are no worse than all others, which meets a goal."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from itertools import product
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.figures import Figures, Goal
+from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.prepare import Prepared
+from patient_usher.core.engine.replay import Replay
+from patient_usher.core.engine.world import World
+from patient_usher.core.verify.always import Statements
+from patient_usher.core.verify.expectations import Verifier
+
+Combination = tuple[tuple[str, Any], ...]
+"""Settings, each with its value."""
+
+MOST = 10_000
+"""How many combinations are tried at most."""
+
+
+class Trial(NamedTuple):
+    """One combination, and what came of it. ``best``: no other is better in one figure and worse in none."""
+
+    combination: Combination
+    figures: Figures
+    broken_always: int
+    best: bool = False
+
+    def document(self) -> dict[str, Any]:
+        """As JSON says it."""
+        settings = dict(self.combination)
+        figures = {**self.figures.document(), "always_broken": self.broken_always}
+        return {"settings": settings, **figures, "best": self.best}
+
+
+_RANGE = re.compile(r"(-?\d+)\.\.(-?\d+)")
+
+
+def values_of(text: str) -> list[str]:
+    """``10,20,50`` or ``1..6`` as a list of texts."""
+    match = _RANGE.fullmatch(text.strip())
+    if match is not None:
+        first, last = int(match[1]), int(match[2])
+        step = 1 if first <= last else -1
+        return [str(number) for number in range(first, last + step, step)[: MOST + 1]]
+    return [part.strip() for part in text.split(",") if part.strip()]
+
+
+def combinations_of(tries: Mapping[str, Sequence[Any]]) -> list[Combination]:
+    """Every combination of the settings' values. Raises ValueError where there are too many."""
+    count = 1
+    for values in tries.values():
+        count *= len(values)
+    if count > MOST:
+        raise ValueError(f"there are {count:,} combinations; try fewer values, {MOST:,} at most")
+    return [tuple(zip(tries, chosen, strict=True)) for chosen in product(*tries.values())]
+
+
+def overlay_of(combination: Combination) -> dict[str, Any]:
+    """A combination as an overlay: ``STAGE.OPTION``, or ``deployment.KEY``."""
+    overlay: dict[str, Any] = {}
+    for name, value in combination:
+        head, _, rest = name.partition(".")
+        node = overlay
+        for key in ("deployment",) if head == "deployment" else ("stages", head):
+            node = node.setdefault(key, {})
+        *outer, last = rest.split(".")
+        for key in outer:
+            node = node.setdefault(key, {})
+        node[last] = value
+    return overlay
+
+
+def tried(blueprint: Blueprint, combination: Combination, prepared: Prepared, seed: int = 0) -> Trial:
+    """One combination replayed in a world of its own. Raises Unusable where it gives no pipeline."""
+    changed = blueprint.changed(overlay_of(combination)) if combination else blueprint
+    figures, statements = Figures(), Statements(changed)
+    verifier = Verifier(changed.environment)
+    run = Replay(
+        World(changed, seed),
+        prepared.starts,
+        prepared.entries,
+        streams=prepared.streams,
+        journeys=statements.needs_journeys,
+    )
+    for send in run.run():
+        statements.add(send)
+        figures.add(send, failed=any(not check.ok for check in verifier.check(send)))
+    return Trial(combination, figures, sum(statement.failed for statement in statements.all))
+
+
+def marked(trials: Sequence[Trial]) -> list[Trial]:
+    """The trials, those marked to which no other is better in one figure and worse in none."""
+
+    def costs(trial: Trial) -> tuple[float, ...]:
+        figures = trial.figures
+        return figures.share(None), figures.waiting(), figures.broken + trial.broken_always
+
+    known = [costs(trial) for trial in trials]
+
+    def beaten(cost: tuple[float, ...]) -> bool:
+        return any(other != cost and all(a <= b for a, b in zip(other, cost, strict=True)) for other in known)
+
+    return [trial._replace(best=not beaten(cost)) for trial, cost in zip(trials, known, strict=True)]
+
+
+def nearest(trials: Sequence[Trial], wanted: Goal, present: Mapping[str, Any]) -> tuple[Trial, float]:
+    """The trial that meets a goal with the least change, or comes nearest to it; and by how much that misses it."""
+
+    def change(trial: Trial) -> tuple[int, float]:
+        moved = [(present.get(name), value) for name, value in trial.combination if present.get(name) != value]
+        far = sum(abs(a - b) / max(abs(b), 1) if _number(a) and _number(b) else 1.0 for a, b in moved)
+        return len(moved), far
+
+    return min(((trial, wanted.short(trial.figures)) for trial in trials), key=lambda pair: (pair[1], change(pair[0])))
+
+
+def _number(value: Any) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)

@@ -1,0 +1,176 @@
+"""Settings in every combination: what comes of each, and goals."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Outcome, make_pipeline
+from patient_usher import Trace, lab
+from patient_usher.core.analysis.figures import Figures, goal
+from patient_usher.core.analysis.sweep import combinations_of, values_of
+from patient_usher.core.engine.world import World
+
+Usher = Callable[..., Outcome]
+PIPELINE = """patient-usher: pipeline/1
+stages: [{id: throttle, kind: rate-limit, quota: 5, window: 1m}]
+routes: [{id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high}, busy-for: 20ms}}]
+"""
+TRACE = """patient-usher: trace/1
+callers: {scraper: {address: 203.0.113.9}, boat: {address: 198.51.100.4}}
+requests:
+  - {id: scraping, caller: scraper, times: 40, every: 10ms, send: GET /tides}
+  - {id: sailing, caller: boat, times: 4, every: 1s, send: GET /tides, expect: {status: 200}}
+"""
+FILES = {"p__yaml": PIPELINE, "t__yaml": TRACE}
+
+
+def test_every_combination_is_what_a_replay_of_it_is(usher: Usher) -> None:
+    document = usher(
+        "sweep",
+        "p.yaml",
+        "t.yaml",
+        "--try",
+        "throttle.quota=2,10",
+        "--try",
+        "deployment.instances=1..2",
+        "--format",
+        "json",
+        **FILES,
+    ).json
+    assert [list(trial["settings"].values()) for trial in document["trials"]] == [[2, 1], [2, 2], [10, 1], [10, 2]]
+    for trial in document["trials"]:
+        quota, instances = trial["settings"].values()
+        variant = f"patient-usher: pipeline/1\nlike: p.yaml\nstages: {{throttle: {{quota: {quota}}}}}\ndeployment: {{instances: {instances}}}\n"
+        result = usher("replay", "v.yaml", "t.yaml", "--format", "json", v__yaml=variant).json
+        refused = [record for record in result["exchanges"] if record["refused_by"]]
+        assert trial["requests"] == 44
+        assert trial["refused"] == pytest.approx(len(refused) / 44)
+        assert (trial["handler"], trial["broken"]) == (44 - len(refused), result["summary"]["failed"])
+
+
+def test_one_core_or_two_the_same(usher: Usher) -> None:
+    runs = [
+        usher(
+            "sweep", "p.yaml", "t.yaml", "--try", "throttle.quota=1..6", "--cores", cores, "--format", "json", **FILES
+        ).out
+        for cores in ("1", "2")
+    ]
+    assert runs[0] == runs[1]
+
+
+GOALS = [
+    ("refused(address=203.0.113.9) > 0.5 and refused(others) == 0", 0, 5), ("refused(caller=scraper) > 0.9 and refused(others) == 0", 1, 4),
+    ("refused(caller=scraper) > 0.8 and refused(caller=boat) == 0", 0, 5), ("refused < 0.5", 0, 30), ("handler >= 44", 0, 40), ("not refused == 0 or broken > 0", 0, 5), ("(waiting < 0.1) and requests == 44", 0, 5),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "status", "quota"), GOALS)
+def test_the_least_change_that_meets_a_goal(usher: Usher, text: str, status: int, quota: int) -> None:
+    outcome = usher(
+        "sweep",
+        "p.yaml",
+        "t.yaml",
+        "--try",
+        "throttle.quota=2,4,5,10,30,40",
+        "--goal",
+        text,
+        "--format",
+        "json",
+        **FILES,
+    )
+    assert (outcome.status, outcome.json["found"]["met"]) == (status, status == 0)
+    assert outcome.json["found"]["settings"] == {"throttle.quota": quota}
+
+
+def test_tables_for_people_and_programs(usher: Usher, tmp_path: Path) -> None:
+    told = usher(
+        "sweep",
+        "p.yaml",
+        "t.yaml",
+        "--try",
+        "throttle.quota=2,10",
+        "--goal",
+        "refused == 0",
+        "--chart",
+        "c.png",
+        **FILES,
+    )
+    assert told.status == 1
+    for words in ("2 combinations, 44 requests each", "203.0.113.9", "●", "✗ none meets refused == 0", "comes nearest"):
+        assert words in told.out
+    assert (tmp_path / "c.png").read_bytes()[:4] == b"\x89PNG"
+    rows = list(
+        csv.DictReader(
+            io.StringIO(usher("sweep", "p.yaml", "t.yaml", "--try", "throttle.quota=2,10", "--format", "csv").out)
+        )
+    )
+    assert [row["throttle.quota"] for row in rows] == ["2", "10"]
+    assert float(rows[0]["refused"]) > float(rows[1]["refused"])
+
+
+WRONG = [
+    (["--try", "throttle.quota"], "STAGE.OPTION=A,B,C"), (["--try", "throtle.quota=1"], "did you mean 'throttle'?"), (["--try", "throttle.quota=0"], "quota"),
+    (["--try", "throttle.quota=1..20000"], "10,000"), (["--try", "throttle.quota=1", "--goal", "refused > "], "no number"), (["--try", "throttle.quota=1", "--goal", "refuse > 1"], "there are requests, refused"),
+    (["--try", "throttle.quota=1", "--goal", "hits(caller=a) > 1"], "leave the parentheses out"), (["--try", "throttle.quota=1", "--goal", "(refused > 1"], "write )"), (["--try", "throttle.quota=1", "--goal", "refused > 1 )"], "left over"),
+    (["--try", "throttle.quota=1", "--goal", "refused(nobody) > 1"], "or others"), (["--try", "throttle.quota=1", "--chart", "c.gif"], "FILE.png or FILE.svg"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("arguments", "words"), WRONG)
+def test_what_is_wrong_is_told_before_anything_runs(usher: Usher, arguments: list[str], words: str) -> None:
+    outcome = usher("sweep", "p.yaml", "t.yaml", *arguments, **FILES)
+    assert (outcome.status, words in outcome.err) == (2, True), outcome.err
+
+
+@given(
+    st.dictionaries(st.sampled_from(["a.x", "b.y", "c.z"]), st.lists(st.integers(), min_size=1, max_size=4), min_size=1)
+)
+def test_combinations_are_all_there_once(tries: dict[str, list[int]]) -> None:
+    found = combinations_of(tries)
+    count = 1
+    for values in tries.values():
+        count *= len(values)
+    assert len(found) == count
+    assert all([name for name, _ in one] == list(tries) for one in found)
+
+
+@pytest.mark.parametrize(
+    ("text", "values"),
+    [("1..3", ["1", "2", "3"]), ("3..1", ["3", "2", "1"]), ("a, b", ["a", "b"]), ("5", ["5"]), ("", [])],
+)
+def test_values(text: str, values: list[str]) -> None:
+    assert values_of(text) == values
+
+
+@given(st.lists(st.sampled_from(["192.0.2.1", "192.0.2.2", "192.0.2.3"]), min_size=1, max_size=20), st.integers(1, 5))
+def test_shares_are_those_of_the_records(senders: list[str], quota: int) -> None:
+    """Counted while streaming or afterwards: the same shares; and others are those that nothing names."""
+    pipeline = make_pipeline([{"id": "l", "kind": "rate-limit", "quota": quota, "window": "1m"}])
+    trace = Trace.of(*({"send": "GET /", "address": sender} for sender in senders), base="https://api.example")
+    figures = Figures()
+    seen: list[tuple[str, bool]] = []
+    for send, _, _ in lab.sends(World(pipeline), trace.prepared(pipeline)):
+        figures.add(send, failed=False)
+        seen += [(x.address, x.refused_by is not None) for x in send.exchanges]
+
+    def share(chosen: list[bool]) -> float:
+        return sum(chosen) / len(chosen) if chosen else 0.0
+
+    assert figures.share(None) == share([refused for _, refused in seen])
+    first = [refused for sender, refused in seen if sender == "192.0.2.1"]
+    others = [refused for sender, refused in seen if sender != "192.0.2.1"]
+    named: Any = ("address", "192.0.2.1")
+    assert figures.share(named) == share(first)
+    assert figures.share(("others", ""), [named]) == pytest.approx(share(others))
+    both = goal(
+        f"refused(address=192.0.2.1) <= {share(first) + 1e-6:.9f} and refused(others) <= {share(others) + 1e-6:.9f}"
+    )
+    assert both.short(figures) == 0
