@@ -24,6 +24,7 @@ COMMANDS = {
     "import": "how do I get my traffic or my service in? Logs, curl commands, recordings, OpenAPI",
     "export": "how do I hand it on? A saved result as a recording (HAR)",
     "sweep": "which quota, which lifetime, how many instances? A trace under every combination",
+    "chart": "what did limits, caches, sizes and waiting look like over time?",
     "completion": "what a shell needs to complete commands, files, stage and request ids",
     "schema": "what may I write here? JSON Schema for editors",
 }

@@ -310,6 +310,8 @@ class TextReport:
 
     def run(self) -> int:
         """Replay and write. Returns 1 where something was not as expected."""
+        if self.prepared.streams and not (self.quiet or self.details or self.reports is not None):
+            return self._in_bulk()
         if not self.quiet:
             title = [
                 line((self.pipeline.name, "title")),
@@ -333,6 +335,21 @@ class TextReport:
                 self._row(send, records, failed)
         self._end()
         return 1 if self.failed_ids or self.always.broken or (self.strict and self.summary.slips) else 0
+
+    def _in_bulk(self) -> int:
+        """Replay a trace that streams: what came of all of it, and no list."""
+        from patient_usher.core.verify.bulk import Bulk
+        from patient_usher.reports import bulk
+
+        counts = Bulk()
+        for send, _, _, failed in running(self.world, self.prepared, self.always, journeys=False, table=self.rows):
+            counts.add(send, failed=failed)
+        title = f"{self.pipeline.name}, {' and '.join(self.pipeline.environment)}"
+        self.painter.write([line((title, "title")), *bulk.told(counts, self.world.savings())])
+        for mark, sentence in always.told(self.always.all):
+            self.painter.write(text.remark(mark, ENVIRONMENT.hidden(sentence)))
+        self.painter.write([line(("--details lists every request, --only ID shows one", "dim"))])
+        return 1 if counts.failed or self.always.broken else 0
 
     def _row(self, send: Send, records: list[Record], failed: bool) -> None:
         """One send's line, or its share in that of a burst."""

@@ -68,3 +68,35 @@ def rows_of(send: Send, starts: int) -> Iterator[dict[str, Any]]:
         row = {name: column.read(x) for name, column in COLUMNS.items()}
         row["at"] = (x.at - starts) / SECOND
         yield row
+
+
+def row_of_record(record: dict[str, Any]) -> dict[str, Any]:
+    """The same row from an exchange as the result writes it; what a result doesn't say is None."""
+    response, request = record["response"], record["request"]
+    rate = record["rates"][-1] if record.get("rates") else {}
+    path = request["url"].partition("://")[2].partition("/")[2].partition("?")[0]
+    said = {name: record.get(name) for name in COLUMNS}
+    return {
+        **said,
+        "took": round(record["finished"] - record["at"], 6),
+        "method": request["method"],
+        "path": f"/{path}",
+        "status": response["status"] if response else None,
+        "cache": record["caches"][-1]["state"] if record["caches"] else None,
+        "limit": rate.get("stage"),
+        "limit_for": rate.get("for"),
+        "limit_quota": rate.get("quota"),
+        "limit_remaining": rate.get("remaining"),
+        "request_octets": request["body_size"],
+        "answer_octets": response["body_size"] if response else None,
+        "uncoded_octets": _uncoded_of(response),
+        "browser": record["browser"]["verdict"] if record["browser"] else None,
+    }
+
+
+def _uncoded_of(response: dict[str, Any] | None) -> int | None:
+    """A body's octets before coding: a result holds the text that it decodes to."""
+    if response is None:
+        return None
+    coded = response["encoding"] is not None and response["body"] is not None
+    return len(response["body"].encode()) if coded else response["body_size"]

@@ -1,0 +1,83 @@
+"""What came of very many requests, counted while they stream by, in memory that doesn't grow with them.
+
+Names (callers, routes) are counted exactly up to a bound, and what comes beyond it together; waiting goes into a
+histogram whose figures are exact to three digits.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+from hdrh.histogram import HdrHistogram
+
+from patient_usher.core.engine.replay import Send
+from patient_usher.core.model.exchange import Exchange
+
+MOST_NAMES = 20_000
+LONGEST = 86_400_000_000
+"""What takes longer than a day counts as a day. Microseconds."""
+
+
+class Bulk:
+    """Counts. ``crowded``: whether some callers were counted together, since there were too many."""
+
+    def __init__(self) -> None:
+        self.requests = self.exchanges = self.failed = 0
+        self.first: int | None = None
+        self.last = 0
+        self.statuses: Counter[int | None] = Counter()
+        self.refusals: Counter[tuple[str, str | None]] = Counter()
+        self.callers: Counter[str] = Counter()
+        self.callers_refused: Counter[str] = Counter()
+        self.routes: Counter[str] = Counter()
+        self.routes_refused: Counter[str] = Counter()
+        self.limits: Counter[tuple[str, str]] = Counter()
+        self.resets: dict[str, int] = {}
+        self.caches: Counter[tuple[str, str]] = Counter()
+        self.hits: Counter[str] = Counter()
+        self.handled = 0
+        self.crowded = False
+        self.waited: Any = HdrHistogram(1, LONGEST, 3)
+
+    def add(self, send: Send, *, failed: bool) -> None:
+        """Count one send and its exchanges."""
+        self.requests += 1
+        self.failed += failed
+        for x in send.exchanges:
+            if x.outcome != "not-sent":
+                self._count(x)
+
+    def _count(self, x: Exchange) -> None:
+        self.exchanges += 1
+        self.first = x.at if self.first is None else self.first
+        self.last = max(self.last, x.finished)
+        self.statuses[x.answer.status if x.answer is not None else None] += 1
+        caller = self._name(self.callers, x.address or x.sent.peer)
+        route = x.route.id if x.route is not None else "no route"
+        self.callers[caller] += 1
+        self.routes[route] += 1
+        self.handled += x.handler_reached
+        if x.refused_by is not None:
+            self.refusals[x.refused_by, x.why] += 1
+            self.callers_refused[caller] += 1
+            self.routes_refused[route] += 1
+        for use in x.rates:
+            if x.refused_by == use.stage:
+                self.limits[use.stage, self._name(self.limits, use.for_, use.stage)] += 1
+                self.resets[use.stage] = max(self.resets.get(use.stage, 0), use.reset)
+        for looked in x.caches:
+            self.caches[looked.stage, looked.state] += 1
+            if looked.state == "hit":
+                self.hits[route] += 1
+        self.waited.record_value(min(x.finished - x.at, LONGEST))
+
+    def _name(self, known: Counter[Any], name: str, *before: str) -> str:
+        if len(known) < MOST_NAMES or (name if not before else (*before, name)) in known:
+            return name
+        self.crowded = True
+        return "further callers"
+
+    def waiting(self, percent: float) -> int:
+        """A percentile of how long exchanges took, in microseconds."""
+        return int(self.waited.get_value_at_percentile(percent)) if self.exchanges else 0

@@ -1,0 +1,105 @@
+"""Very many requests: the summary, the chart and the table behind it are what the records say."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+from collections import Counter
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from conftest import DEMO, Outcome
+
+Usher = Callable[..., Outcome]
+LIMITS, SHELF = str(DEMO / "limits.yaml"), str(DEMO / "shelf.yaml")
+HEAD = '{"patient-usher": "trace/1", "base": "https://api.ternharbour.example"}'
+ROWS = [
+    json.dumps({"id": f"r{n}", "at": f"{n * 50}ms", "send": f"GET /v1/{('tides', 'charts', 'berths')[n % 3]}", "address": f"203.0.113.{9 if n % 2 else n % 40}"})
+    for n in range(600)
+]  # fmt: skip
+BULK = "\n".join([HEAD, *ROWS]) + "\n"
+
+
+def test_the_summary_says_what_the_records_say(usher: Usher) -> None:
+    told = usher("replay", LIMITS, "t.jsonl", t__jsonl=BULK)
+    records = [json.loads(line) for line in usher("replay", LIMITS, "t.jsonl", "--format", "jsonl").out.splitlines()]
+    assert (told.status, len(told.out.splitlines()) <= 40) == (0, True)
+    assert "r17" not in told.out, "no list, unless it is asked for"
+    flat = " ".join(told.out.split())
+    for status, count in Counter(record["response"]["status"] for record in records).items():
+        assert f"{status} {count:,} " in flat
+    for (stage, why), count in Counter((r["refused_by"], r["why"]) for r in records if r["refused_by"]).items():
+        assert f"{stage}: {why} {count:,} " in flat
+    own = [
+        record
+        for record in records
+        if record["request"]["headers"] and record["rates"] and record["rates"][0]["for"] == "203.0.113.9"
+    ]
+    share = 100 * sum(record["refused_by"] is not None for record in own) / len(own)
+    assert f"203.0.113.9 {len(own):,} {share:.1f}% refused" in flat
+    waits = sorted(record["finished"] - record["at"] for record in records)
+    assert f"median {waits[300]:.3g} s" in flat
+
+
+@pytest.mark.parametrize("options", [["--details"], ["--only", "r17"]])
+def test_requests_are_listed_where_that_is_asked_for(usher: Usher, options: list[str]) -> None:
+    assert "r17" in usher("replay", LIMITS, "t.jsonl", *options, t__jsonl=BULK).out
+
+
+def test_what_is_not_as_expected_is_told(usher: Usher) -> None:
+    rows = [HEAD, '{"id": "a", "send": "GET /v1/tides", "expect": {"status": 418}}']
+    outcome = usher("replay", LIMITS, "t.jsonl", t__jsonl="\n".join(rows) + "\n")
+    assert (outcome.status, "✗ 1 not as expected" in outcome.out) == (1, True)
+
+
+def table(text: str) -> list[dict[str, float]]:
+    return [{name: float(value) for name, value in row.items()} for row in csv.DictReader(io.StringIO(text))]
+
+
+def test_the_table_behind_the_chart_adds_up(usher: Usher) -> None:
+    rows = table(usher("chart", LIMITS, "t.jsonl", "--format", "csv", t__jsonl=BULK).out)
+    records = [json.loads(line) for line in usher("replay", LIMITS, "t.jsonl", "--format", "jsonl").out.splitlines()]
+    for leading in (2, 4):
+        wanted = sum(record["response"]["status"] // 100 == leading for record in records)
+        assert sum(row[f"answers: {leading}xx"] for row in rows) == wanted
+    refused = sum(r["refused_by"] == "throttle" and r["rates"][0]["for"] == "203.0.113.9" for r in records)
+    assert sum(row["refused: throttle for 203.0.113.9"] for row in rows) == refused > 0
+    assert min(row["remaining: throttle for 203.0.113.9"] for row in rows) == 0
+    assert 1 <= max(row["under way: at once"] for row in rows) <= 30
+
+
+def test_a_saved_result_charts_like_its_replay(usher: Usher, tmp_path: Path) -> None:
+    story = str(DEMO / "shelf-story.yaml")
+    (tmp_path / "r.json").write_text(usher("replay", SHELF, story, "--format", "json").out)
+    ours, theirs = (
+        table(usher(*words, "--format", "csv").out) for words in (("chart", SHELF, story), ("chart", "r.json"))
+    )
+    states = [name for name in ours[0] if name.startswith(("cache", "answers"))]
+    assert states
+    assert [[row[name] for name in states] for row in ours] == [[row[name] for name in states] for row in theirs]
+
+
+@pytest.mark.parametrize(("name", "begins"), [("c.png", b"\x89PNG"), ("c.svg", b"<?xml")])
+def test_a_picture_is_the_same_every_time(usher: Usher, tmp_path: Path, name: str, begins: bytes) -> None:
+    pictures = []
+    for _ in range(2):
+        outcome = usher("chart", SHELF, str(DEMO / "shelf-story.yaml"), "--into", name)
+        assert (outcome.status, "Warning" in outcome.err) == (0, False)
+        pictures.append((tmp_path / name).read_bytes())
+    assert pictures[0] == pictures[1]
+    assert pictures[0].startswith(begins)
+
+
+WRONG = [
+    ([LIMITS, "t.jsonl"], "--into FILE.png"), ([LIMITS, "t.jsonl", "--into", "c.gif"], "FILE.png or FILE.svg"), ([LIMITS, "--format", "csv"], "is no result"),
+    ([LIMITS, "e.jsonl", "--format", "csv"], "nothing to draw"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("arguments", "words"), WRONG)
+def test_what_can_not_be_drawn_is_told(usher: Usher, arguments: list[str], words: str) -> None:
+    outcome = usher("chart", *arguments, t__jsonl=BULK, e__jsonl=HEAD + "\n")
+    assert (outcome.status, words in outcome.err) == (2, True), outcome.err
