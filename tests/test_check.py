@@ -141,7 +141,7 @@ def test_nothing_is_found_where_nothing_is_wrong(name: str, flow: str) -> None:
 
 
 DEMOS = {
-    "harbour": [], "quay": [], "boaters": [], "limits": [], "shelf": [], "return": [], "front-believed": [], "recorded": [], "sequential": [],
+    "harbour": [], "quay": [], "boaters": [], "limits": [], "shelf": [], "return": [], "front-believed": [], "recorded": [], "sequential": [], "busy": [],
     "mistaken": ["errors-uncaught@who"], "sequential-mistaken": ["errors-uncaught@who"], "leaking": ["errors-uncaught@who"], "front": ["https-loop@tls"],
     "boaters-blocked-1": ["preflight-refused@who"], "boaters-blocked-2": ["preflight-unrouted@page-rules"], "boaters-blocked-3": ["errors-without-cors@browsers"],
     "boaters-blocked-5": ["call-unlisted@browsers"], "limits-instances": ["limit-per-instance"], "limits-misplaced": ["identity-too-late@fair"],

@@ -68,7 +68,23 @@ def test_every_demo_pipeline_tells_its_story(
     assert again.out == done.out
 
 
-@pytest.mark.parametrize("chapter", ["quay", "flows", "front", "pages", "limits", "shelf", "recording"])
+@pytest.mark.parametrize(
+    "chapter",
+    [
+        "quay",
+        "flows",
+        "leak",
+        "front",
+        "pages",
+        "return",
+        "compare",
+        "check",
+        "limits",
+        "shelf",
+        "traffic",
+        "recording",
+    ],
+)
 def test_every_chapter_goes_as_it_should(usher: Usher, chapter: str) -> None:
     done = usher("demo", chapter)
     assert (done.status, done.err) == (0, "")

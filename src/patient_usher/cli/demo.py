@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from argparse import ArgumentParser, Namespace, RawDescriptionHelpFormatter
+from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -23,7 +24,7 @@ class Part(NamedTuple):
     says: str
     pipeline: str
     trace: str
-    """Nothing: the pipeline is checked."""
+    """Nothing: the pipeline is checked. A dollar: what stands for the pipeline is a command, run on the busy day."""
     as_it_should: bool = True
     """Whether all expectations hold; a mistake is shown by some that don't."""
     against: str = ""
@@ -116,6 +117,18 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
             Part("In front of authentication the cache gives one caller's answer to another.", "shelf-leaking.yaml", "shelf-story.yaml", False),
         ],
     ),
+    "traffic": (
+        "a busy day's log: who hurts us, which quota would stop them, which lifetime saves most",
+        [
+            Part("The log becomes a trace: what came within a second is spread over it.", "import busy.log --into busy.jsonl", "$"),
+            Part("Replayed: who came, what became of it, what the shelf saved.", "replay busy.yaml busy.jsonl", "$"),
+            Part(
+                "Which quota stops the one who hurts us, and nobody else?",
+                "sweep busy.yaml busy.jsonl --try throttle.quota=20,60,120 --goal 'refused(address=203.0.113.9) > 0.8 and refused(others) == 0'", "$",
+            ),
+            Part("Which lifetime saves the handlers most?", "sweep busy.yaml busy.jsonl --try routes.tides.cache.shared=1s,10s,10m", "$"),
+        ],
+    ),
     "recording": (
         "a model held against a real browser's recording",
         [Part("Every request of the recording, with the status that was recorded as what is expected.", "recorded.yaml", "harbour.har")],
@@ -186,6 +199,8 @@ def _report(painter: Painter, part: Part) -> int:
         return _compared(painter, part)
     if not part.trace:
         return _checked(painter, part)
+    if part.trace == "$":
+        return _commanded(painter, part.pipeline)
     pipeline = load(FOLDER / part.pipeline)
     har = HarOptions(sign="maren", expect_recorded=True) if part.trace.endswith(".har") else HarOptions()
     prepared = Trace.read(FOLDER / part.trace, har=har).prepared(pipeline)
@@ -209,6 +224,40 @@ def _compared(painter: Painter, part: Part) -> int:
     return 1 if comparison.changed else 0
 
 
+def _commanded(painter: Painter, command: str) -> int:
+    """Run a command in a folder of its own that has the busy day's log."""
+    import shlex
+    import sys
+    from contextlib import chdir
+
+    from patient_usher.cli import main
+
+    folder = _busy_day()
+    painter.write([line((f"$ usher {command}", "field")), []])
+    sys.stdout.flush()
+    with chdir(folder):
+        return main(shlex.split(command))
+
+
+@cache
+def _busy_day() -> Path:
+    from atexit import register
+    from shutil import copy, rmtree
+    from tempfile import mkdtemp
+
+    folder = Path(mkdtemp(prefix="usher-demo-"))
+    register(rmtree, folder, ignore_errors=True)
+    copy(FOLDER / "busy.yaml", folder)
+    (folder / "busy.log").write_text(_busy_log(), encoding="utf-8")
+    return folder
+
+
+def _busy_log() -> str:
+    from patient_usher.demo.busy_day import lines
+
+    return "".join(f"{line}\n" for line in lines())
+
+
 def _checked(painter: Painter, part: Part) -> int:
     from patient_usher.core.analysis.check import check
     from patient_usher.reports import findings
@@ -221,6 +270,7 @@ def _copy(folder: Path) -> int:
     from patient_usher.cli.init import write_new
 
     names = sorted(path.name for path in FOLDER.iterdir() if path.suffix in (".yaml", ".har", ".csv", ".jsonl"))
-    write_new(folder, {name: (FOLDER / name).read_text(encoding="utf-8") for name in names})
+    texts = {name: (FOLDER / name).read_text(encoding="utf-8") for name in names}
+    write_new(folder, {**texts, "busy.log": _busy_log()})
     print(f"wrote {', '.join(names)} to {folder}")
     return 0

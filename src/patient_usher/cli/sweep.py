@@ -34,7 +34,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("trace", metavar="TRACE", type=Path, help="the trace to replay under each combination")
     parser.add_argument(
         "--try", metavar="STAGE.OPTION=A,B,C", dest="tries", action="append", required=True,
-        help="values of one setting, 1..6 for a range; deployment.instances too; may be repeated",
+        help="values of one setting, 1..6 for a range; routes.ROUTE.SETTING and deployment.KEY too; may be repeated",
     )  # fmt: skip
     parser.add_argument("--goal", metavar="GOAL", help="find the least change that meets this")
     parser.add_argument("--chart", metavar="FILE", type=Path, help="the same as a picture: FILE.png or FILE.svg")
@@ -52,7 +52,11 @@ def run(args: Namespace) -> int:
     for combination in combinations:  # all that is wrong is told before anything runs
         pipeline.changed(sweep.overlay_of(combination))
     trials = sweep.marked(_trials(args, pipeline, combinations))
-    chosen = sweep.nearest(trials, wanted, _present(pipeline, combinations[0])) if wanted is not None else None
+    chosen = (
+        sweep.nearest(trials, wanted, sweep.present_of(pipeline.source.doc, combinations[0]))
+        if wanted is not None
+        else None
+    )
     title = f"{pipeline.name}: {len(trials)} combinations, {trials[0].figures.requests[None]:,} requests each"
     if args.format == "json":
         from patient_usher.reports.result import dump
@@ -100,21 +104,6 @@ def _goal(text: str | None) -> Any:
     except ValueError as error:
         what, _, mend = str(error).partition("; ")
         raise _unusable("--goal", what, mend) from None
-
-
-def _present(pipeline: Blueprint, combination: Combination) -> dict[str, Any]:
-    """What the settings are now, as the file says it."""
-    from patient_usher.core.model.overlays import named
-
-    stages = named(pipeline.source.doc, "stages")
-    found: dict[str, Any] = {}
-    for name, _ in combination:
-        head, _, rest = name.partition(".")
-        node: Any = pipeline.source.doc.get("deployment", {}) if head == "deployment" else stages.get(head, {})
-        for key in rest.split("."):
-            node = node.get(key) if isinstance(node, dict) else None
-        found[name] = node
-    return found
 
 
 _worker: dict[str, Any] = {}

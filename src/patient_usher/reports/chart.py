@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
+from math import isnan, nan
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -74,14 +75,11 @@ def _class(row: Row) -> str:
 
 
 def _held(rows: Sequence[Row], width: float) -> list[float]:
-    """The least that was left in each bin; where nothing came, what was left before."""
-    found = [float(rows[0]["limit_quota"])] * BINS
-    least: dict[int, float] = {}
+    """The least that was left in each bin; where nothing came, nobody knows (NaN)."""
+    found = [nan] * BINS
     for row in rows:
         at = min(int(row["at"] / width), BINS - 1)
-        least[at] = min(least.get(at, float("inf")), row["limit_remaining"])
-    for at in range(BINS):
-        found[at] = least.get(at, found[at - 1] if at else found[at])
+        found[at] = row["limit_remaining"] if isnan(found[at]) else min(found[at], row["limit_remaining"])
     return found
 
 
@@ -112,7 +110,9 @@ def as_csv(figures: Figures) -> str:
     return out.getvalue()
 
 
-def _plain(value: float) -> float | int:
+def _plain(value: float) -> float | int | str:
+    if isnan(value):
+        return ""
     return int(value) if value == int(value) else value
 
 

@@ -12,6 +12,7 @@ from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared
 from patient_usher.core.engine.replay import Replay
 from patient_usher.core.engine.world import World
+from patient_usher.core.model.overlays import named
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Verifier
 
@@ -60,15 +61,30 @@ def combinations_of(tries: Mapping[str, Sequence[Any]]) -> list[Combination]:
     return [tuple(zip(tries, chosen, strict=True)) for chosen in product(*tries.values())]
 
 
+def _path(name: str) -> list[str]:
+    """Where in an overlay a setting stands."""
+    parts = name.split(".")
+    return parts if parts[0] in ("deployment", "routes") else ["stages", *parts]
+
+
+def present_of(doc: Mapping[str, Any], combination: Combination) -> dict[str, Any]:
+    """What the settings of a combination are in a document."""
+    found: dict[str, Any] = {}
+    for name, _ in combination:
+        first, *rest = _path(name)
+        node: Any = named(doc, first) if first in ("stages", "routes") else doc.get(first)
+        for key in rest:
+            node = node.get(key) if isinstance(node, dict) else None
+        found[name] = node
+    return found
+
+
 def overlay_of(combination: Combination) -> dict[str, Any]:
-    """A combination as an overlay: ``STAGE.OPTION``, or ``deployment.KEY``."""
+    """A combination as an overlay: ``STAGE.OPTION``, ``routes.ROUTE.SETTING`` or ``deployment.KEY``."""
     overlay: dict[str, Any] = {}
     for name, value in combination:
-        head, _, rest = name.partition(".")
+        *outer, last = _path(name)
         node = overlay
-        for key in ("deployment",) if head == "deployment" else ("stages", head):
-            node = node.setdefault(key, {})
-        *outer, last = rest.split(".")
         for key in outer:
             node = node.setdefault(key, {})
         node[last] = value
@@ -100,12 +116,16 @@ def marked(trials: Sequence[Trial]) -> list[Trial]:
         figures = trial.figures
         return figures.share(None), figures.waiting(), figures.broken + trial.broken_always
 
-    known = [costs(trial) for trial in trials]
+    known = [(costs(trial), trial.figures.handled) for trial in trials]
 
-    def beaten(cost: tuple[float, ...]) -> bool:
-        return any(other != cost and all(a <= b for a, b in zip(other, cost, strict=True)) for other in known)
+    def beaten(cost: tuple[float, ...], runs: int) -> bool:
+        """By one that is no worse in anything; runs of handlers count where all else is equal."""
+        return any(
+            all(a <= b for a, b in zip(other, cost, strict=True)) and (other != cost or fewer < runs)
+            for other, fewer in known
+        )
 
-    return [trial._replace(best=not beaten(cost)) for trial, cost in zip(trials, known, strict=True)]
+    return [trial._replace(best=not beaten(*cost)) for trial, cost in zip(trials, known, strict=True)]
 
 
 def nearest(trials: Sequence[Trial], wanted: Goal, present: Mapping[str, Any]) -> tuple[Trial, float]:
