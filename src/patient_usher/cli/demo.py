@@ -228,12 +228,14 @@ def _commanded(painter: Painter, command: str) -> int:
     """Run a command in a folder of its own that has the busy day's log."""
     import shlex
     import sys
+    import textwrap
     from contextlib import chdir
 
     from patient_usher.cli import main
 
     folder = _busy_day()
-    painter.write([line((f"$ usher {command}", "field")), []])
+    parts = textwrap.wrap(f"$ usher {command}", 96, subsequent_indent="    ", break_on_hyphens=False)
+    painter.write([*(line((part + (" \\" if part is not parts[-1] else ""), "field")) for part in parts), []])
     sys.stdout.flush()
     with chdir(folder):
         return main(shlex.split(command))

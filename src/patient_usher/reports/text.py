@@ -14,7 +14,7 @@ from typing import Any
 from patient_usher.core.model.words import OUTCOMES, SLIPS
 from patient_usher.core.verify.record import final_of
 from patient_usher.core.verify.summary import Summary
-from patient_usher.reports.paint import Line, Piece, fit, line
+from patient_usher.reports.paint import Line, Piece, fit, line, shown
 
 WIDTH = 100
 
@@ -275,7 +275,7 @@ def failures(record: Record) -> Iterator[Line]:
     """The checks that did not hold."""
     for check in record["checks"]:
         if not check["ok"]:
-            wanted, got = value_text(check["expected"]), value_text(check["actual"])
+            wanted, got = shown(value_text(check["expected"])), shown(value_text(check["actual"]))
             text = f"{check['what']}: expected {wanted}, got {got}"
             if check["what"] == "browser":
                 for part in textwrap.wrap(text, WIDTH - 4, subsequent_indent="  "):
