@@ -14,6 +14,7 @@ from typing import Any, ClassVar
 
 import pytest
 import zstandard
+from openapi_spec_validator import validate
 from ruamel.yaml import YAML
 
 from conftest import DEMO, Outcome
@@ -327,6 +328,7 @@ def test_a_description_becomes_a_pipeline_that_does_what_it_says(
     usher: Usher, tmp_path: Path, version: str, form: str
 ) -> None:
     text = OPENAPI.replace("VERSION", version)
+    validate(YAML(typ="safe", pure=True).load(text))
     if form == "json":
         text = json.dumps(YAML(typ="safe", pure=True).load(text))
     assert usher("import", "o.txt", "--into", "p.yaml", o__txt=text).status == 0

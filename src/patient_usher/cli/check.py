@@ -13,11 +13,11 @@ from typing import Any
 
 from patient_usher import __version__
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
-from patient_usher.core.analysis.candidates import Probe
 from patient_usher.core.analysis.check import Checked, check, mend_all, variant_of
 from patient_usher.core.analysis.finding import LEVELS
 from patient_usher.core.analysis.findings import rule, rules
 from patient_usher.core.analysis.trials import BASE, BUDGET
+from patient_usher.core.analysis.vocabulary import Probe
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.model.document import Problem, Spot, Unusable, near
 from patient_usher.files.environment import ENVIRONMENT

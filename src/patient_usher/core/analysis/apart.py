@@ -6,9 +6,10 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.candidates import Probe, probes
+from patient_usher.core.analysis.candidates import probes
 from patient_usher.core.analysis.orders import Order, movable, near, reordered
 from patient_usher.core.analysis.trials import BASE, BUDGET, prepared
+from patient_usher.core.analysis.vocabulary import Probe
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared
 from patient_usher.core.engine.replay import Replay, Send

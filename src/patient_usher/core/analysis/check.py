@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.candidates import Probe
 from patient_usher.core.analysis.finding import LEVELS, Rule, Site, Suspicion
 from patient_usher.core.analysis.findings import rules
 from patient_usher.core.analysis.findings.known_stale import stale
 from patient_usher.core.analysis.mending import Mend, variant_between
 from patient_usher.core.analysis.trials import BUDGET, Run, Trials
+from patient_usher.core.analysis.vocabulary import Probe
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.compile import compile_source
 from patient_usher.core.engine.prepare import Prepared

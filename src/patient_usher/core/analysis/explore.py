@@ -9,8 +9,9 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from random import Random
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.candidates import Probe, probes
+from patient_usher.core.analysis.candidates import probes
 from patient_usher.core.analysis.trials import BASE, Run, Trials, prepared
+from patient_usher.core.analysis.vocabulary import Probe
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.replay import Replay
 from patient_usher.core.engine.world import World

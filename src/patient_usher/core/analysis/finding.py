@@ -10,9 +10,10 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cached_property
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.candidates import Probe, Vocabulary, probes
+from patient_usher.core.analysis.candidates import probes
 from patient_usher.core.analysis.mending import Mend
 from patient_usher.core.analysis.trials import Run, Trials
+from patient_usher.core.analysis.vocabulary import Probe, Vocabulary
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.placing import PlacedRoute
 from patient_usher.core.model.document import Path

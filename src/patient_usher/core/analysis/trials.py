@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.candidates import Probe
+from patient_usher.core.analysis.vocabulary import Probe
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared, prepare, read_spec
 from patient_usher.core.engine.replay import Replay, Send

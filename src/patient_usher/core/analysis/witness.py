@@ -7,9 +7,9 @@ from collections import Counter
 from collections.abc import Iterator
 from typing import Any
 
-from patient_usher.core.analysis.candidates import Probe
 from patient_usher.core.analysis.finding import telling
 from patient_usher.core.analysis.trials import Run, prepared
+from patient_usher.core.analysis.vocabulary import Probe
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.replay import Replay, Send
 from patient_usher.core.engine.world import World

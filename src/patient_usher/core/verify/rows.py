@@ -78,7 +78,8 @@ def row_of_record(record: dict[str, Any]) -> dict[str, Any]:
     said = {name: record.get(name) for name in COLUMNS}
     return {
         **said,
-        "took": round(record["finished"] - record["at"], 6),
+        "at": float(record["at"]),
+        "took": round(float(record["finished"] - record["at"]), 6),
         "method": request["method"],
         "path": f"/{path}",
         "status": response["status"] if response else None,

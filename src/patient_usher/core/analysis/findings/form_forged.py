@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.candidates import STRANGER, Probe
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion, shows
 from patient_usher.core.analysis.mending import Document, Edit, mend
 from patient_usher.core.analysis.samples import path_of
+from patient_usher.core.analysis.vocabulary import STRANGER, Probe
 from patient_usher.core.model.document import Path
 
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.candidates import Probe, bursts
+from patient_usher.core.analysis.candidates import bursts
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion, shows
 from patient_usher.core.analysis.mending import append, mend
+from patient_usher.core.analysis.vocabulary import Probe
 
 
 def look(site: Site) -> Iterator[Suspicion]:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.candidates import Probe
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion, shows
 from patient_usher.core.analysis.mending import mend, stand
+from patient_usher.core.analysis.vocabulary import Probe
 from patient_usher.core.engine.placing import PlacedRoute
 
 _COSTLY = ("authenticate", "read-body", "validate", "python")
