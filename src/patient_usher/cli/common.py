@@ -106,14 +106,21 @@ def pipeline_of(args: Namespace, *, warns: bool = True) -> Blueprint:
     return pipeline
 
 
+MENTIONED = 2_000
+"""How many requests are tried to tell how many findings a check has."""
+
+
 def mention(painter: Painter, pipeline: Blueprint) -> None:
-    """How many findings a check has, in one line; nothing where there is none."""
+    """How many findings a check has, in one line; nothing where there is none. Code of the user's isn't run for it."""
+    if pipeline.source.load_python is not None:
+        return
     from patient_usher.core.analysis.check import check
 
-    found = check(pipeline).at_least("advice")
+    checked = check(pipeline, budget=MENTIONED)
+    found = checked.at_least("advice")
     if found:
         names = ", ".join(one.where for one in found[:2]) + (", ..." if len(found) > 2 else "")
-        count = f"{len(found)} finding{'' if len(found) == 1 else 's'}"
+        count = f"{'' if checked.whole else 'at least '}{len(found)} finding{'' if len(found) == 1 else 's'}"
         painter.write([line(("✗ usher check", "raised"), f": {count} ({names})")])
 
 
