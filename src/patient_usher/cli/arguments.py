@@ -6,7 +6,7 @@ import sys
 from argparse import ArgumentParser
 from typing import NoReturn
 
-from patient_usher.core.model.document import near
+from patient_usher.core.model.document import Problem, Spot, Unusable, near
 from patient_usher.reports.paint import shown
 
 
@@ -22,3 +22,8 @@ class Parser(ArgumentParser):
             message = f"there is no option or argument '{word}' here" + (f"; {hint}" if hint.startswith("did") else "")
         print(shown(f"{self.prog}: {message}; {self.prog} --help says more"), file=sys.stderr)
         sys.exit(2)
+
+
+def unusable(what: str, mend: str, where: str = "command line") -> Unusable:
+    """What is wrong with the command line, or with a file that it names, and what would be right."""
+    return Unusable([Problem(Spot(where, 1, 1), what, mend)])

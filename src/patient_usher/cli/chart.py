@@ -9,10 +9,10 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 from typing import Any
 
+from patient_usher.cli.arguments import unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.cli.compare import saved
 from patient_usher.core.engine.world import World
-from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.core.verify.rows import row_of_record, rows_of
 from patient_usher.files.trace import Trace
 from patient_usher.lab import sends
@@ -30,12 +30,12 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(args: Namespace) -> int:
     """Draw. Returns the exit status."""
     if args.into is None and args.format is None:
-        raise _unusable("nothing to write is named", "add --into FILE.png, or --format csv")
+        raise unusable("nothing to write is named", "add --into FILE.png, or --format csv")
     if args.into is not None and args.into.suffix not in (".png", ".svg"):
-        raise _unusable(f"{args.into} is no picture's name", "write FILE.png or FILE.svg")
+        raise unusable(f"{args.into} is no picture's name", "write FILE.png or FILE.svg")
     name, rows = _rows(args)
     if not rows:
-        raise _unusable("there is nothing to draw", "name a result or a trace with requests")
+        raise unusable("there is nothing to draw", "name a result or a trace with requests")
     figures = figures_of(rows)
     if args.format == "csv":
         sys.stdout.write(as_csv(figures))
@@ -50,14 +50,10 @@ def _rows(args: Namespace) -> tuple[str, list[dict[str, Any]]]:
     if args.trace is None:
         records = saved(args.pipeline)
         if records is None:
-            raise _unusable(f"{args.pipeline} is no result, and there is no trace", "name a trace behind the pipeline")
+            raise unusable(f"{args.pipeline} is no result, and there is no trace", "name a trace behind the pipeline")
         return args.pipeline.name, [row_of_record(record) for record in records]
     pipeline = pipeline_of(args)
     trace = Trace.read(args.trace, allow_files=args.allow_files).prepared(pipeline)
     replayed = sends(World(pipeline, args.seed), trace, journeys=False)
     rows = [row for send, _, starts in replayed for row in rows_of(send, starts)]
     return pipeline.name, [row for row in rows if row["outcome"] != "not-sent"]
-
-
-def _unusable(what: str, mend: str) -> Unusable:
-    return Unusable([Problem(Spot("command line", 1, 1), what, mend)])

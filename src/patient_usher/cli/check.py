@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from patient_usher import __version__
+from patient_usher.cli.arguments import unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.core.analysis.check import Checked, check, mend_all, variant_of
 from patient_usher.core.analysis.finding import LEVELS
@@ -60,7 +61,7 @@ def run(args: Namespace) -> int:
     if args.explain is not None:
         return _explain(args.explain)
     if args.pipeline is None:
-        raise _unusable("no pipeline is named", "write usher check PIPELINE")
+        raise unusable("no pipeline is named", "write usher check PIPELINE")
     pipeline = pipeline_of(args, warns=False)
     checked = checked_by(pipeline, args)
     if args.mend:
@@ -83,7 +84,7 @@ def checked_by(pipeline: Blueprint, args: Namespace) -> Checked:
         trace = Trace.read(path, allow_files=args.allow_files, allow_env=args.allow_env)
         prepared.append(trace.prepared(pipeline))
         if prepared[-1].streams:
-            raise _unusable(f"{path} is a trace in bulk", "name one that people write")
+            raise unusable(f"{path} is a trace in bulk", "name one that people write")
         probes += _probes(trace.requests_for(pipeline))
         base = prepared[0].base
     return check(pipeline, budget=args.budget, base=base, traces=prepared, more=probes)
@@ -105,7 +106,7 @@ def _mend(args: Namespace, checked: Checked) -> int:
     known = [name for found in checked.findings for name in (found.rule.code, found.where)]
     for name in wanted:
         if name not in known:
-            raise _unusable(f"nothing called '{name}' is found", near(name, known) or "nothing needs mending")
+            raise unusable(f"nothing called '{name}' is found", near(name, known) or "nothing needs mending")
     mended, done = mend_all(checked, wanted)
     if not done:
         print("nothing needs mending", file=sys.stderr)
@@ -126,7 +127,7 @@ def _mend(args: Namespace, checked: Checked) -> int:
 def _explain(code: str) -> int:
     codes = [known.code for known in rules()]
     if code not in codes:
-        raise _unusable(f"there is no finding '{code}'", near(code, codes))
+        raise unusable(f"there is no finding '{code}'", near(code, codes))
     from patient_usher.files.pipeline import pipeline_of_text
 
     checked = check(pipeline_of_text(rule(code).example.lstrip("\n"), "example.yaml"))
@@ -137,7 +138,3 @@ def _explain(code: str) -> int:
 def _hidden(lines: Any) -> Any:
     """Lines in which nothing of the environment stands."""
     return ([piece._replace(text=ENVIRONMENT.hidden(piece.text)) for piece in pieces] for pieces in lines)
-
-
-def _unusable(what: str, mend: str) -> Unusable:
-    return Unusable([Problem(Spot("command line", 1, 1), what, mend)])

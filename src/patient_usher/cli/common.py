@@ -106,6 +106,24 @@ def pipeline_of(args: Namespace, *, warns: bool = True) -> Blueprint:
     return pipeline
 
 
+def progress(words: str) -> Callable[[int], None]:
+    """Shows on a terminal how far things are."""
+    if not sys.stderr.isatty():
+        return lambda done: None
+
+    def watch(done: int) -> None:
+        if done % 20 == 0:
+            print(f"\r{done:,} {words}\x1b[K", end="", file=sys.stderr, flush=True)
+
+    return watch
+
+
+def done() -> None:
+    """Takes away what it showed."""
+    if sys.stderr.isatty():
+        print("\r\x1b[K", end="", file=sys.stderr, flush=True)
+
+
 MENTIONED = 2_000
 """How many requests are tried to tell how many findings a check has."""
 

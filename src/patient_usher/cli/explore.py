@@ -9,8 +9,7 @@ import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
-from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
-from patient_usher.cli.reorder import done, progress
+from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.core.analysis.explore import BUDGET, explore, trace_of
 from patient_usher.core.analysis.trials import BASE
 from patient_usher.files.environment import ENVIRONMENT

@@ -7,17 +7,17 @@ from __future__ import annotations
 import os
 import sys
 from argparse import ArgumentParser, Namespace
-from collections.abc import Callable
 from pathlib import Path
 
-from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
+from patient_usher.cli.arguments import unusable
+from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.core.analysis.apart import told_apart
 from patient_usher.core.analysis.orders import Found, Wishes, as_listed, movable
 from patient_usher.core.analysis.reorder import Pair, outcome, pairs_of, swaps
 from patient_usher.core.analysis.trials import BASE, BUDGET
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared
-from patient_usher.core.model.document import Problem, Spot, Unusable, near
+from patient_usher.core.model.document import near
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.trace import HarOptions, Trace
 from patient_usher.files.writing import write_whole
@@ -63,9 +63,9 @@ def run(args: Namespace) -> int:
     wishes = [_wish(text, pipeline) for text in args.wish]
     traces = [_trace(args, path).prepared(pipeline) for path in args.traces]
     if not traces and not wishes:
-        raise _unusable("there is no trace to replay", "name one, or a --wish, or --tell-apart")
+        raise unusable("there is no trace to replay", "name one, or a --wish, or --tell-apart")
     if any(trace.streams for trace in traces):
-        raise _unusable("a trace in bulk can't be replayed so often", "name one that people write")
+        raise unusable("a trace in bulk can't be replayed so often", "name one that people write")
     pairs = _swapped(args, pipeline, traces)
     search = Wishes(pipeline, traces, wishes)
     search.watch = progress("orders replayed")
@@ -106,10 +106,10 @@ def _wish(text: str, pipeline: Blueprint) -> tuple[str, str]:
     before, sign, after = text.partition("<")
     known = movable(pipeline)
     if not sign:
-        raise _unusable(f"'{text}' is no wish", "write A<B, in quotes")
+        raise unusable(f"'{text}' is no wish", "write A<B, in quotes")
     for name in (before.strip(), after.strip()):
         if name not in known:
-            raise _unusable(f"no stage that can move is called '{name}'", near(name, known))
+            raise unusable(f"no stage that can move is called '{name}'", near(name, known))
     return before.strip(), after.strip()
 
 
@@ -119,24 +119,6 @@ def _swapped(args: Namespace, pipeline: Blueprint, traces: list[Prepared]) -> li
     count = len(pairs_of(movable(pipeline), every=args.all_pairs))
     watch = progress(f"of {count} pairs swapped")
     return list(swaps(pipeline, traces, every=args.all_pairs, seed=args.seed, watch=watch))
-
-
-def progress(words: str) -> Callable[[int], None]:
-    """Shows on a terminal how far things are."""
-    if not sys.stderr.isatty():
-        return lambda done: None
-
-    def watch(done: int) -> None:
-        if done % 20 == 0:
-            print(f"\r{done:,} {words}\x1b[K", end="", file=sys.stderr, flush=True)
-
-    return watch
-
-
-def done() -> None:
-    """Takes away what it showed."""
-    if sys.stderr.isatty():
-        print("\r\x1b[K", end="", file=sys.stderr, flush=True)
 
 
 def _tell_apart(args: Namespace, pipeline: Blueprint) -> int:
@@ -158,7 +140,7 @@ def _tell_apart(args: Namespace, pipeline: Blueprint) -> int:
 
 def _picture(path: Path, pipeline: Blueprint, pairs: list[Pair]) -> None:
     if path.suffix not in (".png", ".svg"):
-        raise _unusable(f"{path} is no picture's name", "write FILE.png or FILE.svg")
+        raise unusable(f"{path} is no picture's name", "write FILE.png or FILE.svg")
     report.picture(path, pipeline.name, movable(pipeline), pairs)
 
 
@@ -168,7 +150,3 @@ def _write_variant(args: Namespace, pipeline: Blueprint, found: Found) -> None:
     order = as_listed(pipeline, found.order)
     write_whole(args.write, yaml_of({"patient-usher": "pipeline/1", "like": like, "order": order}, deep=1))
     print(f"wrote {args.write}, a variant of {args.pipeline}", file=sys.stderr)
-
-
-def _unusable(what: str, mend: str) -> Unusable:
-    return Unusable([Problem(Spot("command line", 1, 1), what, mend)])

@@ -15,13 +15,12 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
-from patient_usher.cli.reorder import done, progress
+from patient_usher.cli.arguments import unusable
+from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.core.analysis import sweep
 from patient_usher.core.analysis.figures import goal
 from patient_usher.core.analysis.sweep import Combination, Trial
 from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.files.text import parse_value
 from patient_usher.files.trace import Trace
 from patient_usher.reports import sweep as report
@@ -48,7 +47,7 @@ def run(args: Namespace) -> int:
     combinations = _combinations(args)
     wanted = _goal(args.goal)
     if args.chart is not None and args.chart.suffix not in (".png", ".svg"):
-        raise _unusable("--chart", f"{args.chart} is no picture's name", "write FILE.png or FILE.svg")
+        raise unusable(f"{args.chart} is no picture's name", "write FILE.png or FILE.svg", "--chart")
     for combination in combinations:  # all that is wrong is told before anything runs
         pipeline.changed(sweep.overlay_of(combination))
     trials = sweep.marked(_trials(args, pipeline, combinations))
@@ -89,13 +88,13 @@ def _combinations(args: Namespace) -> list[Combination]:
         name, equals, values = text.partition("=")
         found = [parse_value(value) for value in sweep.values_of(values)]
         if not equals or "." not in name or not found:
-            raise _unusable("--try", f"'{text}' tries nothing", "write STAGE.OPTION=A,B,C, as in throttle.quota=10,20")
+            raise unusable(f"'{text}' tries nothing", "write STAGE.OPTION=A,B,C, as in throttle.quota=10,20", "--try")
         tries[name] = found
     try:
         return sweep.combinations_of(tries)
     except ValueError as error:
         what, _, mend = str(error).partition("; ")
-        raise _unusable("--try", what, mend) from None
+        raise unusable(what, mend, "--try") from None
 
 
 def _goal(text: str | None) -> Any:
@@ -103,7 +102,7 @@ def _goal(text: str | None) -> Any:
         return goal(text) if text is not None else None
     except ValueError as error:
         what, _, mend = str(error).partition("; ")
-        raise _unusable("--goal", what, mend) from None
+        raise unusable(what, mend, "--goal") from None
 
 
 _worker: dict[str, Any] = {}
@@ -136,7 +135,3 @@ def _trials(args: Namespace, pipeline: Blueprint, combinations: list[Combination
                 watch(len(found))
     done()
     return found
-
-
-def _unusable(where: str, what: str, mend: str) -> Unusable:
-    return Unusable([Problem(Spot(where, 1, 1), what, mend)])

@@ -8,6 +8,8 @@ from math import isnan, nan
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from patient_usher.reports.figure import SIZE, drawing, save
+
 Row = dict[str, Any]
 
 BINS = 60
@@ -118,16 +120,11 @@ def _plain(value: float) -> float | int | str:
 
 def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> None:
     """The figure, PNG or SVG by the file's name."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    matplotlib.rcParams["svg.hashsalt"] = "usher"
-    from matplotlib import pyplot
-
+    pyplot = drawing()
     waits = sorted(row["took"] for row in rows)
     panels = [panel for panel in _PANELS if any(one.panel == panel for one in figures.series)]
     panels += ["waiting"] if waits and waits[-1] > 0 else []
-    figure, grid = pyplot.subplots(len(panels), 1, figsize=(12.8, 8), dpi=100, squeeze=False, layout="constrained")
+    figure, grid = pyplot.subplots(len(panels), 1, **SIZE, squeeze=False, layout="constrained")
     for axes, panel in zip(grid[:, 0], panels, strict=True):
         chosen = [one for one in figures.series if one.panel == panel]
         if panel == "waiting":
@@ -143,8 +140,7 @@ def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> No
             axes.legend(frameon=False, fontsize=9, loc="lower right", bbox_to_anchor=(1, 1), ncols=4, borderpad=0)
     grid[-1, 0].set_xlabel("seconds" if panels[-1:] == ["waiting"] else "seconds from the start of the trace")
     figure.suptitle(title, fontsize=15)
-    figure.savefig(path, metadata={"Date": None} if path.suffix == ".svg" else {"Software": None})
-    pyplot.close(figure)
+    save(figure, path)
 
 
 _TITLE: Any = {"loc": "left", "fontsize": 11}

@@ -13,6 +13,7 @@ from patient_usher.core.analysis.orders import Found
 from patient_usher.core.analysis.reorder import VERDICTS, Pair
 from patient_usher.core.verify.record import Record
 from patient_usher.reports.compare import Sides, worked
+from patient_usher.reports.figure import SIZE, drawing, save
 from patient_usher.reports.paint import Line, Piece, line
 from patient_usher.reports.snippet import yaml_of
 from patient_usher.reports.text import WIDTH
@@ -213,15 +214,10 @@ def trace_of(apart: Apart, base: str) -> dict[str, Any]:
 
 def picture(path: Path, title: str, order: Sequence[str], pairs: Sequence[Pair]) -> None:
     """The matrix as a picture, PNG or SVG by the file's name: shapes as well as colours say the verdict."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    matplotlib.rcParams["svg.hashsalt"] = "usher"
-    from matplotlib import pyplot
-
+    pyplot = drawing()
     shapes = {"free": ("o", "#4d7a3a"), "fields": ("D", "#b58900"), "must-not": ("X", "#a40e26")}
     count = len(order)
-    figure, axes = pyplot.subplots(figsize=(12.8, 8), dpi=100)
+    figure, axes = pyplot.subplots(**SIZE)
     at = {name: number for number, name in enumerate(order)}
     for verdict, (shape, colour) in shapes.items():
         chosen = [pair for pair in pairs if pair.verdict == verdict]
@@ -242,5 +238,4 @@ def picture(path: Path, title: str, order: Sequence[str], pairs: Sequence[Pair])
     axes.legend(loc="lower left", fontsize=12, markerscale=0.5, frameon=False)
     figure.suptitle(f"{title}: what swapping two stages changes (numbers: requests)", fontsize=15)
     figure.tight_layout()
-    figure.savefig(path, metadata={"Date": None} if path.suffix == ".svg" else {"Software": None})
-    pyplot.close(figure)
+    save(figure, path)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from typing import Any, BinaryIO
 
 from patient_usher.core.verify.rows import COLUMNS
@@ -72,9 +72,3 @@ def _parquet(out: BinaryIO) -> Sink:
 
 FORMATS: dict[str, Callable[[BinaryIO], Sink]] = {".jsonl": _json_lines, ".csv": _csv, ".parquet": _parquet}
 """By the file's ending, what takes its rows."""
-
-
-def columns_told() -> Iterator[str]:
-    """Every column with what it says, a line each."""
-    for name, column in COLUMNS.items():
-        yield f"{name:<16} {column.sort:<7} {column.says}"

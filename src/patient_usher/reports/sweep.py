@@ -9,6 +9,7 @@ from pathlib import Path
 
 from patient_usher.core.analysis.figures import Goal
 from patient_usher.core.analysis.sweep import Trial
+from patient_usher.reports.figure import SIZE, drawing, save
 from patient_usher.reports.paint import Line, Piece, line
 
 
@@ -111,18 +112,11 @@ def as_csv(trials: Sequence[Trial]) -> str:
 
 def picture(path: Path, title: str, trials: Sequence[Trial]) -> None:
     """Refusals, handler runs and waiting by combination, PNG or SVG by the file's name."""
-    import matplotlib
-
-    matplotlib.use("Agg")
-    matplotlib.rcParams["svg.hashsalt"] = "usher"
-    from matplotlib import pyplot
-
+    pyplot = drawing()
     labels = ["\n".join(f"{name.partition('.')[2]} {value}" for name, value in trial.combination) for trial in trials]
     places = range(len(trials))
     names = _names(trials)
-    figure, (shares, runs, waits) = pyplot.subplots(
-        3, 1, figsize=(12.8, 8), dpi=100, sharex=True, height_ratios=[2, 1, 1]
-    )
+    figure, (shares, runs, waits) = pyplot.subplots(3, 1, **SIZE, sharex=True, height_ratios=[2, 1, 1])
     styles = (("o", "-", "#1b1f24"), ("s", "--", "#a40e26"), ("^", ":", "#0b5cad"), ("D", "-.", "#b58900"))
     everybody = [100 * trial.figures.share(None) for trial in trials]
     lines = [("everybody", everybody)]
@@ -143,5 +137,4 @@ def picture(path: Path, title: str, trials: Sequence[Trial]) -> None:
         axes.set_ylim(bottom=0)
     figure.suptitle(title, fontsize=15)
     figure.tight_layout()
-    figure.savefig(path, metadata={"Date": None} if path.suffix == ".svg" else {"Software": None})
-    pyplot.close(figure)
+    save(figure, path)

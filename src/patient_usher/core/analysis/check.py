@@ -16,7 +16,7 @@ from patient_usher.core.engine.compile import compile_source
 from patient_usher.core.engine.prepare import Prepared
 from patient_usher.core.engine.replay import Replay
 from patient_usher.core.engine.world import World
-from patient_usher.core.model.document import Path, Spot, Unusable, locate, twin
+from patient_usher.core.model.document import Spot, Unusable, locate, twin
 from patient_usher.core.verify.expectations import Verifier
 
 DEEPEST = 12
@@ -291,8 +291,3 @@ def mend_all(checked: Checked, wanted: Sequence[str] = ()) -> tuple[Blueprint, l
 def variant_of(before: Blueprint, after: Blueprint) -> dict[str, Any]:
     """What a variant file must say to make the one pipeline of the other."""
     return variant_between(before.source.doc, after.source.doc)
-
-
-def placed(blueprint: Blueprint, path: Path) -> Spot:
-    """A place in the pipeline's file."""
-    return locate(blueprint.source.doc, path)

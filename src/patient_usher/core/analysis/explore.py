@@ -5,7 +5,7 @@ The same generator that proves findings is run through the model, then random pa
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from random import Random
 from typing import Any, NamedTuple
 
@@ -280,8 +280,3 @@ def _name(case: Case) -> str:
     """A readable id: the route, and how it ended."""
     end = case.why or (case.cache if case.cache in ("hit", "stale", "revalidated") else None) or case.outcome
     return f"{case.route or 'unrouted'}-{case.status or 'none'}-{end}"
-
-
-def cases_of(runs: Sequence[Run]) -> set[Case]:
-    """Every case of these runs."""
-    return {case_of(x) for run in runs for x in run.exchanges if x.outcome != "not-sent"}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, NamedTuple
 
-from patient_usher.core.model.document import Path, Seq, Spot
+from patient_usher.core.model.document import Seq, Spot
 from patient_usher.core.model.overlays import named
 from patient_usher.core.model.pipeline import MARKER, stage_lists
 
@@ -33,6 +33,14 @@ def mend(words: str, *edits: Edit) -> Mend:
     return Mend(words, edit)
 
 
+def value_at(doc: Document, path: Sequence[str | int]) -> Any:
+    """What stands at a place of a document. Raises LookupError where there is nothing."""
+    node: Any = doc
+    for part in path:
+        node = node[part]
+    return node
+
+
 def put(path: Sequence[str | int], value: Any) -> Edit:
     """Put a value at a place; mappings on the way are made where there are none."""
 
@@ -51,10 +59,7 @@ def drop(path: Sequence[str | int]) -> Edit:
     """Take out what stands at a place."""
 
     def edit(doc: Document) -> None:
-        node: Any = doc
-        for part in path[:-1]:
-            node = node[part]
-        del node[path[-1]]
+        del value_at(doc, path[:-1])[path[-1]]
 
     return edit
 
@@ -90,6 +95,19 @@ def setting(route: str, key: str, value: Any) -> Edit:
             named(doc, "routes")[route].pop(key)
         else:
             named(doc, "routes")[route][key] = value
+
+    return edit
+
+
+def copies_per(route: str, name: str) -> Edit:
+    """Let a route's stored answers differ by one thing more: ``query.NAME``, ``header.NAME`` or ``identity``."""
+
+    def edit(doc: Document) -> None:
+        node = named(doc, "routes")[route]
+        rule = node["cache"]
+        rule = {"shared": rule, "private": rule} if isinstance(rule, str) else rule
+        per = [entry for entry in rule.get("per", []) if not (entry == "no-query" and name.startswith("query."))]
+        node["cache"] = {**rule, "per": [*per, name]}
 
     return edit
 
@@ -280,8 +298,3 @@ def _plain(value: Any) -> Any:
     if isinstance(value, dict):
         return {key: _plain(part) for key, part in value.items()}
     return [_plain(part) for part in value] if isinstance(value, list) else value
-
-
-def place_words(path: Path) -> str:
-    """A place in a document, for people."""
-    return ".".join(str(part) for part in path)

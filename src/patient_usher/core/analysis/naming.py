@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from patient_usher.core.analysis.finding import Site
-from patient_usher.core.analysis.mending import Document, Edit
+from patient_usher.core.analysis.mending import Document, Edit, value_at
 from patient_usher.core.model.document import Path
 
 _MEANT = re.compile(r"did you mean '(.+)'\?")
@@ -32,13 +32,11 @@ def renamed(path: Path, name: str | None, other: str) -> Edit:
     """Write another name at a place, which holds it alone or in a list; ``name`` None: whatever stands there."""
 
     def edit(doc: Document) -> None:
-        node = doc
-        for part in path[:-1]:
-            node = node[part]  # type: ignore[index]
+        node = value_at(doc, path[:-1])
         if isinstance(node, str):  # a short form: raise: NAME
             raise LookupError(path)
-        held = node[path[-1]]  # type: ignore[index]
+        held = node[path[-1]]
         new = [other if each == name else each for each in held] if isinstance(held, list) else other
-        node[path[-1]] = new  # type: ignore[index]
+        node[path[-1]] = new
 
     return edit

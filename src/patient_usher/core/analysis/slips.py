@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from patient_usher.core.analysis.finding import Site, Suspicion, shows
-from patient_usher.core.analysis.mending import Document, Edit, Mend, mend, option
+from patient_usher.core.analysis.mending import Document, Edit, Mend, mend, option, value_at
 from patient_usher.core.model.document import Path
 
 
@@ -44,9 +44,7 @@ def _one(path: Path) -> Edit:
     """Pass on where nothing is done; stop where an answer was given."""
 
     def edit(doc: Document) -> None:
-        node = doc
-        for part in path[:-1]:
-            node = node[part]  # type: ignore[index]
+        node = value_at(doc, path[:-1])
         then = node["then"]
         both = then.get("answer-and-continue") if isinstance(then, dict) else None
         node["then"] = "continue" if both is None else {"answer": both}

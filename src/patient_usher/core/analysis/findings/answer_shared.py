@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion, same, state, status, telling
-from patient_usher.core.analysis.mending import Document, Edit, Mend, mend, stand
+from patient_usher.core.analysis.mending import Mend, copies_per, drop, mend, stand
 from patient_usher.core.analysis.trials import Run
 from patient_usher.core.engine.sight import handler_reads
 from patient_usher.core.model.exchange import Exchange
@@ -73,32 +73,9 @@ def _mends(site: Site, cache: str, route: str | None) -> Iterator[Mend]:
         if site.kind(id_) in ("authenticate", "authorize", "decide"):
             yield mend(f"move {cache} behind {id_}", stand(cache, "behind", id_))
     if item is not None and item.spec.cache is not None:
-        path = site.at_route(route, "cache")
         if item.spec.cache.same_for is not None:
-            yield mend(f"don't call {route} the same for everyone", _without(path, "same-for"))
-        yield mend(f"let identity make a copy of its own on {route}", _per(path))
-
-
-def _without(path: tuple[str | int, ...], key: str) -> Edit:
-    def edit(doc: Document) -> None:
-        node = doc
-        for part in path:
-            node = node[part]  # type: ignore[index]
-        node.pop(key)
-
-    return edit
-
-
-def _per(path: tuple[str | int, ...]) -> Edit:
-    def edit(doc: Document) -> None:
-        node = doc
-        for part in path[:-1]:
-            node = node[part]  # type: ignore[index]
-        rule = node["cache"]
-        rule = {"shared": rule, "private": rule} if isinstance(rule, str) else rule
-        node["cache"] = {**rule, "per": [*rule.get("per", []), "identity"]}
-
-    return edit
+            yield mend(f"don't call {route} the same for everyone", drop((*site.at_route(route, "cache"), "same-for")))
+        yield mend(f"let identity make a copy of its own on {route}", copies_per(item.route.id, "identity"))
 
 
 RULE = Rule(

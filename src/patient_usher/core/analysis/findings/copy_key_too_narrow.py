@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion, state, telling
-from patient_usher.core.analysis.mending import Document, Edit, mend
+from patient_usher.core.analysis.mending import copies_per, mend
 from patient_usher.core.analysis.trials import Run
 from patient_usher.core.model.exchange import Exchange
 
@@ -26,7 +26,7 @@ def look(site: Site) -> Iterator[Suspicion]:
             route,
             site.at_route(route, "cache"),
             f"it goes by {what}, which isn't part of the key: whoever asks with another gets the first's copy",
-            (mend(f"let {name} make a copy of its own on {route}", _per(site.at_route(route), name)),),
+            (mend(f"let {name} make a copy of its own on {route}", copies_per(route, name)),),
             _proof,
             (run.probe,),
         )
@@ -38,19 +38,6 @@ def _proof(as_is: Run, mended: Run) -> bool:
 
 def _content(x: Exchange) -> object:
     return telling(x)[6]
-
-
-def _per(path: tuple[str | int, ...], name: str) -> Edit:
-    def edit(doc: Document) -> None:
-        node = doc
-        for part in path:
-            node = node[part]  # type: ignore[index]
-        rule = node["cache"]
-        rule = {"shared": rule, "private": rule} if isinstance(rule, str) else rule
-        per = [entry for entry in rule.get("per", []) if not (entry == "no-query" and name.startswith("query."))]
-        node["cache"] = {**rule, "per": [*per, name]}
-
-    return edit
 
 
 RULE = Rule(

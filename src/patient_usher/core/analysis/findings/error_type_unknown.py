@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion
-from patient_usher.core.analysis.mending import Document, Mend, mend
+from patient_usher.core.analysis.mending import Document, Mend, mend, value_at
 from patient_usher.core.analysis.naming import meant, owner, renamed
 from patient_usher.core.engine.doubts import of_errors
 from patient_usher.core.model.document import Path
@@ -25,14 +25,12 @@ def _mend(path: Path, what: str, hint: str) -> Mend:
 
     def edit(doc: Document) -> None:
         """The entry says nothing, so it goes."""
-        node = doc
-        for part in path[:-2]:
-            node = node[part]  # type: ignore[index]
-        names = node[path[-2]]["raised"]  # type: ignore[index]
+        node = value_at(doc, path[:-2])
+        names = node[path[-2]]["raised"]
         if isinstance(names, list) and len(names) > 1:
             names.remove(name)
         else:
-            del node[path[-2]]  # type: ignore[arg-type]
+            del node[path[-2]]
 
     return mend(f"take {name} out", edit)
 

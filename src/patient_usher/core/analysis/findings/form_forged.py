@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion, shows
-from patient_usher.core.analysis.mending import Document, Edit, mend
+from patient_usher.core.analysis.mending import Document, mend, put
 from patient_usher.core.analysis.samples import path_of
 from patient_usher.core.analysis.vocabulary import STRANGER, Probe
 from patient_usher.core.model.document import Path
@@ -26,7 +26,7 @@ def look(site: Site) -> Iterator[Suspicion]:
             item.route.id,
             (*path, "desk", "same-site"),
             f"the cookie {desk.cookie} goes along with forms that pages of other sites send",
-            (mend("write same-site: Lax", _lax(path)),),
+            (mend("write same-site: Lax", put((*path, "desk", "same-site"), "Lax")),),
             shows(
                 lambda x: x.sent.method != "GET" and x.identity is not None and x.handler_reached,
                 lambda x: not x.handler_reached,
@@ -60,16 +60,6 @@ def _place(doc: Document, group: str, path: Path = ()) -> Path:
         if found := _place(node, group, here):
             return found
     return ()
-
-
-def _lax(path: Path) -> Edit:
-    def edit(doc: Document) -> None:
-        node = doc
-        for part in path:
-            node = node[part]  # type: ignore[index]
-        node["desk"] = {**node["desk"], "same-site": "Lax"}
-
-    return edit
 
 
 RULE = Rule(

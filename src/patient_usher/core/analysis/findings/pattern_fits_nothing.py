@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion
-from patient_usher.core.analysis.mending import Document, Mend, mend
+from patient_usher.core.analysis.mending import Document, Mend, mend, value_at
 from patient_usher.core.analysis.naming import meant, owner, renamed
 from patient_usher.core.analysis.samples import as_pattern
 from patient_usher.core.engine.doubts import of_matchers, of_patterns
@@ -30,13 +30,11 @@ def _mends(path: Path, what: str, hint: str) -> Iterator[Mend]:
         yield mend(f"write {other}", renamed(path, pattern, as_pattern(parse_template(other))))
 
     def edit(doc: Document) -> None:
-        node = doc
-        for part in path[:-2]:
-            node = node[part]  # type: ignore[index]
-        patterns = node[path[-2]]  # type: ignore[index]
+        node = value_at(doc, path[:-2])
+        patterns = node[path[-2]]
         del patterns[path[-1]]
         if not patterns:
-            del node[path[-2]]  # type: ignore[arg-type]
+            del node[path[-2]]
             if path[-2] == "only":
                 node["enabled"] = False
 

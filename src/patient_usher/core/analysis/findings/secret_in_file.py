@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion
-from patient_usher.core.analysis.mending import mend, put
+from patient_usher.core.analysis.mending import mend, put, value_at
 from patient_usher.core.model.document import FromEnvironment, Path
 
 _SAYS_SO = re.compile("made-?up|not-a-real|fake|dummy|example|placeholder", re.IGNORECASE)
@@ -16,9 +16,7 @@ _SAYS_SO = re.compile("made-?up|not-a-real|fake|dummy|example|placeholder", re.I
 def look(site: Site) -> Iterator[Suspicion]:
     """Passwords, keys and secrets, as they stand in the file."""
     for path, name in _secrets(site):
-        node = site.doc
-        for part in path:
-            node = node[part]
+        node = value_at(site.doc, path)
         if not isinstance(node, str) or isinstance(node, FromEnvironment):
             continue
         if _SAYS_SO.search(node) or node.startswith("$argon2"):

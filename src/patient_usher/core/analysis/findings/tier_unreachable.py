@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from patient_usher.core.analysis.finding import Rule, Site, Suspicion
-from patient_usher.core.analysis.mending import Document, Edit, mend
+from patient_usher.core.analysis.mending import Document, Edit, mend, value_at
 from patient_usher.core.model.document import Path
 from patient_usher.core.model.matcher import When
 
@@ -46,12 +46,10 @@ def _wider(early: Any, late: Any) -> bool:
 
 def _moved(path: Path, late: int, early: int) -> Edit:
     def edit(doc: Document) -> None:
-        node = doc
-        for part in path:
-            node = node[part]  # type: ignore[index]
+        node = value_at(doc, path)
         tiers = list(node)
         tiers.insert(early, tiers.pop(late))
-        node[:] = tiers  # type: ignore[index]
+        node[:] = tiers
 
     return edit
 
