@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from argparse import Namespace
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from time import sleep
 from typing import Any
@@ -15,7 +15,7 @@ from patient_usher.core.analysis.compare import compared
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify.record import send_records
 from patient_usher.files.environment import ENVIRONMENT
-from patient_usher.files.text import watched
+from patient_usher.files.text import Stamp, stamp, watched
 from patient_usher.lab import sends, told
 from patient_usher.reports import compare
 from patient_usher.reports.paint import Painter, shown, stdout_painter
@@ -23,22 +23,29 @@ from patient_usher.reports.paint import Painter, shown, stdout_painter
 Record = dict[str, Any]
 PAUSE = 0.25
 """How often files are looked at, in seconds."""
+SETTLING = 0.1
+"""How long nothing may change before a change counts as over, in seconds."""
+PATIENCE = 10
+"""After how many such looks a file is read though it is empty, gone or still being written."""
 
 
 def watch(args: Namespace, batch_of: Callable[[], Batch]) -> int:
     """Replay, and again whenever a file changes, until the person has seen enough. Returns 0."""
     painter = stdout_painter(dict(os.environ))
     before: list[Record] | None = None
+    files = {args.pipeline, *args.traces}
     try:
         while True:
+            # Stamped before anything is read: what changes during the run is seen after it.
+            stamps = _stamps(_code(files))
             with watched() as read:
                 now = _once(args, batch_of, painter, before)
             sys.stdout.flush()
-            stamps = {path: _stamp(path) for path in read | _code(read) | {args.pipeline, *args.traces}}
+            files = {args.pipeline, *args.traces, *read}
+            stamps = _stamps(files | _code(files)) | stamps | read
             before = now if now is not None else before
             print(f"watching {len(stamps)} file{'' if len(stamps) == 1 else 's'}; Ctrl-C ends it", file=sys.stderr)
-            while all(_stamp(path) == stamp for path, stamp in stamps.items()):
-                sleep(PAUSE)
+            _wait(stamps)
     except KeyboardInterrupt:
         return 0
 
@@ -51,7 +58,6 @@ def _once(
         batch = batch_of()
         if before is None:
             report(args, batch)
-            batch = batch_of()
         now = _records(batch)
     except Unusable as error:
         for problem in error.problems:
@@ -74,13 +80,23 @@ def _records(batch: Batch) -> list[Record]:
     return told(records)
 
 
-def _stamp(path: Path) -> tuple[int, int, int] | None:
-    """What is different when a file has changed; None while it isn't there."""
-    try:
-        found = path.stat()
-    except OSError:
-        return None
-    return found.st_mtime_ns, found.st_size, found.st_ino
+def _wait(stamps: dict[Path, Stamp]) -> None:
+    """Until a file is different, and whoever writes it is done: editors empty or remove a file before they fill it."""
+    while (now := _stamps(stamps)) == stamps:
+        sleep(PAUSE)
+    for _ in range(PATIENCE):
+        sleep(SETTLING)
+        then, now = now, _stamps(stamps)
+        if then == now and not any(_filled(stamps[path]) and not _filled(now[path]) for path in stamps):
+            return
+
+
+def _filled(found: Stamp) -> bool:
+    return found is not None and found[1] > 0
+
+
+def _stamps(paths: Iterable[Path]) -> dict[Path, Stamp]:
+    return {path: stamp(path) for path in paths}
 
 
 def _code(read: set[Path]) -> set[Path]:

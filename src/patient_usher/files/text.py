@@ -35,13 +35,23 @@ _WORDS = {
 }
 
 
-_watchers: ContextVar[set[Path] | None] = ContextVar("watchers", default=None)
+Stamp = tuple[int, int, int] | None
+_watchers: ContextVar[dict[Path, Stamp] | None] = ContextVar("watchers", default=None)
+
+
+def stamp(path: Path) -> Stamp:
+    """What is different when a file has changed: time, size, inode. None while it isn't there."""
+    try:
+        found = path.stat()
+    except OSError:
+        return None
+    return found.st_mtime_ns, found.st_size, found.st_ino
 
 
 @contextmanager
-def watched() -> Iterator[set[Path]]:
-    """The files that are read within, as they are read."""
-    read: set[Path] = set()
+def watched() -> Iterator[dict[Path, Stamp]]:
+    """The files that are read within, each as it was before it was first read."""
+    read: dict[Path, Stamp] = {}
     token = _watchers.set(read)
     try:
         yield read
@@ -56,7 +66,7 @@ def open_file(path: Path, name: str | None = None, *, pipes: bool = False) -> Bi
         return Unusable([Problem(Spot(name or str(path), 1, 1), what, mend)])
 
     if (read := _watchers.get()) is not None:
-        read.add(path)
+        read.setdefault(path, stamp(path))
     try:
         mode = path.stat().st_mode
         if stat.S_ISDIR(mode):
