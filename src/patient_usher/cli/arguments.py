@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from argparse import ArgumentParser
+from argparse import ArgumentParser, ArgumentTypeError
 from typing import NoReturn
 
 from patient_usher.core.model.document import Problem, Spot, Unusable, near
@@ -22,6 +22,43 @@ class Parser(ArgumentParser):
             message = f"there is no option or argument '{word}' here" + (f"; {hint}" if hint.startswith("did") else "")
         print(shown(f"{self.prog}: {message}; {self.prog} --help says more"), file=sys.stderr)
         sys.exit(2)
+
+
+def count(text: str) -> int:
+    """A whole number, 1 or more. Raises ArgumentTypeError."""
+    if not (text.isascii() and text.isdecimal() and 0 < len(text) < 16 and int(text) > 0):
+        raise ArgumentTypeError(f"'{text}' is no count; write a whole number, 1 or more")
+    return int(text)
+
+
+def share(text: str) -> float:
+    """More than 0, and 1 at most. Raises ArgumentTypeError."""
+    return _number(text, 1.0, "is no share; write more than 0 and at most 1, as in 0.01")
+
+
+def factor(text: str) -> float:
+    """More than 0. Raises ArgumentTypeError."""
+    return _number(text, 1e9, "is no factor; write a number above 0, as in 10 or 0.5")
+
+
+def duration(text: str) -> int:
+    """Microseconds. Raises ArgumentTypeError."""
+    from patient_usher.core.model.scalars import parse_duration
+
+    try:
+        return parse_duration(text)
+    except ValueError as error:
+        raise ArgumentTypeError(str(error)) from None
+
+
+def _number(text: str, most: float, otherwise: str) -> float:
+    try:
+        found = float(text)
+    except ValueError:
+        found = 0.0
+    if not 0 < found <= most:
+        raise ArgumentTypeError(f"'{text}' {otherwise}")
+    return found
 
 
 def unusable(what: str, mend: str, where: str = "command line") -> Unusable:

@@ -129,11 +129,11 @@ def _read_entries(doc: Any) -> tuple[list[_Entry], Counter[str]]:
     problems: list[Problem] = []
     found: list[_Entry] = []
     left: Counter[str] = Counter()
-    raw = doc["log"]["entries"]
+    log = doc.get("log") if isinstance(doc, dict) else None
+    raw = log.get("entries") if isinstance(log, dict) else None
     if not isinstance(raw, list):
-        raise Unusable(
-            [Problem(locate(doc, ["log", "entries"]), "entries must be a list", "record it again as HAR 1.2")]
-        )
+        what = "a recording has log, and in it entries, a list"
+        raise Unusable([Problem(locate(doc, ["log", "entries"]), what, "record it again as HAR 1.2")])
     for at, item in enumerate(raw):
         path: list[str | int] = ["log", "entries", at]
         try:

@@ -6,7 +6,6 @@ holds a few seconds of them. A line that can't be read is counted, and the first
 
 from __future__ import annotations
 
-import gzip
 import heapq
 import json
 import re
@@ -15,16 +14,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 from functools import lru_cache
-from io import BufferedReader
 from ipaddress import ip_address
-from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 from urllib.parse import quote, unquote_plus
 
 from patient_usher.core.http.secrets import PARAMETERS
 from patient_usher.core.model.scalars import METHOD
 from patient_usher.core.model.values import literal
-from patient_usher.files.text import MAX_OCTETS, open_file
 
 SECOND = 1_000_000
 MAX_LINE = 1 << 20
@@ -77,11 +73,11 @@ class Counted:
 # The common and the combined format, as web servers write them.
 
 _QUOTED = rb'"([^"\\]*(?:\\.[^"\\]*)*)"'
-_COMBINED = re.compile(
+COMBINED = re.compile(
     rb"(\S+) \S+ ([^\[]*) \[([^\]]+)\] " + _QUOTED + rb" (\d{3}|-) [\d-]+(?: " + _QUOTED + b" " + _QUOTED + b")?"
 )
-_ESCAPE = re.compile(r'\\(x[0-9A-Fa-f]{2}|["\\nrtbv])')
-_PLAIN = {"n": "\n", "r": "\r", "t": "\t", "b": "\b", "v": "\v"}
+_ESCAPE = re.compile(rb'\\(x[0-9A-Fa-f]{2}|["\\nrtbv])')
+_PLAIN = {b"n": b"\n", b"r": b"\r", b"t": b"\t", b"b": b"\b", b"v": b"\v"}
 _MONTHS = {
     name: at
     for at, name in enumerate(["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"], 1)
@@ -93,10 +89,10 @@ def _plain(raw: bytes | None) -> str | None:
     """A quoted field without its escapes; None for a hyphen."""
     if raw is None or raw in (b"-", b""):
         return None
-    text = raw.decode(errors="replace")
-    if "\\" not in text:
-        return text
-    return _ESCAPE.sub(lambda m: chr(int(m[1][1:], 16)) if m[1][0] == "x" else _PLAIN.get(m[1], m[1]), text)
+    if b"\\" not in raw:
+        return raw.decode(errors="replace")
+    plain = _ESCAPE.sub(lambda m: bytes([int(m[1][1:], 16)]) if m[1][:1] == b"x" else _PLAIN.get(m[1], m[1]), raw)
+    return plain.decode(errors="replace")
 
 
 _field = lru_cache(maxsize=_REMEMBERED)(_plain)
@@ -127,7 +123,7 @@ def _request(raw: bytes) -> tuple[str, str]:
 
 def combined(raw: bytes) -> Seen:
     """One line of the common or the combined format. Raises Odd."""
-    match = _COMBINED.match(raw)
+    match = COMBINED.match(raw)
     if match is None:
         raise Odd("it is no line of the common or combined format")
     address, user, time, request, status, referrer, agent = match.groups()
@@ -255,25 +251,12 @@ def _any_time(value: Any) -> int:
     return round(number * SECOND)
 
 
-# Files, merged by time.
+# Lines in order of time.
 
 
-def opened(path: Path) -> BinaryIO:
-    """A log's octets, unpacked as they are read where it is gzip or Zstandard. Raises Unusable."""
-    stream = open_file(path, pipes=True)
-    head = stream.peek(4)[:4] if hasattr(stream, "peek") else b""
-    if head[:2] == b"\x1f\x8b":
-        return gzip.GzipFile(fileobj=stream)  # type: ignore[return-value]
-    if head == b"\x28\xb5\x2f\xfd":
-        import zstandard
-
-        return BufferedReader(zstandard.ZstdDecompressor().stream_reader(stream))
-    return stream
-
-
-def lines(path: Path, read: Callable[[bytes], Seen | None], counted: Counted) -> Iterator[Seen]:
-    """The lines of one file that can be read."""
-    with opened(path) as stream:
+def lines(opened: BinaryIO, name: str, read: Callable[[bytes], Seen | None], counted: Counted) -> Iterator[Seen]:
+    """The lines of one log that can be read; ``name`` is what it is called in messages."""
+    with opened as stream:
         for number, raw in enumerate(iter(lambda: stream.readline(MAX_LINE), b""), 1):
             if raw.isspace():
                 continue
@@ -281,7 +264,7 @@ def lines(path: Path, read: Callable[[bytes], Seen | None], counted: Counted) ->
             try:
                 seen = read(raw)
             except Odd as error:
-                counted.add_odd(str(path), number, raw, str(error))
+                counted.add_odd(name, number, raw, str(error))
                 continue
             if seen is not None:
                 yield seen
@@ -434,11 +417,3 @@ FORMATS: dict[str, Callable[[Mapping[str, str]], Callable[[bytes], Seen | None]]
     "json-lines": json_lines,
 }
 """By name, what makes a reader of lines of the format."""
-
-
-def size_of(path: Path) -> int:
-    """How large a file is, 0 where that isn't known."""
-    try:
-        return min(path.stat().st_size, MAX_OCTETS << 20)
-    except OSError:
-        return 0

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import Any
+from itertools import chain, count
+from typing import Any, NamedTuple
 
 from patient_usher.core.model.document import Problem, Unusable, locate
+from patient_usher.core.model.scalars import show
 from patient_usher.core.model.values import pointer
 
 Document = dict[str, Any]
@@ -15,14 +17,23 @@ _METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
 _DEEPEST = 40
 
 
-def pipeline_of_openapi(doc: Any, name: str) -> tuple[str, list[str]]:
-    """The text of a pipeline file, and what there is to say of it. Raises Unusable."""
-    version = str(doc.get("openapi", "")) if isinstance(doc, dict) else ""
+class Described(NamedTuple):
+    """A pipeline as a document, the comments above its members and above all of it, and what there is to say."""
+
+    pipeline: Document
+    comments: dict[str, str]
+    heading: str
+    notes: list[str]
+
+
+def pipeline_of_openapi(doc: Any, name: str) -> Described:
+    """What a description says, as a pipeline. Raises Unusable."""
+    key = "swagger" if isinstance(doc, dict) and "openapi" not in doc and "swagger" in doc else "openapi"
+    version = str(doc.get(key, "")) if isinstance(doc, dict) else ""
     if not version.startswith(("3.0", "3.1")):
         what = f"OpenAPI {version or 'of no version'} can't be read"
-        raise Unusable([Problem(locate(doc, ["openapi"]), what, "give a description of OpenAPI 3.0 or 3.1")])
-    reader = _Reader(doc)
-    return reader.text(name), reader.notes
+        raise Unusable([Problem(locate(doc, [key]), what, "give a description of OpenAPI 3.0 or 3.1")])
+    return _Reader(doc).described(name)
 
 
 class _Reader:
@@ -32,7 +43,8 @@ class _Reader:
         self.doc = doc
         self.notes: list[str] = []
         self.ids: set[str] = set()
-        self.guessed = 0
+        self.guessed = self.open = 0
+        self.left = _LARGEST_OF_ALL
 
     # What the description says.
 
@@ -49,52 +61,113 @@ class _Reader:
             except LookupError:
                 what = f"{ref} names nothing in this file" if seen <= _DEEPEST else f"{ref} leads round in a circle"
                 mend = "put what it names into the file"
-                raise Unusable([Problem(locate(self.doc, ()), what, mend)]) from None
+                raise Unusable([Problem(locate(node, ["$ref"]), what, mend)]) from None
         return node
 
-    def whole(self, schema: Any, within: frozenset[str] = frozenset()) -> Any:
-        """A schema with every reference resolved; what leads back into itself ends as anything."""
-        if isinstance(schema, dict) and isinstance(schema.get("$ref"), str):
-            ref = schema["$ref"]
-            return {} if ref in within else self.whole(self.resolved(schema), within | {ref})
-        if isinstance(schema, dict):
-            found = {key: self.whole(value, within) for key, value in schema.items() if key not in _NO_SCHEMA}
-            if schema.get("nullable") is True and isinstance(found.get("type"), str):  # OpenAPI 3.0
-                found["type"] = [found["type"], "null"]
-            for key, bound in (("exclusiveMinimum", "minimum"), ("exclusiveMaximum", "maximum")):
-                if found.get(key) is True:
-                    found[key] = found.pop(bound)
-                elif found.get(key) is False:
-                    del found[key]
-            return found
-        return [self.whole(item, within) for item in schema] if isinstance(schema, list) else schema
+    def part(self, node: Document, key: str) -> Document:
+        """A mapping below a part, resolved; an empty one where there is none. Raises Unusable."""
+        found = self.resolved(node.get(key))
+        if not isinstance(found, dict | None):
+            what = f"'{key}' must be a mapping, not {show(found)}"
+            raise Unusable([Problem(locate(node, [key]), what, _MEND)])
+        return found or {}
+
+    def parts(self, node: Document, key: str) -> list[Document]:
+        """A list of mappings below a part, each resolved. Raises Unusable."""
+        found = node.get(key)
+        each = [self.resolved(one) for one in found] if isinstance(found, list) else []
+        if (found is not None and not isinstance(found, list)) or not all(isinstance(one, dict) for one in each):
+            raise Unusable([Problem(locate(node, [key]), f"'{key}' must be a list of mappings", _MEND)])
+        return each
+
+    def schema(self, node: Any) -> Any:
+        """A schema that stands by itself: what it refers to written in its place, or below ``$defs``.
+
+        What is small and doesn't lead back into itself stands in place. What is larger than a pipeline can hold
+        becomes a schema that anything fits, and is counted.
+        """
+        room = _Room(_IN_PLACE)
+        try:
+            return self._plain(node, room, frozenset())
+        except _Full:
+            pass
+        names: dict[str, str] = {}
+        defs: Document = {}
+        room = _Room(min(_LARGEST, self.left))
+        try:
+            made = self._plain(node, room, names)
+            while len(defs) < len(names):
+                ref = list(names)[len(defs)]
+                defs[names[ref]] = self._plain(self.resolved({"$ref": ref}), room, names)
+        except _Full:
+            self.open += 1
+            return {}
+        self.left -= _LARGEST - room.left
+        return {**made, "$defs": defs} if isinstance(made, dict) else made
+
+    def _plain(self, node: Any, room: _Room, refs: frozenset[str] | dict[str, str]) -> Any:
+        """A schema in the words of JSON Schema 2020-12. Raises _Full.
+
+        ``refs`` are those within which it stands, which are written in place; or their names below ``$defs``.
+        """
+        room.take()
+        if not isinstance(node, dict):
+            return node
+        if isinstance(ref := node.get("$ref"), str):
+            if isinstance(refs, dict):
+                name = refs.setdefault(ref, _named(ref, refs))
+                return {"$ref": f"#/$defs/{name}"}
+            if ref in refs:
+                raise _Full
+            return self._plain(self.resolved(node), room, refs | {ref})
+        found: Document = {}
+        for key, value in node.items():
+            if key in _NO_SCHEMA:
+                continue
+            if key in _VALUES:
+                found[key] = value
+            elif key in _BY_NAME and isinstance(value, dict):
+                found[key] = {str(name): self._plain(below, room, refs) for name, below in value.items()}
+            elif isinstance(value, list):
+                found[key] = [self._plain(below, room, refs) for below in value]
+            else:
+                found[key] = self._plain(value, room, refs)
+        if node.get("nullable") is True and isinstance(found.get("type"), str):  # OpenAPI 3.0
+            found["type"] = [found["type"], "null"]
+            if isinstance(found.get("enum"), list) and None not in found["enum"]:
+                found["enum"] = [*found["enum"], None]
+        for key, bound in (("exclusiveMinimum", "minimum"), ("exclusiveMaximum", "maximum")):
+            if found.get(key) is True and bound in found:
+                found[key] = found.pop(bound)
+            elif isinstance(found.get(key), bool):
+                del found[key]
+        return found
 
     @property
     def schemes(self) -> Document:
         """The security schemes by name."""
-        parts = self.resolved((self.doc.get("components") or {}).get("securitySchemes") or {})
-        return {name: self.resolved(scheme) for name, scheme in parts.items()} if isinstance(parts, dict) else {}
+        named = self.part(self.part(self.doc, "components"), "securitySchemes")
+        return {name: self.part(named, name) for name in named}
 
     def operations(self) -> Iterator[tuple[str, str, Document, list[Any]]]:
         """Every path, method and operation, with its parameters."""
-        for path, item in (self.doc.get("paths") or {}).items():
-            item = self.resolved(item)
+        paths = self.part(self.doc, "paths")
+        for path in paths:
+            if not path.startswith("/"):  # an extension
+                continue
+            item = self.part(paths, path)
             for method in _METHODS:
-                if isinstance(item, dict) and isinstance(item.get(method), dict):
-                    operation = item[method]
-                    shared = [self.resolved(one) for one in item.get("parameters") or ()]
-                    own = [self.resolved(one) for one in operation.get("parameters") or ()]
-                    named = {(one.get("name"), one.get("in")): one for one in (*shared, *own)}
+                if method in item:
+                    operation = self.part(item, method)
+                    both = (*self.parts(item, "parameters"), *self.parts(operation, "parameters"))
+                    named = {(one.get("name"), one.get("in")): one for one in both}
                     yield path, method, operation, list(named.values())
 
     # The pipeline.
 
-    def text(self, name: str) -> str:
-        """The file."""
-        from ruamel.yaml import YAML
-        from ruamel.yaml.comments import CommentedMap
-
-        info = self.doc.get("info") or {}
+    def described(self, name: str) -> Described:
+        """The whole of it."""
+        info = self.part(self.doc, "info")
         routes = [self.route(*operation) for operation in self.operations()]
         prefix = self._prefix()
         stages: list[Any] = ["access-log", {"id": "safety-net", "kind": "error-handler"}, "read-body"]
@@ -104,43 +177,31 @@ class _Reader:
         if schemes:
             stages.append({"id": "who", "kind": "authenticate", "schemes": schemes})
         inner = ([{"id": "may", "kind": "authorize"}] if schemes else []) + [{"id": "form", "kind": "validate"}]
-        root = CommentedMap()
-        root["patient-usher"] = "pipeline/1"
-        root["name"] = str(info.get("title") or name)
-        root["refuse"] = "raise"
-        root["stages"] = _flowing(stages)
-        group = CommentedMap({"id": "api"})
-        if prefix:
-            group["prefix"] = prefix
-        group["stages"] = _flowing(inner)
-        group["routes"] = [_flowing(route) for route in routes]
-        root["groups"] = [group]
-        accounts = self._accounts(schemes, routes)
-        if accounts:
-            root["accounts"] = _flowing(accounts)
-            root.yaml_set_comment_before_after_key("accounts", before="guessed: the description names no callers")
+        group = {"id": "api", **({"prefix": prefix} if prefix else {}), "stages": inner, "routes": routes}
+        comments = {"stages": "guessed: a description says nothing of stages and their order"}
+        pipeline: Document = {
+            "patient-usher": "pipeline/1",
+            "name": str(info.get("title") or name),
+            "refuse": "raise",
+            "stages": stages,
+            "groups": [group],
+        }
+        if accounts := self._accounts(schemes, routes):
+            pipeline["accounts"] = accounts
+            comments["accounts"] = "guessed: the description names no callers"
         if any(scheme["scheme"] == "bearer" for scheme in schemes):
             secret = "${env:SIGNING_SECRET|made-up-secret-until-there-is-one}"
-            root["signing-keys"] = _flowing({"main": {"algorithm": "HS256", "secret": secret}})
-            root.yaml_set_comment_before_after_key("signing-keys", before="guessed: how tokens are signed")
-        guessed = "guessed: a description says nothing of stages and their order"
-        root.yaml_set_comment_before_after_key("stages", before=guessed)
-        root.yaml_set_start_comment(f"Made of {name}. Handlers answer its examples, or what fits its schemas.")
-        from io import StringIO
-
-        yaml = YAML()
-        yaml.width = 4096
-        yaml.indent(mapping=2, sequence=4, offset=2)
-        out = StringIO()
-        yaml.dump(root, out)
-        self.notes.insert(0, f"{len(routes)} routes, {len(schemes)} ways to show who is calling")
-        if self.guessed:
-            self.notes.append(f"{self.guessed} answers made up, where no example stands")
-        return out.getvalue()
+            pipeline["signing-keys"] = {"main": {"algorithm": "HS256", "secret": secret}}
+            comments["signing-keys"] = "guessed: how tokens are signed"
+        heading = f"Made of {name}. Handlers answer its examples, or what fits its schemas."
+        said = [f"{len(routes):,} routes, {len(schemes)} ways to show who is calling"]
+        opened = [f"{self.open:,} schemas are larger than a pipeline holds: anything fits them"] if self.open else []
+        made = [f"{self.guessed:,} answers made up, where no example stands"] if self.guessed else []
+        return Described(pipeline, comments, heading, [*said, *self.notes, *opened, *made])
 
     def _prefix(self) -> str:
-        servers = self.doc.get("servers") or ()
-        url = str(servers[0].get("url", "")) if servers and isinstance(servers[0], dict) else ""
+        servers = self.parts(self.doc, "servers")
+        url = str(servers[0].get("url", "")) if servers else ""
         path = re.sub(r"^[a-z]+://[^/]*", "", url).rstrip("/")
         if "{" in path:
             self.notes.append(f"the server's path {path} has variables; the routes stand at the root")
@@ -170,7 +231,7 @@ class _Reader:
         """One operation as a route."""
         wanted = str(operation.get("operationId") or f"{method}{path}")
         id_ = re.sub(r"[^A-Za-z0-9_.-]+", "-", wanted).strip("-.") or method
-        id_ = next(each for each in (id_, *(f"{id_}-{n}" for n in range(2, 9999))) if each not in self.ids)
+        id_ = next(each for each in chain([id_], (f"{id_}-{n}" for n in count(2))) if each not in self.ids)
         self.ids.add(id_)
         template = re.sub(r"\{([^}]*)\}", lambda m: "{" + re.sub(r"[^A-Za-z0-9_-]", "_", m[1]) + "}", path)
         route: Document = {"id": id_, "at": f"{method.upper()} {template}", "access": self._access(operation)}
@@ -180,10 +241,10 @@ class _Reader:
         return {**route, "handler": {"answer": self._answer(operation)}}
 
     def _access(self, operation: Document) -> Any:
-        needs = operation.get("security", self.doc.get("security"))
-        if not needs or any(not need for need in needs):
+        needs = self.parts(operation if "security" in operation else self.doc, "security")
+        if not all(needs) or not needs:
             return "everyone"
-        scopes = [scope for need in needs for names in need.values() for scope in names or ()]
+        scopes = [str(scope) for need in needs for names in need.values() if isinstance(names, list) for scope in names]
         return {"scope": sorted(set(scopes))} if scopes else "signed-in"
 
     def _inputs(self, parameters: list[Any]) -> Document:
@@ -191,28 +252,29 @@ class _Reader:
         for place, key in (("query", "query"), ("header", "headers")):
             chosen = [one for one in parameters if one.get("in") == place and isinstance(one.get("name"), str)]
             if chosen:
-                properties = {one["name"]: self.whole(one.get("schema") or {}) for one in chosen}
+                properties = {one["name"]: self.schema(one.get("schema") or {}) for one in chosen}
                 required = [one["name"] for one in chosen if one.get("required")]
                 schema: Document = {"type": "object", "properties": properties}
                 found[key] = {**schema, **({"required": required} if required else {})}
         return found
 
     def _body(self, operation: Document) -> Document:
-        body = self.resolved(operation.get("requestBody") or {})
-        for media, part in (body.get("content") or {}).items() if isinstance(body, dict) else ():
+        content = self.part(self.part(operation, "requestBody"), "content")
+        for media in content:
             key = "json" if "json" in media else "form" if "form" in media else None
-            if key is not None and isinstance(part, dict) and part.get("schema") is not None:
-                return {key: self.whole(part["schema"])}
+            part = self.part(content, media)
+            if key is not None and part.get("schema") is not None:
+                return {key: self.schema(part["schema"])}
         return {}
 
     def _answer(self, operation: Document) -> Document:
-        responses = operation.get("responses") or {}
-        codes = sorted(str(code) for code in responses)
+        responses = {str(key): value for key, value in self.part(operation, "responses").items()}
+        codes = sorted(responses)
         code = next((code for code in codes if code.startswith("2")), "default" if "default" in codes else None)
-        answer: Document = {"status": int(code) if code and code.isdecimal() else 200}
-        response = self.resolved(next((part for key, part in responses.items() if str(key) == code), {}))
-        for media, part in (response.get("content") or {}).items() if isinstance(response, dict) else ():
-            example = self._example(part if isinstance(part, dict) else {})
+        answer: Document = {"status": int(code) if code and code.isdecimal() and len(code) == 3 else 200}
+        content = self.part(self.part(responses, code), "content") if code is not None else {}
+        for media in content:
+            example = self._example(self.part(content, media))
             if "json" in media:
                 return {**answer, "json": _literal(example)}
             return {**answer, "headers": {"Content-Type": media}, "text": str(_literal(example))}
@@ -221,20 +283,49 @@ class _Reader:
     def _example(self, part: Document) -> Any:
         if "example" in part:
             return part["example"]
-        examples = self.resolved(part.get("examples") or {})
-        for one in examples.values() if isinstance(examples, dict) else ():
-            one = self.resolved(one)
-            if isinstance(one, dict) and "value" in one:
+        examples = self.part(part, "examples")
+        for name in examples:
+            one = self.part(examples, name)
+            if "value" in one:
                 return one["value"]
-        schema = self.whole(part.get("schema") or {})
+        schema = self.resolved(part.get("schema") or {})
         if isinstance(schema, dict) and "example" in schema:
             return schema["example"]
         self.guessed += 1
         from patient_usher.core.analysis.samples import sample
 
-        return sample(schema)
+        return sample(schema, self.doc)
 
 
+class _Full(Exception):
+    """A schema is larger than there is room for, or leads back into itself."""
+
+
+class _Room:
+    """How many values a schema may still have."""
+
+    def __init__(self, left: int) -> None:
+        self.left = left
+
+    def take(self) -> None:
+        self.left -= 1
+        if self.left < 0:
+            raise _Full
+
+
+def _named(ref: str, taken: dict[str, str]) -> str:
+    """A name of its own below ``$defs`` for what a reference leads to."""
+    stem = re.sub(r"[^A-Za-z0-9_.-]+", "-", ref.rpartition("/")[2]).strip("-") or "part"
+    return next(name for name in chain([stem], (f"{stem}-{n}" for n in count(2))) if name not in taken.values())
+
+
+_IN_PLACE = 200
+_LARGEST = 5_000
+_LARGEST_OF_ALL = 500_000
+"""How many values a schema may have in place, by itself, and all schemas of a description together."""
+_MEND = "write it as the OpenAPI Specification says"
+_BY_NAME = {"properties", "patternProperties", "$defs", "definitions", "dependentSchemas"}
+_VALUES = {"enum", "const", "default", "example", "examples", "required", "pattern", "type"}
 _NO_SCHEMA = {"nullable", "discriminator", "xml", "externalDocs", "deprecated", "readOnly", "writeOnly"}
 
 
@@ -250,26 +341,3 @@ def _literal(value: Any) -> Any:
 def _scopes(route: Document) -> list[str]:
     access = route.get("access")
     return access["scope"] if isinstance(access, dict) else []
-
-
-def _flowing(value: Any) -> Any:
-    """Lists a line an entry, what is inside them in one line."""
-    from ruamel.yaml.comments import CommentedMap, CommentedSeq
-
-    def flow(part: Any) -> Any:
-        if isinstance(part, dict):
-            made: Any = CommentedMap((str(key), flow(inner)) for key, inner in part.items())
-        elif isinstance(part, list):
-            made = CommentedSeq(flow(inner) for inner in part)
-        else:
-            return part
-        made.fa.set_flow_style()
-        return made
-
-    if isinstance(value, dict):
-        return CommentedMap((str(key), flow(part)) for key, part in value.items())
-    return CommentedSeq(flow(part) for part in value)
-
-
-def _laid(route: Document) -> Any:
-    return _flowing(route)

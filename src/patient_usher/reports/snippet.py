@@ -3,32 +3,49 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Mapping
 from typing import Any
 
 from patient_usher.core.model.document import FromEnvironment
 
+_UNQUOTED = frozenset(":?")
+"""Between braces, older readers of YAML take these for the signs of keys."""
 
-def yaml_of(value: Any, *, deep: int = 2) -> str:
-    """As YAML; mappings and lists below ``deep`` levels stand in one line."""
+
+def yaml_of(value: Any, *, deep: int = 2, comments: Mapping[str, str] = {}, heading: str = "") -> str:
+    """As YAML; mappings and lists below ``deep`` levels stand in one line.
+
+    ``comments`` stand above the members of a mapping that they are named by, ``heading`` above everything.
+    """
     from ruamel.yaml import YAML
 
     yaml = YAML()
     yaml.width = 4096
     yaml.indent(mapping=2, sequence=4, offset=2)
     out = io.StringIO()
-    yaml.dump(_laid_out(value, deep), out)
+    laid = _laid_out(value, deep)
+    for key, comment in comments.items():
+        laid.yaml_set_comment_before_after_key(key, before=comment)
+    if heading:
+        laid.yaml_set_start_comment(heading)
+    yaml.dump(laid, out)
     return out.getvalue()
 
 
-def _laid_out(value: Any, deep: int) -> Any:
+def _laid_out(value: Any, deep: int, *, within: bool = False) -> Any:
     from ruamel.yaml.comments import CommentedMap, CommentedSeq
+    from ruamel.yaml.scalarstring import DoubleQuotedScalarString
 
     if isinstance(value, FromEnvironment):
-        return value.written
+        value = value.written
+    if within and isinstance(value, str) and not _UNQUOTED.isdisjoint(value):
+        return DoubleQuotedScalarString(value)
     if isinstance(value, dict):
-        found: Any = CommentedMap((str(key), _laid_out(part, deep - 1)) for key, part in value.items())
+        found: Any = CommentedMap(
+            (str(key), _laid_out(part, deep - 1, within=deep <= 0)) for key, part in value.items()
+        )
     elif isinstance(value, list | tuple):
-        found = CommentedSeq(_laid_out(part, deep - (not isinstance(part, dict))) for part in value)
+        found = CommentedSeq(_laid_out(part, deep - (not isinstance(part, dict)), within=deep <= 0) for part in value)
     else:
         return value
     if deep <= 0:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from patient_usher.core.model.matcher import When
+from patient_usher.core.model.schemas import deref
 from patient_usher.core.model.templates import Template
 
 Request = dict[str, Any]
@@ -22,36 +23,56 @@ _FORMATS = {
     "uuid": "00000000-0000-4000-8000-000000000000",
 }
 _DEEPEST = 12
+_LARGEST, _LONGEST = 2_000, 100
+"""How deep and how large what is made may be, and how many items a list may have."""
 
 
-def sample(schema: Any, depth: int = 0) -> Any:
-    """A value that fits a JSON Schema, as far as its commonest keywords say (JSON Schema 2020-12, Validation)."""
-    if not isinstance(schema, dict) or depth > _DEEPEST:
-        return MADE_UP
-    for key in ("const", "default"):
-        if key in schema:
-            return schema[key]
-    for key in ("enum", "examples"):
-        if isinstance(schema.get(key), list) and schema[key]:
-            return schema[key][0]
-    for key in ("allOf", "anyOf", "oneOf"):
-        parts = [part for part in schema.get(key) or () if isinstance(part, dict)]
-        if parts and key == "allOf":
-            return sample({**{k: v for k, v in schema.items() if k != key}, **_merged(parts)}, depth + 1)
-        if parts:
-            return sample({**{k: v for k, v in schema.items() if k != key}, **parts[0]}, depth + 1)
-    kind = schema.get("type")
-    kind = kind[0] if isinstance(kind, list) and kind else kind
-    if kind == "object" or (kind is None and ("properties" in schema or "required" in schema)):
-        properties = schema.get("properties") or {}
-        return {name: sample(properties.get(name), depth + 1) for name in schema.get("required") or ()}
-    if kind == "array":
-        return [sample(schema.get("items"), depth + 1)] * int(schema.get("minItems") or 0)
-    if kind in ("integer", "number"):
-        return _number(schema)
-    if kind in ("boolean", "null"):
-        return True if kind == "boolean" else None
-    return _text(schema)
+def sample(schema: Any, root: Any = None) -> Any:
+    """A value that fits a JSON Schema, as far as its commonest keywords say (JSON Schema 2020-12, Validation).
+
+    References lead into ``root``, the schema itself where that is left out.
+    """
+    left = _LARGEST
+    whole = schema if root is None else root
+
+    def made(schema: Any, depth: int) -> Any:
+        nonlocal left
+        left -= 1
+        schema = deref(whole, schema)
+        if not isinstance(schema, dict) or depth > _DEEPEST or left < 0:
+            return MADE_UP
+        for key in ("const", "default"):
+            if key in schema:
+                return schema[key]
+        for key in ("enum", "examples"):
+            if isinstance(schema.get(key), list) and schema[key]:
+                return schema[key][0]
+        for key in ("allOf", "anyOf", "oneOf"):
+            parts = [part for one in _listed(schema.get(key)) if isinstance(part := deref(whole, one), dict)]
+            if parts:
+                others = {name: value for name, value in schema.items() if name != key}
+                return made(_merged([others, *(parts if key == "allOf" else parts[:1])]), depth + 1)
+        kind = schema.get("type")
+        kind = kind[0] if isinstance(kind, list) and kind else kind
+        if kind == "object" or (kind is None and ("properties" in schema or "required" in schema)):
+            properties = schema.get("properties")
+            known = properties if isinstance(properties, dict) else {}
+            return {str(name): made(known.get(name), depth + 1) for name in _listed(schema.get("required"))}
+        if kind == "array":
+            least = schema.get("minItems")
+            each = made(schema.get("items"), depth + 1) if least else None
+            return [each] * (min(least, _LONGEST) if isinstance(least, int) else 0)
+        if kind in ("integer", "number"):
+            return _number(schema)
+        if kind in ("boolean", "null"):
+            return True if kind == "boolean" else None
+        return _text(schema)
+
+    return made(schema, 0)
+
+
+def _listed(value: Any) -> list[Any]:
+    return value if isinstance(value, list) else []
 
 
 def _merged(parts: list[dict[str, Any]]) -> dict[str, Any]:
@@ -67,8 +88,10 @@ def _merged(parts: list[dict[str, Any]]) -> dict[str, Any]:
 
 
 def _number(schema: dict[str, Any]) -> Any:
-    least = schema.get("minimum", schema.get("exclusiveMinimum"))
-    most = schema.get("maximum", schema.get("exclusiveMaximum"))
+    least, most = (
+        next((found for key in keys if type(found := schema.get(key)) in (int, float)), None)
+        for keys in (("minimum", "exclusiveMinimum"), ("maximum", "exclusiveMaximum"))
+    )
     if least is not None:
         return least + 1 if "exclusiveMinimum" in schema else least
     if most is not None:
@@ -80,9 +103,9 @@ def _text(schema: dict[str, Any]) -> str:
     pattern = schema.get("pattern")
     if isinstance(pattern, str):
         return _fitting(pattern)
-    text = _FORMATS.get(schema.get("format", ""), MADE_UP)
-    least, most = schema.get("minLength") or 0, schema.get("maxLength")
-    text = text + "x" * (min(least, 10_000) - len(text))
+    text = _FORMATS.get(str(schema.get("format")), MADE_UP)
+    least, most = schema.get("minLength"), schema.get("maxLength")
+    text = text + "x" * (min(least, 10_000) - len(text) if isinstance(least, int) else 0)
     return text[:most] if isinstance(most, int) else text
 
 

@@ -29,13 +29,15 @@ class Source(NamedTuple):
     """What a blueprint is made of: all that it takes to make it again.
 
     ``doc`` is the document with environments and other overlays laid on. ``read_file`` reads a file
-    that the document names; ``load_python`` finds the user's own code, None where it isn't allowed.
+    that the document names; ``load_python`` finds the user's own code, None where it isn't allowed. ``sound`` holds
+    the schemas that have been looked through, by route: a variant looks only at those that it changes.
     """
 
     doc: Any
     environment: tuple[str, ...]
     read_file: ReadFile
-    load_python: Callable[[str], Any] | None = None
+    load_python: Callable[[str], Any] | None
+    sound: dict[str, str]
 
 
 class Bearer(NamedTuple):

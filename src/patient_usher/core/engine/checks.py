@@ -66,8 +66,11 @@ def check_stages(
         )
 
 
-def check_routes(spec: PipelineSpec, found: Complaints) -> dict[str, Path]:
-    """Ids and paths that are taken, and names that routes refer to. Returns each route's place."""
+def check_routes(spec: PipelineSpec, found: Complaints, sound: dict[str, str]) -> dict[str, Path]:
+    """Ids and paths that are taken, names that routes refer to, and their schemas. Returns each route's place.
+
+    Schemas that are ``sound`` have been looked through before; those that are found to be so join them.
+    """
     ids: dict[str, str] = {}
     taken: dict[tuple[str, Any], str] = {}
     places: dict[str, Path] = {}
@@ -88,6 +91,7 @@ def check_routes(spec: PipelineSpec, found: Complaints) -> dict[str, Path]:
                 found.add((*where, "at"), f"'{taken[place]}' has this method and path already", "give one another path")
             taken[place] = route.id
             _check_route(spec, route, where, known, found)
+            _check_schemas(route, where, found, sound)
         for at, group in enumerate(node.groups):
             where = (*path, "groups", at)
             claim(group.id, "group", where)
@@ -125,11 +129,22 @@ def _check_route(spec: PipelineSpec, route: RouteSpec, where: Path, known: list[
     if handler.records is not None and handler.records not in spec.records:
         mend = near(handler.records, spec.records)
         found.add((*where, "handler", "records"), f"there are no records '{handler.records}'", mend)
-    if route.input is None or not route.input.schemas():
+
+
+def _check_schemas(route: RouteSpec, where: Path, found: Complaints, sound: dict[str, str]) -> None:
+    schemas = route.input.schemas() if route.input is not None else {}
+    told = repr(schemas)
+    if not schemas or sound.get(route.id) == told:
         return
-    for name, schema in route.input.schemas().items():
-        for path, what, mend in schema_problems(schema):
-            found.add((*where, "input", name, *path), what, mend)
+    problems = [
+        ((*where, "input", name, *path), what, mend)
+        for name, schema in schemas.items()
+        for path, what, mend in schema_problems(schema)
+    ]
+    for problem in problems:
+        found.add(*problem)
+    if not problems:
+        sound[route.id] = told
 
 
 def check_errors(spec: PipelineSpec, found: Complaints) -> None:

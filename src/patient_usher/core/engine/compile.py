@@ -64,19 +64,20 @@ def compile_document(
     plain = twin(doc) if isinstance(doc.get("environments"), dict) else None
     chosen = _lay_on(doc, found, environments, overlays)
     blueprint = None
+    sound: dict[str, str] = {}
     if not found.problems:
         try:
-            blueprint = compile_source(Source(doc, tuple(chosen), read_file, load_python))
+            blueprint = compile_source(Source(doc, tuple(chosen), read_file, load_python, sound))
         except Unusable as error:
             found.problems += error.problems
     if plain is not None:
-        _check_environments(plain, chosen, found)
+        _check_environments(plain, chosen, found, sound)
     if blueprint is None or found.problems:
         raise Unusable(found.problems)
     return blueprint
 
 
-def _check_environments(plain: Any, chosen: Sequence[str], found: Complaints) -> None:
+def _check_environments(plain: Any, chosen: Sequence[str], found: Complaints, sound: dict[str, str]) -> None:
     """Every environment that isn't laid on, by itself: none may wait with its mistakes until it is."""
     seen = {(problem.spot, problem.what) for problem in found.problems}
     for name in plain["environments"]:
@@ -92,7 +93,7 @@ def _check_environments(plain: Any, chosen: Sequence[str], found: Complaints) ->
             try:
                 spec = PipelineSpec.model_validate(doc)
                 check_stages(spec, options, places, own)
-                check_routes(spec, own)
+                check_routes(spec, own, sound)
                 check_errors(spec, own)
             except ValidationError as error:
                 own.problems += problems_of(error, doc, PipelineSpec)
@@ -123,7 +124,7 @@ def compile_source(source: Source) -> Blueprint:
         raise Unusable(found.problems) from None
     keys = _load_keys(spec, found)
     check_stages(spec, options, places, found)
-    routes = check_routes(spec, found)
+    routes = check_routes(spec, found, source.sound)
     check_errors(spec, found)
     check_accounts(spec, found)
     found.stop()
