@@ -17,7 +17,9 @@ import zstandard
 from openapi_spec_validator import validate
 from ruamel.yaml import YAML
 
-from conftest import DEMO, Outcome
+from conftest import DEMO, USHER, Outcome
+from patient_usher.core.analysis.samples import sample
+from patient_usher.core.model.schemas import compiled
 from patient_usher.files.curl import commands
 
 Usher = Callable[..., Outcome]
@@ -341,6 +343,125 @@ def test_a_description_becomes_a_pipeline_that_does_what_it_says(
     outcome = usher("replay", "p.yaml", "t.json", "-q", t__json=trace)
     assert (outcome.status, outcome.out, outcome.err) == (0, "", "")
     assert usher("check", "p.yaml").status == 0
+
+
+TREE = """openapi: 3.0.3
+info: {title: Berths, version: "1"}
+paths:
+  /boats:
+    post:
+      requestBody: {content: {application/json: {schema: {$ref: "#/components/schemas/Boat"}}}}
+      responses: {"201": {description: made, content: {application/json: {schema: {$ref: "#/components/schemas/Boat"}}}}}
+components:
+  schemas:
+    Boat:
+      type: object
+      required: [xml]
+      properties:
+        xml: {type: string, nullable: true, enum: [sail, motor]}
+        length: {type: number, minimum: 0, exclusiveMinimum: true}
+        tows: {$ref: "#/components/schemas/Boat"}
+        MORE
+"""
+BODIES = [
+    ({"xml": "sail"}, 201), ({"xml": None}, 201), ({"xml": "steam"}, 422), ({}, 422), ({"xml": "sail", "length": 0}, 422), ({"xml": "sail", "length": 0.5}, 201),
+    ({"xml": "sail", "tows": {"xml": "motor"}}, 201), ({"xml": "sail", "tows": {"xml": "steam"}}, 422), ({"xml": "sail", "tows": {"xml": "sail", "tows": {"length": 1}}}, 422),
+]  # fmt: skip
+
+
+def _more(number: int) -> str:
+    return "\n        ".join(f"p{n}: {{type: string, maxLength: 5}}" for n in range(number))
+
+
+@pytest.mark.parametrize("more", ["", _more(300)], ids=["small", "large"])
+def test_schemas_that_lead_back_into_themselves_stay_exact(usher: Usher, tmp_path: Path, more: str) -> None:
+    """OpenAPI 3.0's nullable and exclusive bounds in the words of JSON Schema; names of properties are no keywords."""
+    text = TREE.replace("MORE", more)
+    validate(YAML(typ="safe", pure=True).load(text))
+    outcome = usher("import", "o.yaml", "--into", "p.yaml", o__yaml=text)
+    assert (outcome.status, "larger than" in outcome.out) == (0, False), outcome
+    bodies = [*BODIES, *([({"xml": "sail", "p7": "too long"}, 422)] if more else [])]
+    requests = [
+        {"id": f"q{n}", "send": "POST /boats", "json": body, "expect": {"status": status}}
+        for n, (body, status) in enumerate(bodies)
+    ]
+    outcome = usher(
+        "replay", "p.yaml", "t.json", t__json=json.dumps({"patient-usher": "trace/1", "requests": requests})
+    )
+    assert outcome.status == 0, outcome.out
+    assert usher("check", "p.yaml").status == 0
+
+
+def test_what_is_larger_than_a_pipeline_holds_is_left_open_and_told(usher: Usher, tmp_path: Path) -> None:
+    """Schemas that all lead to each other: written out they would be larger than anything."""
+    names = [f"S{n}" for n in range(60)]
+    schemas = {
+        name: {"type": "object", "required": names, "properties": {n: {"$ref": f"#/components/schemas/{n}"} for n in names}}
+        for name in names
+    }  # fmt: skip
+    schemas["S0"]["properties"] |= {f"p{n}": {"type": "string"} for n in range(3000)}  # type: ignore[attr-defined]
+    content = {"content": {"application/json": {"schema": {"$ref": "#/components/schemas/S0"}}}}
+    responses = {"200": {"description": "ok", **content}}
+    paths = {"/a": {"post": {"requestBody": content, "responses": responses}}}
+    doc = {"openapi": "3.1.0", "info": {"title": "Berths", "version": "1"}, "paths": paths}
+    text = json.dumps({**doc, "components": {"schemas": schemas}})
+    outcome = usher("import", "o.json", "--into", "p.yaml", o__json=text)
+    assert (outcome.status, "1 schemas are larger than a pipeline holds: anything fits them" in outcome.out) == (
+        0,
+        True,
+    )
+    assert usher("show", "p.yaml").status == 0
+
+
+def test_where_a_description_says_what_it_is(usher: Usher, tmp_path: Path) -> None:
+    """Its members may stand in any order, behind any number of lines; it may be packed, and come by standard input."""
+    doc = YAML(typ="safe", pure=True).load(OPENAPI.replace("VERSION", "3.1.0"))
+    late = f"components: {json.dumps(doc.pop('components'))}\n" + "# a line of many\n" * 5000
+    text = late + "".join(f"{key}: {json.dumps(value)}\n" for key, value in doc.items())
+    assert usher("import", "o.yaml", "--into", "p.yaml", o__yaml=text).status == 0
+    (tmp_path / "o.gz").write_bytes(gzip.compress(text.encode()))
+    assert usher("import", "o.gz", "--into", "q.yaml").status == 0
+    first, second = ((tmp_path / name).read_text().partition("\n")[2] for name in ("p.yaml", "q.yaml"))
+    assert first == second
+
+
+@pytest.mark.parametrize("name", ["-", "/dev/stdin"])
+def test_traffic_comes_by_standard_input(tmp_path: Path, name: str) -> None:
+    command = [str(USHER), "import", name, "--into", "t.jsonl"]
+    done = subprocess.run(command, cwd=tmp_path, input=gzip.compress(LOG.encode()), capture_output=True, timeout=60)
+    assert (done.returncode, len(rows(tmp_path / "t.jsonl"))) == (0, 301), done.stderr
+
+
+SCHEMAS = [
+    {"type": "string", "pattern": "^[A-Z]{2}-\\d{3}$"}, {"type": "string", "minLength": 20, "maxLength": 22}, {"type": "string", "format": "email"},
+    {"type": "integer", "minimum": 3, "maximum": 9}, {"type": "number", "exclusiveMinimum": 3}, {"type": "integer", "maximum": -4}, {"exclusiveMaximum": 0, "type": "integer"}, {"type": "integer", "multipleOf": 7},
+    {"type": ["integer", "null"]}, {"type": "boolean"}, {"type": "null"}, {"const": {"a": 1}}, {"enum": ["b", "c"]}, {"type": "string", "default": "d"},
+    {"type": "array", "items": {"type": "integer"}, "minItems": 2}, {"type": "array"}, {"type": "object", "required": ["a"], "properties": {"a": {"type": "integer"}, "b": {"type": "string"}}},
+    {"allOf": [{"type": "object", "required": ["a"], "properties": {"a": {"type": "integer"}}}, {"required": ["b"], "properties": {"b": {"type": "boolean"}}}]},
+    {"oneOf": [{"type": "integer"}, {"type": "string"}]}, {"anyOf": [{"type": "array", "minItems": 1, "items": {"const": 1}}]},
+    {"$ref": "#/$defs/A", "$defs": {"A": {"type": "object", "required": ["n"], "properties": {"n": {"$ref": "#/$defs/B"}}}, "B": {"type": "integer", "minimum": 2}}},
+    {"allOf": [{"$ref": "#/$defs/A"}], "$defs": {"A": {"type": "array", "minItems": 3, "items": {"type": "string"}}}},
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("schema", SCHEMAS)
+def test_what_is_made_up_fits_its_schema(schema: dict[str, Any]) -> None:
+    compiled(schema).validate(sample(schema))
+
+
+@pytest.mark.parametrize(
+    "schema",
+    [
+        {"$ref": "#"},
+        {"type": "array", "minItems": 10**12, "items": {"type": "string", "minLength": 10**12}},
+        {"type": "object", "required": [*"abcdefghij"], "properties": {name: {"$ref": "#"} for name in "abcdefghij"}},
+        {"type": "object", "required": 3, "properties": 4},
+        {"type": "integer", "minimum": "x"},
+        {"allOf": 3, "enum": {}},
+    ],
+)
+def test_no_schema_makes_it_grow_or_fail(schema: dict[str, Any]) -> None:
+    assert len(json.dumps(sample(schema))) < 2_000_000
 
 
 WRONG = [

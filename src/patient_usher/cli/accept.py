@@ -12,6 +12,7 @@ from difflib import unified_diff
 from pathlib import Path
 from typing import Any
 
+from patient_usher.cli.arguments import unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.world import World
@@ -52,7 +53,7 @@ def run(args: Namespace) -> int:
     prepared = trace.prepared(pipeline)
     for id_ in args.only:
         if prepared.ids and id_ not in prepared.ids:
-            raise Unusable([Problem(Spot("--only", 1, 1), f"there is no request '{id_}'", near(id_, prepared.ids))])
+            raise unusable(f"there is no request '{id_}'", near(id_, prepared.ids), "--only")
     expects: dict[str, dict[str, Any]] = {}
     broken: list[str] = []
     tallies: dict[str, Counter[int]] = {}

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from argparse import ArgumentParser, ArgumentTypeError
+from pathlib import Path
 from typing import NoReturn
 
 from patient_usher.core.model.document import Problem, Spot, Unusable, near
@@ -22,6 +23,48 @@ class Parser(ArgumentParser):
             message = f"there is no option or argument '{word}' here" + (f"; {hint}" if hint.startswith("did") else "")
         print(shown(f"{self.prog}: {message}; {self.prog} --help says more"), file=sys.stderr)
         sys.exit(2)
+
+
+def outgoing_picture(text: str) -> Path:
+    """Where a picture goes. Raises ArgumentTypeError."""
+    path = outgoing(text)
+    if path.suffix not in (".png", ".svg"):
+        raise ArgumentTypeError(f"{text} is no picture's name; write FILE.png or FILE.svg")
+    return path
+
+
+def outgoing(text: str) -> Path:
+    """Where a file goes that takes long to make. Raises ArgumentTypeError."""
+    path = Path(text)
+    if path.is_dir() or not path.parent.is_dir():
+        what = "is a folder" if path.is_dir() else f"can't be written: there is no folder {path.parent}"
+        raise ArgumentTypeError(f"{text} {what}; name a file in a folder that is there")
+    return path
+
+
+def method(text: str) -> str:
+    """A method of HTTP (RFC 9110 section 9.1), in capitals. Raises ArgumentTypeError."""
+    from patient_usher.core.model.scalars import METHOD
+
+    if not METHOD.fullmatch(text):
+        raise ArgumentTypeError(f"'{text}' is no method; write one, as in GET")
+    return text.upper()
+
+
+def whole(text: str) -> int:
+    """A whole number. Raises ArgumentTypeError."""
+    try:
+        return int(text[:40])
+    except ValueError:
+        raise ArgumentTypeError(f"'{text}' is no whole number; write one, as in 0 or 7") from None
+
+
+def percent(text: str) -> int:
+    """0 to 100. Raises ArgumentTypeError."""
+    found = whole(text)
+    if not 0 <= found <= 100:
+        raise ArgumentTypeError(f"'{text}' is no percentage; write 0 to 100")
+    return found
 
 
 def count(text: str) -> int:

@@ -9,7 +9,7 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 from typing import Any
 
-from patient_usher.cli.arguments import unusable
+from patient_usher.cli.arguments import outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.cli.compare import saved
 from patient_usher.core.engine.world import World
@@ -23,7 +23,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     add_pipeline_arguments(parser)
     parser.add_argument("trace", metavar="TRACE", type=Path, nargs="?", help="the trace, behind a pipeline")
-    parser.add_argument("--into", metavar="FILE", type=Path, help="the picture: FILE.png or FILE.svg")
+    parser.add_argument("--into", metavar="FILE", type=outgoing_picture, help="the picture: FILE.png or FILE.svg")
     parser.add_argument("--format", choices=["csv"], help="print the table behind the picture")
 
 
@@ -31,8 +31,6 @@ def run(args: Namespace) -> int:
     """Draw. Returns the exit status."""
     if args.into is None and args.format is None:
         raise unusable("nothing to write is named", "add --into FILE.png, or --format csv")
-    if args.into is not None and args.into.suffix not in (".png", ".svg"):
-        raise unusable(f"{args.into} is no picture's name", "write FILE.png or FILE.svg")
     name, rows = _rows(args)
     if not rows:
         raise unusable("there is nothing to draw", "name a result or a trace with requests")

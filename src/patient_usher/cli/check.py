@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from patient_usher import __version__
-from patient_usher.cli.arguments import unusable
+from patient_usher.cli.arguments import count, unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.core.analysis.check import Checked, check, mend_all, variant_of
 from patient_usher.core.analysis.finding import LEVELS
@@ -40,7 +40,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--level", choices=LEVELS, default="warning", help="from which level on the exit status is 1 (default: warning)"
     )
     parser.add_argument(
-        "--budget", metavar="N", type=int, default=BUDGET, help=f"how many requests are tried at most ({BUDGET:,})"
+        "--budget", metavar="N", type=count, default=BUDGET, help=f"how many requests are tried at most ({BUDGET:,})"
     )
     parser.add_argument(
         "--format", choices=["text", "json", "sarif"], default="text", help="text for people (default), json or sarif"

@@ -11,13 +11,14 @@ from pathlib import Path
 from time import monotonic
 from typing import Any, NamedTuple
 
+from patient_usher.cli.arguments import unusable, whole
 from patient_usher.cli.reporting import Reports, wanted
 from patient_usher.core.analysis.standing import enforced_limits
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.prepare import Prepared
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.world import World
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify import always
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check
@@ -53,7 +54,7 @@ def add_pipeline_arguments(parser: ArgumentParser, *, optional: bool = False) ->
         help="set one option; may be repeated",
     )
     parser.add_argument(
-        "--seed", metavar="N", type=int, default=0, help="where everything random comes from (default 0)"
+        "--seed", metavar="N", type=whole, default=0, help="where everything random comes from (default 0)"
     )
     parser.add_argument(
         "--always", metavar="FILE", type=Path, help="statements that must hold for every exchange; they join the file's"
@@ -224,7 +225,7 @@ def report(args: Namespace, batch: Batch) -> int:
 
     if into.suffix not in FORMATS:
         what, mend = f"{into} is no table's name", f"write FILE{', FILE'.join(FORMATS)}"
-        raise Unusable([Problem(Spot("--into", 1, 1), what, mend)])
+        raise unusable(what, mend, "--into")
     with writing(into) as out:
         table = FORMATS[into.suffix](out)
         status = _reported(args, batch, table)
@@ -248,7 +249,7 @@ def _json(args: Namespace, batch: Batch, reports: Reports | None, table: Table |
     for option in ("details", "quiet"):
         if getattr(args, option) and not getattr(args, "whole", False):
             what = f"--{option} belongs to --format text"
-            raise Unusable([Problem(Spot("command line", 1, 1), what, f"{args.format} says everything; leave it out")])
+            raise unusable(what, f"{args.format} says everything; leave it out")
     from patient_usher.reports import result  # text needs none of it
 
     summary, statements = Summary(), Statements(batch.pipeline)

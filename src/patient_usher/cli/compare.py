@@ -11,6 +11,7 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 from typing import Any
 
+from patient_usher.cli.arguments import unusable, whole
 from patient_usher.cli.reporting import wanted
 from patient_usher.core.analysis.compare import Comparison, compared
 from patient_usher.core.model.document import Problem, Spot, Unusable
@@ -38,7 +39,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         parser.add_argument(
             f"--{side}-set", metavar="STAGE.OPTION=VALUE", action="append", default=[], help=f"set one option of {on}"
         )
-    parser.add_argument("--seed", metavar="N", type=int, default=0, help="where everything random comes from")
+    parser.add_argument("--seed", metavar="N", type=whole, default=0, help="where everything random comes from")
     parser.add_argument("--expect-same", action="store_true", help="end with exit status 1 where anything changes")
     parser.add_argument(
         "--format",
@@ -74,7 +75,7 @@ def run(args: Namespace) -> int:
         if args.trace:
             raise
         what = "a saved result isn't as results are"
-        raise Unusable([Problem(Spot("command line", 1, 1), what, "save what replay --format json prints")]) from None
+        raise unusable(what, "save what replay --format json prints") from None
     sys.stdout.flush()
     if isinstance(text, bytes):
         sys.stdout.buffer.write(text)
@@ -110,8 +111,7 @@ def _result(path: Path, environments: list[str] | None, settings: list[str], arg
     if kept is not None:
         return kept
     if not args.trace:
-        problem = Problem(Spot("command line", 1, 1), "two pipelines, and no trace to replay", "add --trace FILE")
-        raise Unusable([problem])
+        raise unusable("two pipelines, and no trace to replay", "add --trace FILE")
     pipeline = load_pipeline(
         path,
         environments=environments,

@@ -7,8 +7,8 @@ from __future__ import annotations
 import os
 import sys
 from argparse import ArgumentParser, Namespace
-from pathlib import Path
 
+from patient_usher.cli.arguments import count, outgoing
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.core.analysis.explore import BUDGET, explore, trace_of
 from patient_usher.core.analysis.trials import BASE
@@ -23,10 +23,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     add_pipeline_arguments(parser)
     parser.add_argument(
-        "--budget", metavar="N", type=int, default=BUDGET, help=f"how many requests are tried at most ({BUDGET:,})"
+        "--budget", metavar="N", type=count, default=BUDGET, help=f"how many requests are tried at most ({BUDGET:,})"
     )
     parser.add_argument(
-        "--write", metavar="TRACE", type=Path, help="write a trace of the distinct cases, with what is expected of each"
+        "--write",
+        metavar="TRACE",
+        type=outgoing,
+        help="write a trace of the distinct cases, with what is expected of each",
     )
     parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
 

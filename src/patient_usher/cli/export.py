@@ -9,8 +9,8 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from patient_usher import __version__
+from patient_usher.cli.arguments import unusable
 from patient_usher.cli.compare import saved
-from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.core.verify.rows import row_of_record
 from patient_usher.files.exporting import har_of
 from patient_usher.files.writing import write_whole, writing
@@ -30,8 +30,7 @@ def run(args: Namespace) -> int:
     """Export. Returns the exit status."""
     records = saved(args.result)
     if records is None:
-        problem = Problem(Spot(str(args.result), 1, 1), "this is no result", "save what replay --format json prints")
-        raise Unusable([problem])
+        raise unusable("this is no result", "save what replay --format json prints", str(args.result))
     if args.into.suffix in FORMATS:
         with writing(args.into) as out:
             table = FORMATS[args.into.suffix](out)
@@ -40,11 +39,13 @@ def run(args: Namespace) -> int:
             table(None)
         print(f"wrote {len(records)} exchanges to {args.into}")
         return 0
+    if args.into.suffix not in (".har", ".json"):
+        forms = ", ".join(f"FILE{suffix}" for suffix in (".har", *FORMATS))
+        raise unusable(f"{args.into} says nothing of its format", f"write {forms}")
     try:
         recording = har_of(records, __version__, args.starts)
     except ValueError:
-        problem = Problem(Spot("--starts", 1, 1), f"'{args.starts}' is no time", "write 2031-05-01T08:00:00Z, say")
-        raise Unusable([problem]) from None
+        raise unusable(f"'{args.starts}' is no time", "write 2031-05-01T08:00:00Z, say", "--starts") from None
     write_whole(args.into, json.dumps(recording, indent=1, ensure_ascii=False) + "\n")
     print(f"wrote {len(recording['log']['entries'])} exchanges to {args.into}")
     return 0

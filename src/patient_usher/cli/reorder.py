@@ -9,7 +9,7 @@ import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
-from patient_usher.cli.arguments import unusable
+from patient_usher.cli.arguments import count, outgoing, outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.core.analysis.apart import told_apart
 from patient_usher.core.analysis.orders import Found, Wishes, as_listed, movable
@@ -39,12 +39,17 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--tell-apart", action="store_true", help="make the fewest requests whose answers tell orders apart"
     )
     parser.add_argument(
-        "--write", metavar="FILE", type=Path, help="where the order that was found goes, as a variant; or the requests"
+        "--write",
+        metavar="FILE",
+        type=outgoing,
+        help="where the order that was found goes, as a variant; or the requests",
     )
-    parser.add_argument("--picture", metavar="FILE", type=Path, help="the matrix as a picture: FILE.png or FILE.svg")
+    parser.add_argument(
+        "--picture", metavar="FILE", type=outgoing_picture, help="the matrix as a picture: FILE.png or FILE.svg"
+    )
     parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
     parser.add_argument(
-        "--budget", metavar="N", type=int, default=BUDGET, help=f"how much --tell-apart tries at most ({BUDGET:,})"
+        "--budget", metavar="N", type=count, default=BUDGET, help=f"how much --tell-apart tries at most ({BUDGET:,})"
     )
     parser.add_argument(
         "--allow-env", metavar="NAME", action="append", default=[], help="let traces read this variable"
@@ -57,6 +62,8 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Swap, search or tell apart. Returns 1 where no order has what is wished for."""
+    if args.write is not None and args.write.exists() and args.write.samefile(args.pipeline):
+        raise unusable(f"{args.write} is the pipeline itself", "write the variant into another file")
     pipeline = pipeline_of(args)
     if args.tell_apart:
         return _tell_apart(args, pipeline)
@@ -86,7 +93,7 @@ def run(args: Namespace) -> int:
         if found is not None:
             painter.write(report.search_told(search.present, found))
     if args.picture is not None:
-        _picture(args.picture, pipeline, pairs)
+        report.picture(args.picture, pipeline.name, movable(pipeline), pairs)
     if args.write is not None and found is not None and found.order is not None:
         _write_variant(args, pipeline, found)
     return 1 if found is not None and found.order is None else 0
@@ -110,6 +117,8 @@ def _wish(text: str, pipeline: Blueprint) -> tuple[str, str]:
     for name in (before.strip(), after.strip()):
         if name not in known:
             raise unusable(f"no stage that can move is called '{name}'", near(name, known))
+    if before.strip() == after.strip():
+        raise unusable(f"'{text}' can't be had: no stage stands before itself", "name two stages")
     return before.strip(), after.strip()
 
 
@@ -136,12 +145,6 @@ def _tell_apart(args: Namespace, pipeline: Blueprint) -> int:
         write_whole(args.write, yaml_of(report.trace_of(apart, BASE)))
         print(f"wrote {len(apart.requests)} requests to {args.write}", file=sys.stderr)
     return 0
-
-
-def _picture(path: Path, pipeline: Blueprint, pairs: list[Pair]) -> None:
-    if path.suffix not in (".png", ".svg"):
-        raise unusable(f"{path} is no picture's name", "write FILE.png or FILE.svg")
-    report.picture(path, pipeline.name, movable(pipeline), pairs)
 
 
 def _write_variant(args: Namespace, pipeline: Blueprint, found: Found) -> None:

@@ -11,6 +11,7 @@ import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
+from patient_usher.cli.arguments import percent, unusable
 from patient_usher.cli.common import (
     Batch,
     add_output_arguments,
@@ -20,7 +21,8 @@ from patient_usher.cli.common import (
     prepared_all,
     report,
 )
-from patient_usher.core.model.document import Problem, Spot, Unusable, near
+from patient_usher.core.model.document import Problem, Unusable, near
+from patient_usher.files.picking import checked
 from patient_usher.files.trace import HarOptions, Trace
 from patient_usher.reports.paint import stdout_painter
 
@@ -64,7 +66,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     group = parser.add_argument_group("coverage")
     group.add_argument("--coverage", action="store_true", help="what of all that stages and routes can do has happened")
     group.add_argument(
-        "--coverage-at-least", metavar="PERCENT", type=int, help="end with exit status 1 where less has happened"
+        "--coverage-at-least", metavar="PERCENT", type=percent, help="end with exit status 1 where less has happened"
     )
     group.add_argument(
         "--write-missing", metavar="TRACE", type=Path, help="append requests that close gaps to this trace"
@@ -90,9 +92,9 @@ def run(args: Namespace) -> int:
     if args.watch:
         from patient_usher.cli.watching import watch
 
-        if args.format != "text" or Path("-") in args.traces:
+        if args.format != "text" or args.into_table is not None or args.report or Path("-") in args.traces:
             what = "--watch belongs to text and to files"
-            raise Unusable([Problem(Spot("command line", 1, 1), what, "leave --format out, and name the trace's file")])
+            raise unusable(what, "leave --format, --into and --report out, and name the trace's file")
         return watch(args, lambda: _batch(args))
     covers = args.coverage or args.coverage_at_least is not None or args.write_missing is not None
     if not covers:
@@ -105,9 +107,9 @@ def run(args: Namespace) -> int:
 
     if args.format == "jsonl" or Path("-") in args.traces:
         what = "coverage belongs to text or json, and to files"
-        raise Unusable(
-            [Problem(Spot("command line", 1, 1), what, "leave --format jsonl out, and name the trace's file")]
-        )
+        raise unusable(what, "leave --format jsonl out, and name the trace's file")
+    if args.write_missing is not None and args.write_missing.exists():
+        checked(Trace.read(args.write_missing).document())  # what can't be written into is told at once
     status = report(args, _batch(args)) if args.format == "text" else 0
     return max(status, cover(args, _batch(args)))
 
@@ -128,12 +130,12 @@ def _batch(args: Namespace) -> Batch:
     for option, given in (("--host", args.host), ("--sign", args.sign), ("--expect-recorded", args.expect_recorded)):
         if given and not any(trace.recorded for trace in traces):
             what = f"{option} is for recordings, and there is none here"
-            raise Unusable([Problem(Spot("command line", 1, 1), what, "name a HAR file, or leave it out")])
+            raise unusable(what, "name a HAR file, or leave it out")
     if args.keep_state and len(traces) == 1:
         print("usher replay: --keep-state carries on from trace to trace, and there is one only", file=sys.stderr)
     prepared = prepared_all(pipeline, traces)
     known = [id_ for trace in prepared for id_ in trace.ids]
     for id_ in args.only:
         if id_.partition("[")[0] not in known and not any(trace.streams for trace in prepared):
-            raise Unusable([Problem(Spot("--only", 1, 1), f"there is no request '{id_}'", near(id_, known))])
+            raise unusable(f"there is no request '{id_}'", near(id_, known), "--only")
     return Batch(pipeline, prepared, args.seed, args.keep_state, frozenset(args.only))

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
+from patient_usher.cli.arguments import unusable
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.model.document import Problem, Spot, Unusable, near
+from patient_usher.core.model.document import near
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.summary import Summary
@@ -23,13 +24,12 @@ def wanted(texts: Iterable[str], formats: Sequence[str] = FORMATS) -> list[tuple
     for text in texts:
         form, equals, name = text.partition("=")
         if not equals or not name or form not in formats:
-            what = f"'{text}' names no report" if not equals else f"there is no report of the form '{form}'"
-            mend = "write FORMAT=FILE, as in html=report.html" if not equals or not name else near(form, formats)
-            raise Unusable([Problem(Spot("--report", 1, 1), what, mend)])
+            whole = equals and name
+            what = f"there is no report of the form '{form}'" if whole else f"'{text}' names no report"
+            mend = "write FORMAT=FILE, as in html=report.html" if not whole else near(form, formats)
+            raise unusable(what, mend, "--report")
         if any(Path(name) == path for _, path in found):
-            raise Unusable(
-                [Problem(Spot("--report", 1, 1), f"two reports go to {name}", "give each a file of its own")]
-            )
+            raise unusable(f"two reports go to {name}", "give each a file of its own", "--report")
         found.append((form, Path(name)))
     return found
 

@@ -11,9 +11,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from patient_usher.cli.arguments import method, unusable
 from patient_usher.cli.common import Batch, add_output_arguments, add_pipeline_arguments, pipeline_of, report
 from patient_usher.core.engine.world import World
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.document import Spot, Unusable
 from patient_usher.files.pipeline import Beside
 from patient_usher.files.text import parse, read_text
 from patient_usher.files.trace import HarOptions, Trace
@@ -24,7 +25,7 @@ from patient_usher.lab import sends
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     add_pipeline_arguments(parser)
-    parser.add_argument("method", metavar="METHOD", help="GET, POST, ...")
+    parser.add_argument("method", metavar="METHOD", type=method, help="GET, POST, ...")
     parser.add_argument("url", metavar="URL", help="a path, or a whole URL")
     parser.add_argument(
         "--header",
@@ -66,15 +67,7 @@ def run(args: Namespace) -> int:
             taken = [entry.get("id") for entry in trace.get("requests") or () if isinstance(entry, dict)]
             spec["id"] = _free_id(spec["id"], taken)
     elif args.caller is not None:
-        raise Unusable(
-            [
-                Problem(
-                    Spot("--caller", 1, 1),
-                    "a caller is named, but no trace that declares it",
-                    "give --into TRACE",
-                )
-            ]
-        )
+        raise unusable("a caller is named, but no trace that declares it", "give --into TRACE", "--caller")
     try:
         prepared = Trace("usher send", Beside(Path.cwd(), True), doc=doc, har=HarOptions()).prepared(pipeline)
     except Unusable as error:
@@ -88,7 +81,7 @@ def run(args: Namespace) -> int:
 
 def request_of(args: Namespace) -> dict[str, Any]:
     """The command line as a trace's request. Raises Unusable."""
-    method = args.method.upper()
+    method = args.method
     stem = re.sub(
         r"[^A-Za-z0-9]+", "-", args.url.partition("://")[2].partition("/")[2] or args.url.partition("?")[0]
     ).strip("-")
@@ -101,7 +94,7 @@ def request_of(args: Namespace) -> dict[str, Any]:
     for text in args.header:
         name, colon, value = text.partition(":")
         if not colon or not name.strip():
-            raise Unusable([Problem(Spot("--header", 1, 1), f"'{text}' is no header field", "write 'NAME: VALUE'")])
+            raise unusable(f"'{text}' is no header field", "write 'NAME: VALUE'", "--header")
         headers.setdefault(name.strip(), []).append(value.strip())
     if headers:
         spec["headers"] = {name: values[0] if len(values) == 1 else values for name, values in headers.items()}
@@ -112,14 +105,10 @@ def request_of(args: Namespace) -> dict[str, Any]:
     if args.sign is not None:
         scheme, colon, account = args.sign.partition(":")
         if not colon or scheme not in ("bearer", "basic", "api-key"):
-            raise Unusable(
-                [
-                    Problem(
-                        Spot("--sign", 1, 1),
-                        f"'{args.sign}' says not how and for whom",
-                        "write bearer:ACCOUNT, basic:ACCOUNT or api-key:ACCOUNT",
-                    )
-                ]
+            raise unusable(
+                f"'{args.sign}' says not how and for whom",
+                "write bearer:ACCOUNT, basic:ACCOUNT or api-key:ACCOUNT",
+                "--sign",
             )
         spec["sign"] = {scheme: account}
     return spec
@@ -138,7 +127,7 @@ def _body(text: str) -> dict[str, Any]:
     sort, colon, content = text.partition(":")
     if not colon or sort not in _BODIES:
         what = f"'{text[:60]}' says not what sort of body this is"
-        raise Unusable([Problem(Spot("--body", 1, 1), what, "write json:JSON, form:A=B&C=D, text:TEXT or file:FILE")])
+        raise unusable(what, "write json:JSON, form:A=B&C=D, text:TEXT or file:FILE", "--body")
     return {sort: _BODIES[sort](content)}
 
 
@@ -147,7 +136,7 @@ def _form(text: str) -> dict[str, Any]:
     for pair in text.split("&"):
         name, equals, value = pair.partition("=")
         if not equals:
-            raise Unusable([Problem(Spot("--body", 1, 1), f"'{pair}' is no form field", "write form:NAME=VALUE")])
+            raise unusable(f"'{pair}' is no form field", "write form:NAME=VALUE", "--body")
         form.setdefault(name, []).append(value)
     return {name: values[0] if len(values) == 1 else values for name, values in form.items()}
 

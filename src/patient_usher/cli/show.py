@@ -8,10 +8,10 @@ import os
 import re
 from argparse import ArgumentParser, Namespace
 
+from patient_usher.cli.arguments import method, unusable
 from patient_usher.cli.common import add_pipeline_arguments, mention, pipeline_of
 from patient_usher.core.analysis.standing import standing, way
 from patient_usher.core.http.urls import parse_url
-from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.reports.paint import stdout_painter
 from patient_usher.reports.standing import matrix, way_view
 
@@ -19,7 +19,7 @@ from patient_usher.reports.standing import matrix, way_view
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     add_pipeline_arguments(parser)
-    parser.add_argument("method", metavar="METHOD", nargs="?", help="GET, POST, ...")
+    parser.add_argument("method", metavar="METHOD", type=method, nargs="?", help="GET, POST, ...")
     parser.add_argument("url", metavar="URL", nargs="?", help="a path, or a whole URL")
 
 
@@ -32,7 +32,7 @@ def run(args: Namespace) -> int:
         mention(painter, pipeline)
         return 0
     if args.url is None:
-        raise Unusable([Problem(Spot("command line", 1, 1), "a method is given, but no URL", "write GET /path, say")])
+        raise unusable("a method is given, but no URL", "write GET /path, say")
     text = (
         args.url
         if re.match(r"[A-Za-z][A-Za-z0-9+.-]*://", args.url)
@@ -41,8 +41,6 @@ def run(args: Namespace) -> int:
     try:
         url = parse_url(text)
     except ValueError as error:
-        raise Unusable(
-            [Problem(Spot("command line", 1, 1), f"'{args.url}' is no URL: {error}", "write a path, or a whole URL")]
-        ) from None
-    painter.write(way_view(args.method.upper(), url.target, way(pipeline, args.method.upper(), url)))
+        raise unusable(f"'{args.url}' is no URL: {error}", "write a path, or a whole URL") from None
+    painter.write(way_view(args.method, url.target, way(pipeline, args.method, url)))
     return 0

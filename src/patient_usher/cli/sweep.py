@@ -15,12 +15,13 @@ from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
 
-from patient_usher.cli.arguments import unusable
+from patient_usher.cli.arguments import count, outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.core.analysis import sweep
 from patient_usher.core.analysis.figures import goal
 from patient_usher.core.analysis.sweep import Combination, Trial
 from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.model.document import Spot, Unusable
 from patient_usher.files.text import parse_value
 from patient_usher.files.trace import Trace
 from patient_usher.reports import sweep as report
@@ -36,9 +37,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="values of one setting, 1..6 for a range; routes.ROUTE.SETTING and deployment.KEY too; may be repeated",
     )  # fmt: skip
     parser.add_argument("--goal", metavar="GOAL", help="find the least change that meets this")
-    parser.add_argument("--chart", metavar="FILE", type=Path, help="the same as a picture: FILE.png or FILE.svg")
+    parser.add_argument(
+        "--chart", metavar="FILE", type=outgoing_picture, help="the same as a picture: FILE.png or FILE.svg"
+    )
     parser.add_argument("--format", choices=["text", "json", "csv"], default="text", help="text (default), json or csv")
-    parser.add_argument("--cores", metavar="N", type=int, default=os.cpu_count() or 1, help="how many at once")
+    parser.add_argument("--cores", metavar="N", type=count, default=os.cpu_count() or 1, help="how many at once")
 
 
 def run(args: Namespace) -> int:
@@ -46,10 +49,8 @@ def run(args: Namespace) -> int:
     pipeline = pipeline_of(args)
     combinations = _combinations(args)
     wanted = _goal(args.goal)
-    if args.chart is not None and args.chart.suffix not in (".png", ".svg"):
-        raise unusable(f"{args.chart} is no picture's name", "write FILE.png or FILE.svg", "--chart")
     for combination in combinations:  # all that is wrong is told before anything runs
-        pipeline.changed(sweep.overlay_of(combination))
+        _changed(pipeline, combination)
     trials = sweep.marked(_trials(args, pipeline, combinations))
     chosen = (
         sweep.nearest(trials, wanted, sweep.present_of(pipeline.source.doc, combinations[0]))
@@ -80,6 +81,14 @@ def run(args: Namespace) -> int:
     if args.chart is not None:
         report.picture(args.chart, title, trials)
     return 1 if chosen is not None and chosen[1] else 0
+
+
+def _changed(pipeline: Blueprint, combination: Combination) -> None:
+    try:
+        pipeline.changed(sweep.overlay_of(combination))
+    except Unusable as error:
+        nowhere = Spot("--try", 1, 1)
+        raise Unusable(one._replace(spot=nowhere) for one in error.problems) from None
 
 
 def _combinations(args: Namespace) -> list[Combination]:

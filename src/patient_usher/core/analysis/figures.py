@@ -207,7 +207,8 @@ class _Reader:
         match = _CHOICE.match(self.text, self.at)
         if match is None:
             if self._next()[1] == "(":
-                raise ValueError("in parentheses stands address=, caller=, identity= or route= and a name, or others")
+                mend = "write address=, caller=, identity= or route= and a name in them, or others"
+                raise ValueError(f"the parentheses can't be read; {mend}")
             return None
         if name not in ("refused", "requests"):
             raise ValueError(f"{name} isn't counted for some requests alone; leave the parentheses out")

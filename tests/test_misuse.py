@@ -1,0 +1,165 @@
+"""Whatever a command is given that it can't use: one sentence with its place and its mend, status 2, nothing written."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from conftest import DEMO, Outcome
+
+Usher = Callable[..., Outcome]
+P, T, LIMITS = "limits.yaml", "limits-story.yaml", "throttle.quota=1,2"
+SWEEP = ("sweep", P, T, "--try")
+COMPARE = ("compare", P, P, "--trace", T)
+
+ARGUMENTS = [
+    (("check",), "no pipeline is named; write usher check PIPELINE"),
+    (("check", P, "--budget", "-5"), "'-5' is no count; write a whole number, 1 or more"),
+    (("check", P, "--budget", "x"), "'x' is no count"),
+    (("check", P, "--level", "bad"), "choose from 'error', 'warning', 'advice'"),
+    (("check", P, "--explain", "stals"), "there is no finding 'stals'; did you mean 'stalls'?"),
+    (("check", P, "--mend", "nope"), "nothing called 'nope' is found"),
+    (("check", P, "--environment", "nope"), "there is no environment 'nope'"),
+    (("check", P, "--set", "x"), "'x' sets nothing; write STAGE.OPTION=VALUE"),
+    (("check", T), "this is a trace, no pipeline"),
+    (("explore", P, "--budget", "0"), "'0' is no count"),
+    (("explore", P, "--seed", "x"), "'x' is no whole number"),
+    (("explore", P, "--write", "nowhere/t.yaml"), "there is no folder nowhere"),
+    (("explore", P, "--always", "no.yaml"), "no.yaml:1:1: there is no such file"),
+    (("reorder", P), "there is no trace to replay; name one, or a --wish, or --tell-apart"),
+    (("reorder", P, T, "--wish", "x"), "'x' is no wish; write A<B, in quotes"),
+    (("reorder", P, T, "--wish", "throtle<who"), "no stage that can move is called 'throtle'; did you mean 'throttle'?"),
+    (("reorder", P, T, "--wish", "throttle<throttle"), "no stage stands before itself"),
+    (("reorder", P, T, "--picture", "x.gif"), "x.gif is no picture's name; write FILE.png or FILE.svg"),
+    (("reorder", P, T, "--picture", "nowhere/x.png"), "there is no folder nowhere"),
+    (("reorder", P, T, "--write", P), "limits.yaml is the pipeline itself; write the variant into another file"),
+    (("sweep", P, T), "the following arguments are required: --try"),
+    ((*SWEEP, "x"), "'x' tries nothing; write STAGE.OPTION=A,B,C"),
+    ((*SWEEP, "throttle.quota="), "tries nothing"),
+    ((*SWEEP, "throtle.quota=1"), "--try:1:1: there is no stage 'throtle' to change; did you mean 'throttle'?"),
+    ((*SWEEP, "throttle.quota=a"), "--try:1:1: 'quota' must be a whole number, not 'a'"),
+    ((*SWEEP, "routes.nope.cost=1"), "--try:1:1: there is no route 'nope' to change"),
+    ((*SWEEP, "deployment.instances=0"), "'instances' must be at least 1, not 0"),
+    ((*SWEEP, "throttle.quota=1..99999999"), "try fewer values, 10,000 at most"),
+    ((*SWEEP, LIMITS, "--goal", "x"), "'x' is no figure; there are requests, refused"),
+    ((*SWEEP, LIMITS, "--goal", "refused >"), "refused is compared with no number"),
+    ((*SWEEP, LIMITS, "--goal", "refused(address=3 > 1"), "write address=, caller=, identity= or route= and a name in them"),
+    ((*SWEEP, LIMITS, "--goal", '__import__("os")'), "is no figure"),
+    ((*SWEEP, LIMITS, "--chart", "x.gif"), "x.gif is no picture's name"),
+    ((*SWEEP, LIMITS, "--cores", "0"), "'0' is no count"),
+    (("chart", P, "--format", "csv"), "limits.yaml is no result, and there is no trace"),
+    (("chart", P, T), "nothing to write is named; add --into FILE.png, or --format csv"),
+    (("chart", P, T, "--into", "x.gif"), "x.gif is no picture's name"),
+    (("chart", "odd.json", "--into", "x.png"), "odd.json:1:1: this result isn't whole"),
+    (("export", "odd.json", "--into", "x.gif"), "this result isn't whole"),
+    (("export", "none.json", "--into", "x.har"), "none.json:1:1: this is no result; save what replay --format json prints"),
+    (("export", "whole.json", "--into", "x.gif"), "x.gif says nothing of its format; write FILE.har, FILE.jsonl, FILE.csv, FILE.parquet"),
+    (("export", "whole.json", "--into", "x.har", "--starts", "noon"), "--starts:1:1: 'noon' is no time"),
+    (("accept", P, "one.har"), "a recording is no trace to write into"),
+    (("accept", P, T, "--only", "nope"), "there is no request 'nope'"),
+    (("accept", P, P), "this is a pipeline, no trace"),
+    (("compare", P, P), "two pipelines, and no trace to replay; add --trace FILE"),
+    (("compare", "whole.json", "odd.json"), "this result isn't whole"),
+    ((*COMPARE, "--a-environment", "nope"), "there is no environment 'nope'"),
+    ((*COMPARE, "--b-set", "x"), "'x' sets nothing"),
+    ((*COMPARE, "--report", "md"), "'md' names no report; write FORMAT=FILE, as in html=report.html"),
+    ((*COMPARE, "--report", "html="), "'html=' names no report"),
+    ((*COMPARE, "--report", "pdf=x"), "there is no report of the form 'pdf'; known here: md, html"),
+    (("replay", P, T, "--report", "md=a", "--report", "html=a"), "two reports go to a; give each a file of its own"),
+    (("replay", P, T, "--into", "x.gif"), "x.gif is no table's name"),
+    (("replay", P, T, "--only", "nope"), "there is no request 'nope'"),
+    (("replay", P, T, "--coverage-at-least", "200"), "'200' is no percentage; write 0 to 100"),
+    (("replay", P, T, "--coverage", "--format", "jsonl"), "coverage belongs to text or json"),
+    (("replay", P, T, "--write-missing", P), "this is a pipeline, no trace"),
+    (("replay", P, T, "--host", "x.example"), "--host is for recordings, and there is none here"),
+    (("replay", P, "one.har", "--sign", "nobody"), "the pipeline has no account 'nobody'"),
+    (("replay", P, T, "--watch", "--into", "x.csv"), "--watch belongs to text and to files"),
+    (("replay", P, "-"), "standard input:1:1: the file is empty"),
+    (("show", P, "GET"), "a method is given, but no URL; write GET /path, say"),
+    (("show", P, "G T", "/x"), "'G T' is no method; write one, as in GET"),
+    (("show", P, "GET", "http://["), "is no URL"),
+    (("send", P, "GET", "/ x"), "holds white space or a control character; write %20, say"),
+    (("send", P, "GET", "/", "-H", "bad"), "'bad' is no header field; write 'NAME: VALUE'"),
+    (("send", P, "GET", "/", "--caller", "maren"), "a caller is named, but no trace that declares it"),
+    (("send", P, "GET", "/", "--body", "x"), "write json:JSON"),
+    (("completion", "tcsh"), "choose from 'bash', 'zsh', 'fish'"),
+    (("demo", "nope"), "choose from 'story'"),
+    (("demo", "--copy", P), "the folder can't be made"),
+    (("init", P), "the folder can't be made"),
+    (("schema", "x"), "choose from 'pipeline', 'trace', 'result'"),
+    (("shwo", P), "there is no command 'shwo'"),
+    (("check", P, "--budgte", "3"), "did you mean '--budget'?"),
+]  # fmt: skip
+
+FILES = {
+    "odd.json": '{"patient-usher": "result/1", "exchanges": [3]}',
+    "none.json": "[]",
+    "whole.json": '{"patient-usher": "result/1", "exchanges": []}',
+    "one.har": '{"log": {"entries": [{"startedDateTime": "2031-05-01T08:00:00Z", "request": {"method": "GET", "url": "https://api.ternharbour.example/v1/tides", "headers": []}, "response": {"status": 200, "headers": []}}]}}',
+}
+
+
+@pytest.mark.parametrize(("arguments", "words"), ARGUMENTS, ids=[" ".join(row[0]) for row in ARGUMENTS])
+def test_what_a_command_can_not_use(usher: Usher, tmp_path: Path, arguments: tuple[str, ...], words: str) -> None:
+    for name in (P, T):
+        shutil.copy(DEMO / name, tmp_path)
+    for name, text in FILES.items():
+        (tmp_path / name).write_text(text)
+    before = {path: path.read_bytes() for path in tmp_path.iterdir()}
+    outcome = usher(*arguments)
+    assert (outcome.status, outcome.out) == (2, ""), outcome
+    assert words in outcome.err
+    assert all(re.match(r"usher|[^:]+:\d+:\d+: ", line) for line in outcome.err.splitlines()), "each with its place"
+    assert {path: path.read_bytes() for path in tmp_path.iterdir()} == before
+
+
+COMBINED = '192.0.2.7 - - [01/May/2031:08:00:00 +0000] "GET /a HTTP/1.1" 200 5\n'
+HEAD = '{"patient-usher": "trace/1"}\n'
+OPENAPI = '{"openapi": "3.0.3", "paths": {"/a": {"get": %s}}}'
+INCOMING = [
+    ("", (), "a:1:1: the file is empty; name one with something in it"),
+    ("hello\n", (), "a:1:1: its format isn't known; it begins with 'hello'"),
+    ("\x00\x01\x02", (), "its format isn't known"),
+    ("[1]", (), "its format isn't known"),
+    ('{"a": 1,\n"b": 2}', (), "no member of it is 'log', 'openapi' or 'patient-usher'"),
+    ("patient-usher: pipeline/1\n", (), "this is a pipeline already"),
+    ('{"patient-usher": "result/1"}', (), "this is a result; usher export hands it on"),
+    ("hello\n", ("--format", "combined"), "a:1:1: none of 1 lines can be read; of the first, it is no line of the common or combined format: hello; say what the file is with --format"),
+    ('{"log": 3}', ("--format", "har"), "a:1:9: a recording has log, and in it entries, a list"),
+    ('{"log": {"entries": 3}}', (), "a:1:21: a recording has log"),
+    ('{"log": {"entries": [3]}}', (), "a:1:22: the entry isn't shaped as HAR 1.2 says"),
+    ('{"log": {"entries": [{}]}}', (), "the entry has no"),
+    ('{"log": {"entries": []}}', (), "the recording has no request that could be replayed"),
+    ('swagger: "2.0"\npaths: {}\n', (), "a:1:10: OpenAPI 2.0 can't be read; give a description of OpenAPI 3.0 or 3.1"),
+    ('{"openapi": "3.0.1", "info": 3}', (), "a:1:30: 'info' must be a mapping, not 3"),
+    (OPENAPI % '{"parameters": [3]}', (), "'parameters' must be a list of mappings"),
+    (OPENAPI % '{"requestBody": {"content": 4}}', (), "'content' must be a mapping, not 4"),
+    (OPENAPI % '{"responses": []}', (), "'responses' must be a mapping"),
+    (OPENAPI % '{"responses": {"200": {"$ref": "#/nowhere"}}}', (), "a:1:77: #/nowhere names nothing in this file; put what it names into the file"),
+    ('{"patient-usher": "trace/1", "requests": [3]}', (), "a:1:43: 'request' must be a mapping"),
+    (HEAD + "3\n", (), "a:2:1: this line is no request; write one a line, as a JSON object"),
+    (HEAD + '{"send": 3}\n', ("--where", "{method: GET}"), "a:2:1: this line is no request"),
+    (HEAD + '{"send": "GET /"}\n{"send": "GET /", "at": "x"}\n', (), "a:3:1: this line is no request"),
+    ("curl -X POST\n", (), "a:1:1:"),
+    (COMBINED, ("--where", "{paht: /a}"), "--where:1:1: unknown key 'paht'; did you mean 'path'?"),
+    (COMBINED, ("--where", "{path: a}"), "--where:1:1:"),
+    (COMBINED, ("--fields", "x=1"), "--fields:1:1: 'x=1' names no member"),
+    (COMBINED, ("--sample", "3"), "'3' is no share; write more than 0 and at most 1"),
+    (COMBINED, ("--first", "-1"), "'-1' is no count"),
+    (COMBINED, ("--faster", "0"), "'0' is no factor; write a number above 0"),
+    (COMBINED, ("--shift", "3x"), "'3x' is no duration"),
+    (COMBINED, ("--into", "nowhere/t"), "the file can't be written"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "options", "words"), INCOMING)
+def test_what_can_not_be_imported(
+    usher: Usher, tmp_path: Path, text: str, options: tuple[str, ...], words: str
+) -> None:
+    outcome = usher("import", "a", "--into", "t.yaml", *options, a=text)
+    assert (outcome.status, outcome.out, words in outcome.err) == (2, "", True), outcome.err
+    assert [path.name for path in tmp_path.iterdir()] == ["a"]
