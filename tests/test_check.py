@@ -102,6 +102,90 @@ def test_each_mistake_is_found_proved_and_mended(code: str, text: str) -> None:
     assert found(check(finding.cure)) == []
 
 
+def innermost_first(doc: Any) -> Any:
+    """The same stages, listed the other way round."""
+    if isinstance(doc, list):
+        return [innermost_first(part) for part in doc]
+    if not isinstance(doc, dict):
+        return doc
+    inner = {key: innermost_first(value) if key in ("groups", "routes") else value for key, value in doc.items()}
+    return {**inner, **({"stages": doc["stages"][::-1]} if "stages" in doc else {})}
+
+
+OTHER_ROUTES = [
+    {"id": "another", "at": "GET /another/place", "access": "everyone", "handler": {"answer": {"text": "another"}}},
+    {"id": "one-more", "at": "POST /one/more", "access": "everyone", "handler": {"answer": {"status": 204}}},
+]
+OTHERWISE: dict[str, Callable[[dict[str, Any]], dict[str, Any]]] = {
+    "listed the other way round": lambda doc: {**innermost_first(doc), "listed": "innermost-first"},
+    "in a group": lambda doc: {**doc, "routes": [], "groups": [{"id": "whole", "routes": doc["routes"]}, *doc.get("groups", [])]},
+    "among other routes": lambda doc: {**doc, "routes": [*OTHER_ROUTES, *doc["routes"]]},
+    "among other stages": lambda doc: {**doc, "stages": ["request-id", *doc.get("stages", []), {"id": "off", "kind": "request-id", "enabled": False}]},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("otherwise", OTHERWISE)
+@pytest.mark.parametrize("code", BY_CODE)
+def test_a_mistake_is_found_however_the_file_tells_it(code: str, otherwise: str) -> None:
+    doc = YAML(typ="safe", pure=True).load(BY_CODE[code].example)
+    if "routes" not in doc:
+        pytest.skip("its routes stand in groups already")
+    if code == "stage-idle" and otherwise == "among other stages":
+        pytest.skip("another stage that runs for no request is a finding too")
+    checked = check(loaded(json.dumps(OTHERWISE[otherwise](doc))))
+    assert found(checked) == [code]
+    assert found(check(checked.findings[0].cure)) == []
+
+
+WHO = {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "api-key"}]}
+BOTH = {
+    "maren": {"api-keys": ["a-made-up-key"], "roles": ["skipper"]},
+    "odile": {"api-keys": ["another-made-up-key"], "roles": ["harbour-master"]},
+}
+CORS = {"id": "pages", "kind": "cors", "allow-origins": ["https://boaters.example"]}
+
+
+def route(at: str, access: Any = "everyone", **more: Any) -> dict[str, Any]:
+    return {"id": at.rpartition("/")[2], "at": at, "access": access, "handler": {"answer": {"text": "seven"}}, **more}
+
+
+LEDGER, TAKEN = route("GET /ledger", {"role": "harbour-master"}), {"errors": {"BerthTaken": {"is-a": "Conflict"}}}
+RAISES = route("GET /r", handler={"raise": {"type": "BerthTaken"}})
+MENDS: list[tuple[str, dict[str, Any], str]] = [
+    ("access-unenforced", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize", "except": ["/ledger"]}], "routes": [LEDGER]}, "let may meet /ledger too"),
+    ("access-unenforced", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize", "only": ["/berths"]}], "routes": [LEDGER, route("GET /berths", {"role": "skipper"})]}, "let may meet GET /ledger too"),
+    ("access-unenforced", {"accounts": BOTH, "stages": [{**WHO, "except": ["GET /ledger"]}], "routes": [route("GET /ledger", "signed-in"), route("GET /berths", "signed-in")]}, "let who meet GET /ledger too"),
+    ("access-unenforced", {"accounts": BOTH, "stages": [WHO], "routes": [LEDGER]}, "add an authorize stage, may, behind who"),
+    ("access-unenforced", {"accounts": BOTH, "routes": [LEDGER]}, "add an authenticate stage, who, and an authorize stage, may"),
+    ("access-unenforced", {"routes": [route("GET /ledger", "signed-in")]}, "add an authenticate stage, who, and an authorize stage, may"),
+    ("access-unenforced", {"accounts": {"maren": {"password": "${env:MAREN|not-a-real-one}"}}, "routes": [route("GET /ledger", "signed-in")]}, "add an authenticate stage, who, and an authorize stage, may"),
+    ("pattern-fits-nothing", {"stages": [{"id": "log", "kind": "access-log", "only": ["/nowhere/at/all"]}]}, "take /nowhere/at/all out"),
+    ("pattern-fits-nothing", {"stages": [{"id": "log", "kind": "access-log", "only": ["/nowhere/at/all", "/r"]}]}, "take /nowhere/at/all out"),
+    ("pattern-fits-nothing", {"stages": [{"id": "log", "kind": "access-log", "except": ["/nowhere/at/all"]}]}, "take /nowhere/at/all out"),
+    ("pattern-fits-nothing", {"stages": [{"id": "log", "kind": "access-log", "only": ["POST /r"]}]}, "write GET /r"),
+    ("pattern-fits-nothing", {"stages": [{"id": "log", "kind": "access-log", "only": ["/r/"]}]}, "write /r"),
+    ("pattern-fits-nothing", {"stages": [{"id": "log", "kind": "access-log", "only": ["/berth"]}], "routes": [route("GET /berths")]}, "write /berths"),
+    ("error-type-unknown", {"stages": [{"id": "net", "kind": "error-handler", "answers": [{"raised": "Zzzzzz", "status": 409}]}]}, "take Zzzzzz out"),
+    ("error-type-unknown", {**TAKEN, "stages": [{"id": "net", "kind": "error-handler", "answers": [{"raised": ["BerthTaken", "Zzzzzz"], "status": 409}]}], "routes": [RAISES]}, "take Zzzzzz out"),
+    ("error-type-unknown", {**TAKEN, "stages": [{"id": "net", "kind": "error-handler", "answers": [{"raised": "BerthTakn", "status": 409}]}], "routes": [RAISES]}, "write BerthTaken"),
+    ("answer-shared", {"accounts": BOTH, "stages": [WHO, {"id": "shelf", "kind": "cache"}], "routes": [route("GET /r", "signed-in", cache={"shared": "1m", "same-for": "everyone"}, handler={"answer": {"json": {"for": "${identity.name}"}}})]}, "don't call r the same for everyone"),
+    ("answer-shared", {"accounts": BOTH, "stages": [{"id": "shelf", "kind": "cache"}, WHO], "routes": [route("GET /r", "signed-in", cache="1m", handler={"answer": {"json": {"for": "${identity.name}"}}})]}, "move shelf behind who"),
+    ("role-unknown", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize"}], "routes": [route("GET /r", {"role": "skiper"})]}, "write skipper"),
+    ("tier-unreachable", {"stages": ["access-log", {"id": "t", "kind": "rate-limit", "quota": 3, "window": "1m", "tiers": [{"when": {"method": "GET"}, "quota": 5}, {"when": {"method": "GET", "path": "/r"}, "quota": 9}]}]}, "move tier 2 in front of tier 1"),
+    ("limit-per-instance", {"deployment": {"instances": 3}, "stages": ["access-log", {"id": "t", "kind": "rate-limit", "quota": 3, "window": "1m"}]}, "let the instances share what t counted"),
+    ("call-unlisted", {"stages": [CORS], "routes": [route("DELETE /r"), route("PUT /s")]}, "list DELETE, PUT under allow-methods"),
+    ("call-unlisted", {"stages": [CORS, "read-body"], "routes": [route("PUT /r", handler={"echo": True})]}, "list PUT under allow-methods; list content-type under allow-headers"),
+    ("call-unlisted", {"accounts": BOTH, "stages": [CORS, WHO, "read-body"], "routes": [route("GET /s", "signed-in"), route("POST /r", "signed-in", handler={"echo": True})]}, "list content-type, x-api-key under allow-headers"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("code", "doc", "words"), MENDS, ids=[f"{code}: {words}" for code, _, words in MENDS])
+def test_a_mistake_is_mended_where_it_is_made(code: str, doc: dict[str, Any], words: str) -> None:
+    checked = check(loaded(json.dumps({"patient-usher": "pipeline/1", "routes": [route("GET /r")], **doc})))
+    assert [(finding.rule.code, finding.mend.words) for finding in checked.findings] == [(code, words)]
+    assert found(check(checked.findings[0].cure)) == []
+
+
 GOOD_PARTS: dict[str, dict[str, Any]] = {
     "nothing but a route": {},
     "a log and a net": {"stages": ["access-log", {"kind": "error-handler"}], "refuse": "raise"},

@@ -11,6 +11,7 @@ from urllib.parse import urlencode
 from patient_usher.core.analysis.samples import MADE_UP, Request, fitting, path_of, sample, unfitting
 from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.engine.placing import PlacedRoute
+from patient_usher.core.engine.sight import handler_reads
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template
 from patient_usher.core.model.uses import within
@@ -114,6 +115,11 @@ class Vocabulary:
             return {"form": sample({**asked.form, "type": "object"})}
         names = [name.partition(".")[2] for name in _names(item.spec.handler) if name.startswith("body.")]
         return {"json": {name.partition(".")[0]: MADE_UP for name in names} or {"note": MADE_UP}}
+
+    def _is_read(self, item: PlacedRoute) -> bool:
+        """Whether the route asks for a body, or its handler uses one."""
+        asked = item.spec.input
+        return (asked is not None and bool(asked.json_ or asked.form)) or "body" in handler_reads(item)
 
     def _signs_in(self, item: PlacedRoute) -> dict[str, str]:
         for name, account in self.spec.accounts.items():
@@ -249,6 +255,8 @@ class Vocabulary:
         parts = {key: value for key, value in credential.parts.items() if key != "caller"}
         told = {"credentials": "include"} if first else {}
         request = self.request(item, credential._replace(parts=parts), caller=page, **told, **more)
+        if "json" not in more and not self._is_read(item):
+            request.pop("json", None)  # no page sends what nobody reads
         return Probe(sort, (*first, request), self.pages)
 
     # Whole sets.

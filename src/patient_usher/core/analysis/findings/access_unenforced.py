@@ -18,6 +18,8 @@ def look(site: Site) -> Iterator[Suspicion]:
         item = site.item(x)
         if item is None or item.desk is not None or item.route.access is None or not _intruded(x):
             continue
+        if x.identity is None and any("sign" in request for request in run.probe.requests):
+            continue  # once it is enforced, that caller may be let in: those who show nothing prove it
         who = "nobody known" if x.identity is None else x.identity.name
         yield Suspicion(
             None,
@@ -58,7 +60,7 @@ def _mends(site: Site, item: PlacedRoute) -> Iterator[Mend]:
         entry = {"id": name, "kind": "authorize"}
         yield mend(f"add an authorize stage, {name}, behind {known[-1]}", add(entry, "behind", known[-1]))
     schemes = _schemes(site)
-    if not known and schemes:
+    if not known:
         who = free_id(site.doc, "who")
         yield mend(
             f"add an authenticate stage, {who}, and an authorize stage, {name}",
@@ -68,7 +70,7 @@ def _mends(site: Site, item: PlacedRoute) -> Iterator[Mend]:
 
 
 def _schemes(site: Site) -> list[dict[str, object]]:
-    """How the accounts can show who they are."""
+    """How the accounts can show who they are; where there are none yet, by name and password."""
     accounts = site.spec.accounts.values()
     found: list[dict[str, object]] = []
     if site.spec.signing_keys and accounts:
@@ -77,7 +79,7 @@ def _schemes(site: Site) -> list[dict[str, object]]:
         found.append({"scheme": "api-key"})
     if any(account.password for account in accounts):
         found.append({"scheme": "basic"})
-    return found
+    return found or [{"scheme": "basic"}]
 
 
 RULE = Rule(
