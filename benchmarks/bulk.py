@@ -79,14 +79,15 @@ def main() -> int:
         write_trace(trace, count)
         for options, wanted in ((("-q",), 15), (("--format", "jsonl"), 30)):
             ratios = []
-            for _ in range(3):  # in turn: a machine that changes its pace changes it for both
-                base = (loading(trace) + loading(trace)) / 2
+            for _ in range(5):  # in turn, and as long: a machine that changes its pace changes it for both
+                before = [loading(trace) for _ in range(5)]
                 took = running(trace, *options)
+                base = statistics.mean(before + [loading(trace) for _ in range(5)])
                 ratios.append(took / base)
             told = f"{count / took:>10,.0f} requests a second, start included"
-            ratio = statistics.median(ratios)
             print(
-                f"{' '.join(options):<15} {told}; {ratio:.1f} times json.loads of the lines (wanted: at most {wanted})"
+                f"{' '.join(options):<15} {told}; {statistics.median(ratios):.1f} times json.loads of the lines "
+                f"(wanted: at most {wanted}; from {min(ratios):.1f} to {max(ratios):.1f})"
             )
         if many:
             write_trace(trace, many)

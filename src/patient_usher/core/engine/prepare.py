@@ -9,7 +9,8 @@ from typing import Any, NamedTuple
 from pydantic import ValidationError
 
 from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.engine.recipes import PLAIN, Entry, Recipe
+from patient_usher.core.engine.recipes import PLAIN, Entry, Recipe, url_of
+from patient_usher.core.http.urls import Url
 from patient_usher.core.model.answers import ReadFile
 from patient_usher.core.model.document import Problem, Spot, Unusable, locate, near
 from patient_usher.core.model.expect import Expect
@@ -98,6 +99,10 @@ def _line(request: RequestSpec, callers: Mapping[str, CallerSpec]) -> str:
     return f"OPTIONS {request.send.target}" if browser and request.send.method != "GET" else text
 
 
+_REMEMBERED = 5_000
+"""How many request lines and senders of a trace in bulk are kept."""
+
+
 class Maker:
     """Makes entries of one trace ready for a pipeline, one after the other, and checks that they fit it."""
 
@@ -105,6 +110,8 @@ class Maker:
         self.spec, self.read_file = spec, read_file
         self.blueprint = blueprint
         """As it is after the changes so far."""
+        self._lines: dict[str, tuple[SendLine, Url]] = {}
+        self._senders: dict[tuple[str, str | None], CallerSpec] = {}
 
     def make(
         self, entry: RequestSpec | ChangeSpec, order: int, spot: Spot, doc: Any = None, where: Sequence[str | int] = ()
@@ -129,16 +136,34 @@ class Maker:
         if name not in known and name != "script":
             return None
         try:
-            sender = self._from(known.get(name, SCRIPT), address)
-            return Recipe(PLAIN, SendLine(send), headers, self.spec.base, name, sender, self.read_file)
+            line, url = self._line(send)
+            return Recipe(PLAIN, line, headers, self.spec.base, name, self._sender(name, address), self.read_file, url)
         except ValueError:
             return None
 
-    def _from(self, caller: CallerSpec, address: str | None) -> CallerSpec:
-        """The caller at another address than its own. Raises ValueError for what is none."""
-        if address is None:
-            return caller
-        return caller.model_copy(update={"address": str(ip_address(address))})
+    def _line(self, send: str) -> tuple[SendLine, Url]:
+        """A request line without placeholders, read once however often it comes. Raises ValueError."""
+        found = self._lines.get(send)
+        if found is None:
+            if len(self._lines) >= _REMEMBERED:
+                self._lines.clear()
+            line = SendLine(send)
+            if line.filled:
+                raise ValueError(send)
+            found = self._lines[send] = line, url_of(line.target, self.spec.base)
+        return found
+
+    def _sender(self, name: str, address: str | None) -> CallerSpec:
+        """A caller, at another address than its own where one is given. Raises ValueError for what is none."""
+        found = self._senders.get((name, address))
+        if found is None:
+            if len(self._senders) >= _REMEMBERED:
+                self._senders.clear()
+            found = self.spec.callers.get(name, SCRIPT)
+            if address is not None:
+                found = found.model_copy(update={"address": str(ip_address(address))})
+            self._senders[name, address] = found
+        return found
 
     def recipe(self, entry: RequestSpec, spot: Spot, doc: Any = None, where: Sequence[str | int] = ()) -> Recipe:
         """One request made ready. Raises Unusable."""
@@ -160,7 +185,7 @@ class Maker:
         if problems:
             raise Unusable(problems if doc is not None else (problem._replace(spot=spot) for problem in problems))
         try:
-            sender = self._from(caller, entry.address)
+            sender = self._sender(name, entry.address)
             return Recipe(entry, entry.send, entry.headers, self.spec.base, name, sender, self.read_file)
         except OSError as error:
             what, _, mend = str(error).partition("; ")

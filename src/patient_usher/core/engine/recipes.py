@@ -24,6 +24,11 @@ class Kept(dict[str, Any]):
     now = 0
 
 
+def url_of(target: str, base: Url) -> Url:
+    """Where a request goes: a path on the base's origin, or a whole URL. Raises ValueError."""
+    return base.at(target) if target.startswith("/") else parse_url(target)
+
+
 PLAIN = RequestSpec.model_construct(id="", send=None)
 """What a request says that has nothing but a request line and header fields."""
 
@@ -48,8 +53,9 @@ class Recipe:
         caller_name: str,
         caller: CallerSpec,
         read_file: ReadFile,
+        url: Url | None = None,
     ) -> None:
-        """``spec`` says all but the request line and the header fields.
+        """``spec`` says all but the request line and the header fields; ``url`` is the target's, where it is known.
 
         Raises OSError where the body's file can't be read.
         """
@@ -70,7 +76,7 @@ class Recipe:
                     self._field(name, item)
         if spec.bearer is not None:
             self._field("Authorization", "Bearer " + spec.bearer)
-        target = filler(send.target, TRACE_ROOTS) if send.filled else self._url(send.target)
+        target = filler(send.target, TRACE_ROOTS) if send.filled else url or url_of(send.target, base)
         self._target: Reader | Url = target
         self._ready: Request | None = None
         if not (send.filled or self._live_fields or callable(self._body) or spec.sign):
@@ -100,9 +106,6 @@ class Recipe:
             self._live_fields.append((name, filler(value, TRACE_ROOTS)))
         else:
             self._fields.add(name, value)
-
-    def _url(self, target: str) -> Url:
-        return self.base.at(target) if target.startswith("/") else parse_url(target)
 
     def request(self, kept: Kept, blueprint: Blueprint) -> Request:
         """The request at this moment, with credentials as the pipeline now asks for them.

@@ -129,7 +129,7 @@ class SendLine:
             _check_filled(target)
         elif not target.startswith("/"):
             parse_url(target)
-        if any(char.isspace() or not char.isprintable() for char in target):
+        if " " in target or not target.isprintable():  # all other white space isn't printable either
             raise ValueError(f"the target {show(target)} holds white space or a control character; write %20, say")
 
 

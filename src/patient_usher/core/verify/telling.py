@@ -7,6 +7,7 @@ from typing import Any
 from patient_usher.core.http.secrets import carries, shortened_body, shortened_field, shortened_url
 
 Record = dict[str, Any]
+_MESSAGES = ("request", "response", "second_answer")
 
 
 def without_secrets(records: list[Record]) -> list[Record]:
@@ -15,24 +16,21 @@ def without_secrets(records: list[Record]) -> list[Record]:
 
 
 def _told(record: Record) -> Record:
-    told = {**record, "request": _message(record["request"])}
-    for part in ("response", "second_answer"):
-        if record[part] is not None:
-            told[part] = _message(record[part])
-    return told
+    parts = {part: _message(record[part]) for part in _MESSAGES if record[part] is not None}
+    if all(parts[part] is record[part] for part in parts):
+        return record
+    return {**record, **parts}
 
 
 def _message(message: Record) -> Record:
     told = message
-    if any(carries(name) for name, _ in message["headers"]):
-        headers = [[name, shortened_field(name, value)] for name, value in message["headers"]]
-        told = {**message, "headers": headers}
-    body = message["body"]
-    if not (body or "?" in message.get("url", "")):
-        return told
-    told = {**told}
-    if "url" in message:
-        told["url"] = shortened_url(message["url"])
-    if body:
-        told["body"] = shortened_body(body)
+    for name, _ in message["headers"]:
+        if carries(name):
+            headers = [[name, shortened_field(name, value)] for name, value in message["headers"]]
+            told = {**message, "headers": headers}
+            break
+    for key, shorten in (("url", shortened_url), ("body", shortened_body)):
+        text = message.get(key)
+        if text and (short := shorten(text)) is not text:
+            told = {**told, key: short}
     return told
