@@ -42,6 +42,7 @@ ODD = [
     (f'fe80::1%eth0 - - [{T}] "GET /a HTTP/1.1" 200 5', {"address": "fe80::1"}),
     (f'192.0.2.7 - - [{T}] "GET /caf\\xc3\\xa9 HTTP/1.1" 200 5', {"send": "GET /caf%C3%A9"}),
     (f'192.0.2.7 - - [{T}] "GET /a?x=${{y}} HTTP/1.1" 200 5', {"send": "GET /a?x=$${y}"}),
+    (f'192.0.2.7 - - [{T}] "GET /a?x=${{env:HOME}} HTTP/1.1" 200 5 "https://a.example/${{env:HOME}}" "-"', {"send": "GET /a?x=$${env:HOME}", "headers": {"Referer": "https://a.example/$${env:HOME}"}}),
     (f'192.0.2.7 - - [{T}] "\\x16\\x03\\x01" 400 0 "-" "-"', None),
     (f'192.0.2.7 - - [{T}] "-" 408 0 "-" "-"', None),
     (f'192.0.2.7 - - [{T}] "OPTIONS * HTTP/1.1" 200 0', None),

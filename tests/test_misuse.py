@@ -5,11 +5,16 @@ from __future__ import annotations
 import re
 import shutil
 from collections.abc import Callable
+from contextlib import redirect_stderr, redirect_stdout
+from io import StringIO
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 from conftest import DEMO, Outcome
+from patient_usher.cli import main
 
 Usher = Callable[..., Outcome]
 P, T, LIMITS = "limits.yaml", "limits-story.yaml", "throttle.quota=1,2"
@@ -141,6 +146,14 @@ INCOMING = [
     (OPENAPI % '{"responses": []}', (), "'responses' must be a mapping"),
     (OPENAPI % '{"responses": {"200": {"$ref": "#/nowhere"}}}', (), "a:1:77: #/nowhere names nothing in this file; put what it names into the file"),
     ('{"patient-usher": "trace/1", "requests": [3]}', (), "a:1:43: 'request' must be a mapping"),
+    (OPENAPI % '{"requestBody": {"content": {"application/json": {"schema": "ty"}}}}', (), "a:1:106: this is no JSON Schema"),
+    (OPENAPI % '{"requestBody": {"content": {"application/json": {"schema": {"minimum": "x"}}}}}', (), "this is no JSON Schema: 'x' is not of type 'number'"),
+    (OPENAPI % '{"responses": {"200": 3}}', (), "'200' must be a mapping, not 3"),
+    ('{"log": {"entries": [{"startedDateTime": "2031-05-01T08:00:00Z", "request": {"method": "GET", "url": "https://a.example/", "headers": [{"name": "a b", "value": ""}]}, "response": {"status": 200}}]}}', (), "'a b' is no header field name"),
+    ("# a note\ncurl https://a.example/ \\\n -X PUT\ncurl -X 'P T' https://a.example/\n", (), "a:4:1: 'P T' is no method; write one, as in -X PUT"),
+    ("curl https://a.example/ -H 'a b: c'\n", (), "a:1:1: 'a b' is no header field name"),
+    ("curl 'https://a.example/\n", (), "a:1:1: the command can't be read"),
+    ('{"patient-usher": "trace/1", "base": "nowhere"}\n{"send": "GET /"}\n', (), "a:1:38: 'nowhere' is no base URL"),
     (HEAD + "3\n", (), "a:2:1: this line is no request; write one a line, as a JSON object"),
     (HEAD + '{"send": 3}\n', ("--where", "{method: GET}"), "a:2:1: this line is no request"),
     (HEAD + '{"send": "GET /"}\n{"send": "GET /", "at": "x"}\n', (), "a:3:1: this line is no request"),
@@ -163,3 +176,40 @@ def test_what_can_not_be_imported(
     outcome = usher("import", "a", "--into", "t.yaml", *options, a=text)
     assert (outcome.status, outcome.out, words in outcome.err) == (2, "", True), outcome.err
     assert [path.name for path in tmp_path.iterdir()] == ["a"]
+
+
+COMES_IN = [
+    COMBINED * 3,
+    "#Fields: date time c-ip cs-method cs-uri-stem sc-status\n2031-05-01 08:00:00 192.0.2.7 GET /tides 200\n",
+    '{"ts": 1935648000.5, "method": "GET", "url": "/tides", "ip": "192.0.2.7", "status": 200}\n',
+    "curl https://a.example/a -H 'Accept: text/plain' \\\n  -d 'a=b' -u maren:made-up\n",
+    FILES["one.har"],
+    OPENAPI % '{"parameters": [{"name": "q", "in": "query", "schema": {"type": "integer"}}], "responses": {"200": {"content": {"application/json": {"example": {"a": 1}}}}}}',
+    HEAD + '{"id": "a", "at": "1ms", "send": "GET /a", "headers": {"A": "b"}}\n',
+    "patient-usher: trace/1\nrequests: [{id: a, at: 1ms, send: GET /a, headers: {A: b}}]\n",
+]  # fmt: skip
+PIECES = ["{", "}", "[", "]", ":", ",", '"', "'", "null", "3", "-1", "1e999", "\n", "$ref", "${x}", "${env:HOME}", "\\", "\0", "é", "%", "&a", "*a", "- ", "!!x"]  # fmt: skip
+
+
+@settings(
+    max_examples=300, derandomize=True, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
+@given(
+    st.sampled_from(COMES_IN),
+    st.lists(
+        st.tuples(st.integers(0, 400), st.integers(0, 30), st.sampled_from(["", *PIECES])), min_size=1, max_size=4
+    ),
+)
+def test_whatever_comes_in_is_imported_or_told_with_its_place(
+    tmp_path: Path, text: str, edits: list[tuple[int, int, str]]
+) -> None:
+    for at, length, piece in edits:
+        text = text[:at] + piece + text[at + length :]
+    (tmp_path / "in").write_text(text, errors="replace")
+    out = tmp_path / "out"
+    out.unlink(missing_ok=True)
+    said = StringIO()
+    with redirect_stderr(said), redirect_stdout(StringIO()):
+        status = main(["import", str(tmp_path / "in"), "--into", str(out)])
+    assert (status, out.exists()) in ((0, True), (2, False)), said.getvalue()
+    assert status == 0 or all(line.startswith(f"{tmp_path / 'in'}:") for line in said.getvalue().splitlines())

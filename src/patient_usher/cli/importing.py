@@ -22,7 +22,7 @@ from patient_usher.core.model.document import Unusable
 from patient_usher.files.incoming import Source, format_of, sources
 from patient_usher.files.logs import FORMATS, JSON_FIELDS, Counted, Seen, Writing, lines, merged, trace_lines
 from patient_usher.files.picking import Picking, checked, fitting, picked, picked_lines
-from patient_usher.files.text import MAX_OCTETS
+from patient_usher.files.text import MAX_OCTETS, parse
 from patient_usher.files.writing import write_whole, writing
 from patient_usher.reports.paint import shown
 from patient_usher.reports.snippet import yaml_of
@@ -252,6 +252,7 @@ def _trace(args: Namespace, source: Source, picking: Picking) -> int:
         first = stream.readline(MAX_OCTETS)
         if header_of(first) is None:
             return _written(args, source.read(checked), [], picking)
+        checked(parse(first.decode("utf-8-sig"), source.name, places=True))
         written = 0
         with writing(args.into) as out:
             out.write(first)

@@ -13,6 +13,8 @@ from urllib.parse import quote_plus
 
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.messages import check_sent
+from patient_usher.core.model.scalars import METHOD
 from patient_usher.core.model.values import literal
 
 ReadFile = Callable[[str], bytes]
@@ -103,9 +105,8 @@ def commands(text: str, name: str, read_file: ReadFile | None) -> Iterator[Comma
 
 
 def _split(text: str, name: str) -> Iterator[tuple[int, list[str]]]:
-    """The words of each command that calls curl, by the rules of sh, with its line."""
-    joined = re.sub(r"[\\^]\r?\n", " ", text)
-    for number, line in enumerate(_logical(joined), 1):
+    """The words of each command that calls curl, by the rules of sh, with the line that it begins on."""
+    for number, line in _logical(text):
         if not line.strip() or line.lstrip().startswith("#"):
             continue
         try:
@@ -119,19 +120,24 @@ def _split(text: str, name: str) -> Iterator[tuple[int, list[str]]]:
             yield number, words[1:]
 
 
-def _logical(text: str) -> Iterator[str]:
-    """Lines, those within quotes joined."""
-    held = ""
-    for line in text.splitlines():
-        held = f"{held}\n{line}" if held else line
+def _logical(text: str) -> Iterator[tuple[int, str]]:
+    """Lines, those joined that end in a backslash (or, as some browsers copy, a caret) or within quotes."""
+    held, start = "", 1
+    for number, line in enumerate(text.splitlines(), 1):
+        start = start if held else number
+        held += line
+        if line.endswith(("\\", "^")):
+            held = held[:-1] + " "
+            continue
         try:
             shlex.split(_ANSI.sub("x", held))
         except ValueError:
+            held += "\n"
             continue
-        yield held
+        yield start, held
         held = ""
     if held:
-        yield held
+        yield start, held
 
 
 def _decoded(match: re.Match[str]) -> str:
@@ -174,8 +180,11 @@ def _command(words: list[str], read_file: ReadFile | None) -> Command:
         method = method or "PUT"
     parsed = parse_url(url.partition("#")[0])
     method = method or ("POST" if "text" in request else "GET")
+    if not METHOD.fullmatch(method):
+        raise ValueError(f"{method!r} is no method; write one, as in -X PUT")
     found: dict[str, Any] = {"send": literal(f"{method} {parsed.target}")}
     if headers:
+        check_sent(headers)
         found["headers"] = {name: literal(value) for name, value in headers.items()}
     if "text" in request:
         found["text"] = literal(request["text"])

@@ -22,6 +22,7 @@ from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.secrets import PARAMETERS
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, locate, near
+from patient_usher.core.model.messages import check_sent
 from patient_usher.core.model.templates import NAME
 from patient_usher.core.model.values import literal
 
@@ -168,6 +169,7 @@ def _read_entry(item: Any, spot: Spot) -> _Entry:
         name, value = str(header["name"]), str(header["value"])
         if not name.startswith(":"):
             headers.setdefault(name, []).append(value)
+    check_sent({name: values for name, values in headers.items() if name.lower() not in _NOT_SENT_BY_US})
     moved = response.get("_transferSize")
     from_cache = moved == 0 if moved is not None else response.get("bodySize") == 0 and response["status"] == 304
     status = response["status"]

@@ -160,6 +160,8 @@ class Extended:
             target = row.get("cs-uri") or row["cs-uri-stem"] + (f"?{q}" if (q := row.get("cs-uri-query")) else "")
         except KeyError as error:
             raise Odd(f"it has no {error.args[0]}") from None
+        if not METHOD.fullmatch(method):
+            raise Odd(f"{method[:40]!r} is no method")
         status = row.get("sc-status")
         return Seen(
             at,
@@ -393,7 +395,7 @@ def tail(seen: Seen, writing: Writing, counted: Counted) -> bytes:
     row = send + _address_part(seen.address) + headers
     counted.hidden += hid or hid_too
     if seen.user is not None and writing.sign is not None:
-        row += f',"sign":{_dump({writing.sign: seen.user})}'.encode()
+        row += f',"sign":{_dump({writing.sign: literal(seen.user)})}'.encode()
     if writing.expects and seen.status is not None:
         row += b',"expect":{"status":%d}' % seen.status
     return row + b"}"

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 from patient_usher.core.model.document import Problem, Unusable, locate
 from patient_usher.core.model.scalars import show
+from patient_usher.core.model.schemas import schema_problems
 from patient_usher.core.model.values import pointer
 
 Document = dict[str, Any]
@@ -80,8 +81,15 @@ class _Reader:
             raise Unusable([Problem(locate(node, [key]), f"'{key}' must be a list of mappings", _MEND)])
         return each
 
-    def schema(self, node: Any) -> Any:
-        """A schema that stands by itself: what it refers to written in its place, or below ``$defs``.
+    def schema(self, part: Document) -> Any:
+        """The ``schema`` of a part, as one that stands by itself. Raises Unusable where it is no JSON Schema."""
+        made = self._standing(part.get("schema", {}))
+        for _, what, mend in schema_problems(made):
+            raise Unusable([Problem(locate(part, ["schema"]), what, mend)])
+        return made
+
+    def _standing(self, node: Any) -> Any:
+        """A schema with what it refers to written in its place, or below ``$defs``.
 
         What is small and doesn't lead back into itself stands in place. What is larger than a pipeline can hold
         becomes a schema that anything fits, and is counted.
@@ -213,8 +221,8 @@ class _Reader:
             kind = scheme.get("type")
             if kind == "http" and str(scheme.get("scheme")).lower() == "basic":
                 yield {"scheme": "basic"}
-            elif kind == "apiKey":
-                yield {"scheme": "api-key", "in": scheme.get("in", "header"), "name": scheme.get("name", "X-Api-Key")}
+            elif kind == "apiKey" and scheme.get("in") in ("header", "query", "cookie"):
+                yield {"scheme": "api-key", "in": scheme["in"], "name": scheme.get("name", "X-Api-Key")}
             elif kind in ("http", "oauth2", "openIdConnect"):
                 yield {"scheme": "bearer", "keys": "main"}
             else:
@@ -252,7 +260,7 @@ class _Reader:
         for place, key in (("query", "query"), ("header", "headers")):
             chosen = [one for one in parameters if one.get("in") == place and isinstance(one.get("name"), str)]
             if chosen:
-                properties = {one["name"]: self.schema(one.get("schema") or {}) for one in chosen}
+                properties = {one["name"]: self.schema(one) for one in chosen}
                 required = [one["name"] for one in chosen if one.get("required")]
                 schema: Document = {"type": "object", "properties": properties}
                 found[key] = {**schema, **({"required": required} if required else {})}
@@ -264,15 +272,15 @@ class _Reader:
             key = "json" if "json" in media else "form" if "form" in media else None
             part = self.part(content, media)
             if key is not None and part.get("schema") is not None:
-                return {key: self.schema(part["schema"])}
+                return {key: self.schema(part)}
         return {}
 
     def _answer(self, operation: Document) -> Document:
-        responses = {str(key): value for key, value in self.part(operation, "responses").items()}
-        codes = sorted(responses)
+        responses = self.part(operation, "responses")
+        codes = {str(key): key for key in sorted(responses, key=str)}
         code = next((code for code in codes if code.startswith("2")), "default" if "default" in codes else None)
         answer: Document = {"status": int(code) if code and code.isdecimal() and len(code) == 3 else 200}
-        content = self.part(self.part(responses, code), "content") if code is not None else {}
+        content = self.part(self.part(responses, codes[code]), "content") if code is not None else {}
         for media in content:
             example = self._example(self.part(content, media))
             if "json" in media:

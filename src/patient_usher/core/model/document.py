@@ -136,7 +136,7 @@ def near(word: str, known: Iterable[str]) -> str:
     return f"known here: {listed}"
 
 
-_FROM_ENVIRONMENT = re.compile(r"\$\{env:([A-Za-z_][A-Za-z0-9_]*)(?:\|([^}]*))?\}")
+_FROM_ENVIRONMENT = re.compile(r"(?<!\$)\$\{env:([A-Za-z_][A-Za-z0-9_]*)(?:\|([^}]*))?\}")
 
 
 class FromEnvironment(str):
@@ -188,14 +188,14 @@ def fill_from_environment(
         if isinstance(node, dict):
             for key, value in node.items():
                 if isinstance(value, str):
-                    if "${env:" in value:
+                    if "${env:" in value and _FROM_ENVIRONMENT.search(value):
                         node[key] = filled(value, locate(node, [key]))
                 else:
                     pending.append(value)
         elif isinstance(node, list):
             for index, value in enumerate(node):
                 if isinstance(value, str):
-                    if "${env:" in value:
+                    if "${env:" in value and _FROM_ENVIRONMENT.search(value):
                         node[index] = filled(value, locate(node, [index]))
                 else:
                     pending.append(value)
