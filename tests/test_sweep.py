@@ -56,6 +56,22 @@ def test_every_combination_is_what_a_replay_of_it_is(usher: Usher) -> None:
         assert (trial["handler"], trial["broken"]) == (44 - len(refused), result["summary"]["failed"])
 
 
+@pytest.mark.parametrize("named", [True, False])
+def test_who_was_refused_is_told_by_name_or_else_by_address(usher: Usher, named: bool) -> None:
+    trace = TRACE
+    if not named:  # everybody a script, told apart by address alone
+        trace = trace.replace("caller: scraper,", "address: 203.0.113.9,").replace(
+            "caller: boat,", "address: 198.51.100.4,"
+        )
+    arguments = ("sweep", "p.yaml", "t.yaml", "--try", "throttle.quota=3,10")
+    text = usher(*arguments, p__yaml=PIPELINE, t__yaml=trace)
+    head = text.out.splitlines()[1].split()
+    assert head[:4] == ["quota", "refused", *(["scraper", "boat"] if named else ["203.0.113.9", "198.51.100.4"])]
+    trials = usher(*arguments, "--format", "json").json["trials"]
+    assert trials[0]["refused_by_address"] == {"203.0.113.9": 37 / 40, "198.51.100.4": 1 / 4}
+    assert trials[0]["refused_by_caller"] == ({"scraper": 37 / 40, "boat": 1 / 4} if named else {"script": 38 / 44})
+
+
 def test_one_core_or_two_the_same(usher: Usher) -> None:
     runs = [
         usher(
@@ -104,7 +120,7 @@ def test_tables_for_people_and_programs(usher: Usher, tmp_path: Path) -> None:
         **FILES,
     )
     assert told.status == 1
-    for words in ("2 combinations, 44 requests each", "203.0.113.9", "●", "✗ none meets refused == 0", "comes nearest"):
+    for words in ("2 combinations, 44 requests each", "scraper", "●", "✗ none meets refused == 0", "comes nearest"):
         assert words in told.out
     assert (tmp_path / "c.png").read_bytes()[:4] == b"\x89PNG"
     rows = list(

@@ -13,12 +13,11 @@ from patient_usher.reports.figure import SIZE, drawing, save
 from patient_usher.reports.paint import Line, Piece, line
 
 
-def _names(trials: Sequence[Trial]) -> list[str]:
-    """The callers that were refused most in any of the trials."""
-    found: dict[str, None] = {}
-    for trial in trials:
-        found.update(dict.fromkeys(trial.figures.most_refused(count=2)))
-    return list(found)[:3]
+def _most_refused(trials: Sequence[Trial]) -> list[tuple[str, str]]:
+    """The callers that were refused most in any of the trials: by what they are told apart, and their names."""
+    by = trials[0].figures.told_by
+    found = dict.fromkeys(name for trial in trials for name in trial.figures.most_refused(by, count=2))
+    return [(by, name) for name in list(found)[:3]]
 
 
 def _short(settings: Sequence[str]) -> list[str]:
@@ -29,11 +28,11 @@ def _short(settings: Sequence[str]) -> list[str]:
 
 def table(trials: Sequence[Trial]) -> tuple[list[str], list[list[str]]]:
     """The head and the rows."""
-    names = _names(trials)
+    callers = _most_refused(trials)
     head = [
         *_short([name for name, _ in trials[0].combination]),
         "refused",
-        *names,
+        *(name for _, name in callers),
         "hits",
         "handler",
         "waiting",
@@ -46,7 +45,7 @@ def table(trials: Sequence[Trial]) -> tuple[list[str], list[list[str]]]:
             [
                 *(str(value) for _, value in trial.combination),
                 f"{100 * figures.share(None):.1f}%",
-                *(f"{100 * figures.share(('address', name)):.1f}%" for name in names),
+                *(f"{100 * figures.share(one):.1f}%" for one in callers),
                 f"{100 * figures.value('hits', None):.0f}%" if figures.looked else "–",
                 f"{figures.handled:,}",
                 f"{figures.waiting() * 1000:,.0f} ms",
@@ -86,11 +85,11 @@ def goal_told(wanted: Goal, trial: Trial, short: float) -> Iterator[Line]:
 
 def as_csv(trials: Sequence[Trial]) -> str:
     """The figures as a table for programs: shares from 0 to 1, seconds."""
-    names = _names(trials)
+    callers = _most_refused(trials)
     settings = [name for name, _ in trials[0].combination]
     out = io.StringIO()
     writer = csv.writer(out)
-    shares = [f"refused {name}" for name in names]
+    shares = [f"refused {name}" for _, name in callers]
     writer.writerow([*settings, "requests", "refused", *shares, "hits", "handler", "waiting_95_s", "broken", "best"])
     for trial in trials:
         figures = trial.figures
@@ -99,7 +98,7 @@ def as_csv(trials: Sequence[Trial]) -> str:
                 *(value for _, value in trial.combination),
                 figures.requests[None],
                 round(figures.share(None), 6),
-                *(round(figures.share(("address", name)), 6) for name in names),
+                *(round(figures.share(one), 6) for one in callers),
                 round(figures.value("hits", None), 6),
                 figures.handled,
                 figures.waiting(),
@@ -115,12 +114,12 @@ def picture(path: Path, title: str, trials: Sequence[Trial]) -> None:
     pyplot = drawing()
     labels = ["\n".join(f"{name.partition('.')[2]} {value}" for name, value in trial.combination) for trial in trials]
     places = range(len(trials))
-    names = _names(trials)
+    callers = _most_refused(trials)
     figure, (shares, runs, waits) = pyplot.subplots(3, 1, **SIZE, sharex=True, height_ratios=[2, 1, 1])
     styles = (("o", "-", "#1b1f24"), ("s", "--", "#a40e26"), ("^", ":", "#0b5cad"), ("D", "-.", "#b58900"))
     everybody = [100 * trial.figures.share(None) for trial in trials]
     lines = [("everybody", everybody)]
-    lines += [(name, [100 * trial.figures.share(("address", name)) for trial in trials]) for name in names]
+    lines += [(one[1], [100 * trial.figures.share(one) for trial in trials]) for one in callers]
     for (name, ys), (marker, dash, colour) in zip(lines, styles, strict=False):
         shares.plot(places, ys, marker=marker, linestyle=dash, color=colour, label=name)
     shares.set_title("refused, in percent of the requests of each", loc="left", fontsize=12)

@@ -84,17 +84,26 @@ class Figures:
         plain = {"handler": self.handled, "broken": self.broken, "waiting": self.waiting()}
         return float(plain[name]) if name in plain else self.hit / self.looked if self.looked else 0.0
 
-    def most_refused(self, by: str = "address", count: int = 3) -> list[str]:
+    def most_refused(self, by: str, count: int = 3) -> list[str]:
         """The names that were refused most."""
         found = [(key[1], refused) for key, refused in self.refused.items() if key and key[0] == by and refused]
         return [name for name, _ in sorted(found, key=lambda pair: (-pair[1], pair[0]))[:count]]
+
+    @property
+    def told_by(self) -> str:
+        """By what callers are told apart: their names, where a trace gives them several; else their addresses."""
+        names = {key[1] for key in self.requests if key is not None and key[0] == "caller"}
+        return "caller" if len(names) > 1 else "address"
 
     def document(self) -> dict[str, Any]:
         """The figures as JSON says them."""
         return {
             "requests": self.requests[None],
             "refused": self.share(None),
-            "refused_by_address": {name: self.share(("address", name)) for name in self.most_refused()},
+            **{
+                f"refused_by_{by}": {name: self.share((by, name)) for name in self.most_refused(by)}
+                for by in ("address", "caller")
+            },
             "hits": self.value("hits", None),
             "handler": self.handled,
             "waiting": self.waiting(),
