@@ -125,22 +125,44 @@ def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> No
     panels = [panel for panel in _PANELS if any(one.panel == panel for one in figures.series)]
     panels += ["waiting"] if waits and waits[-1] > 0 else []
     figure, grid = pyplot.subplots(len(panels), 1, **SIZE, squeeze=False, layout="constrained")
+    span = figures.edges[1] * BINS
+    unit, word = _unit(span)
     for axes, panel in zip(grid[:, 0], panels, strict=True):
         chosen = [one for one in figures.series if one.panel == panel]
         if panel == "waiting":
             shares = [100 * (at + 1) / len(waits) for at in range(len(waits))]
             axes.step([0, *waits], [0, *shares], where="post", color="#1b1f24")
             axes.set_title("waiting: percent of requests that took no longer than so many seconds", **_TITLE)
+            axes.set_xlabel("seconds")
         else:
             _PANELS[panel](axes, figures, chosen)
+            axes.xaxis.set_major_locator(pyplot.MultipleLocator(_step(span / unit) * unit))
+            axes.xaxis.set_major_formatter(lambda value, _: f"{value / unit:g}")
         axes.spines[["top", "right"]].set_visible(False)
-        axes.set_ylim(bottom=0)
-        axes.set_xlim(left=0, right=None if panel == "waiting" else figures.edges[1] * BINS)
+        axes.set_ylim(0, max(axes.get_ylim()[1], 1))
+        axes.set_xlim(left=0, right=None if panel == "waiting" else span)
         if len(axes.get_legend_handles_labels()[0]) > 1:
             axes.legend(frameon=False, fontsize=9, loc="lower right", bbox_to_anchor=(1, 1), ncols=4, borderpad=0)
-    grid[-1, 0].set_xlabel("seconds" if panels[-1:] == ["waiting"] else "seconds from the start of the trace")
+    lowest = max(at for at, panel in enumerate(panels) if panel != "waiting")
+    each, each_word = _unit(figures.edges[1])
+    width = f"{figures.edges[1] / each:.3g} {each_word}"
+    grid[lowest, 0].set_xlabel(f"{word} from the start of the trace; a bar, or a step of a line, is {width}")
     figure.suptitle(title, fontsize=15)
     save(figure, path)
+
+
+_UNITS = ((7200.0, 3600.0, "hours"), (120.0, 60.0, "minutes"), (1.0, 1.0, "seconds"), (0.0, 0.001, "milliseconds"))
+"""From how many seconds on a time is told in what, and how many seconds that is."""
+
+
+def _unit(seconds: float) -> tuple[float, str]:
+    return next((unit, word) for least, unit, word in _UNITS if seconds >= least)
+
+
+def _step(span: float) -> float:
+    """A step of ticks, of which a dozen at most fit a span: 1, 2, 3 or 6 and their tens and twelves."""
+    steps = (step * scale for scale in (1, 10, 100, 1000, 10_000) for step in (1, 2, 3, 6))
+    return next((step for step in steps if span / step <= 13), span / 10)
 
 
 _TITLE: Any = {"loc": "left", "fontsize": 11}
