@@ -102,6 +102,15 @@ def test_each_mistake_is_found_proved_and_mended(code: str, text: str) -> None:
     assert found(check(finding.cure)) == []
 
 
+def test_a_call_that_never_came_is_proved_by_what_kept_it_away(usher: Usher) -> None:
+    """The preflight on both sides, parting at a marked step; then what became of the call."""
+    out = usher("check", "p.yaml", p__yaml=BY_CODE["preflight-refused"].example).out
+    preflight, call = (out.index(words) for words in ("/preflight  OPTIONS https://", "  - browser: blocked"))
+    assert preflight < out.index(" ≠ ") < call
+    assert out.count(" ≠ ") == 1
+    assert "  - log" not in out[call:], "what is the same on both sides isn't told"
+
+
 def innermost_first(doc: Any) -> Any:
     """The same stages, listed the other way round."""
     if isinstance(doc, list):

@@ -107,34 +107,41 @@ def compared(comparison: Comparison, sides: Sides) -> Iterator[Line]:
         yield []
         head = f"── {KINDS[group.kind]}: {_count(len(group.ids), 'exchange')} "
         yield line((head + "─" * max(WIDTH - len(head), 0), "dim"))
-        yield from worked(comparison, group, sides)
+        yield from worked(comparison, group.example, sides)
 
 
-def worked(comparison: Comparison, group: Group, sides: Sides) -> Iterator[Line]:
-    """One exchange of a group on both sides, step by step, with the step marked where they part."""
-    a, b = sides.pair(group.example)
+def worked(comparison: Comparison, id_: str, sides: Sides) -> Iterator[Line]:
+    """One exchange on both sides, step by step, with the step marked where they part."""
+    a, b = sides.pair(id_)
     request = (a or b or {"request": {"method": "", "url": ""}})["request"]
-    yield line((f"{group.example}  {request['method']} {request['url']}", "title"))
+    yield line((f"{id_}  {request['method']} {request['url']}", "title"))
     if a is None or b is None:
         yield line((f"sent in {sides.names[0] if b is None else sides.names[1]} only", "raised"))
         return
     half = (WIDTH - 3) // 2
     yield line((fit(sides.names[0], half), "dim"), "   ", (sides.names[1], "dim"))
     same = parting(a, b)
-    for number, (left, right) in enumerate(zip_longest(a["journey"], b["journey"])):
+    steps = zip_longest(a["journey"], b["journey"]) if a["journey"] and b["journey"] else ()  # else one never came
+    for number, (left, right) in enumerate(steps):
         mark = " ≠ " if number == same else "   "
         style = "dim" if number < same else "raised" if number == same else ""
         yield [Piece(fit(_step(left), half), style), Piece(mark, "bad"), Piece(_step(right), style)]
     yield line((fit(_outcome(a), half), "name"), "   ", (_outcome(b), "name"))
     for difference in comparison.differs:
-        if difference.id == group.example and difference.kind not in ("order", "opened"):
+        if difference.id == id_ and difference.kind not in ("order", "opened"):
             yield from _both(difference)
+
+
+_SHORT = {"caught": "caught it and answered"}
+"""What is said in fewer words where two stand side by side."""
 
 
 def _step(step: Record | None) -> str:
     if step is None:
         return ""
-    did = "dropped" if step["way"] == "error" and step["did"] == "skipped" else DID[step["did"]]
+    did = (
+        "dropped" if step["way"] == "error" and step["did"] == "skipped" else _SHORT.get(step["did"], DID[step["did"]])
+    )
     return f"  {step['way']:<5} {step['stage']}: {did}"
 
 
@@ -144,10 +151,11 @@ def _outcome(record: Record) -> str:
 
 
 def _both(difference: Difference) -> Iterator[Line]:
-    if difference.kind == "headers":
+    if difference.kind in ("headers", "log"):
         gone, come = _apart(difference.a or [], difference.b or [])
-        for sign, pairs in (("-", gone), ("+", come)):
-            for name, value in pairs:
+        for sign, rows in (("-", gone), ("+", come)):
+            for row in rows:
+                name, value = row if difference.kind == "headers" else (f"log, {row[0]} {row[1]}", row[2])
                 yield line((f"  {sign} {name}: ", "field"), fit(value, WIDTH - len(name) - 8).rstrip())
         return
     texts = [value[0] or value[1] if difference.kind == "body" and value else value for value in difference[3:]]
@@ -156,8 +164,14 @@ def _both(difference: Difference) -> Iterator[Line]:
         yield line((f"  {sign} {name}: ", "field"), fit(value_text(value), WIDTH - len(name) - 6).rstrip())
 
 
-def _apart(a: list[list[str]], b: list[list[str]]) -> tuple[list[list[str]], list[list[str]]]:
-    return [pair for pair in a if pair not in b], [pair for pair in b if pair not in a]
+def _apart(a: Sequence[Any], b: Sequence[Any]) -> tuple[list[Any], list[Any]]:
+    """What only one of two has; as often as it has it more."""
+    gone, come = list(a), list(b)
+    for row in a:
+        if row in come:
+            come.remove(row)
+            gone.remove(row)
+    return gone, come
 
 
 # For a pull request.
@@ -174,7 +188,7 @@ def markdown(comparison: Comparison, sides: Sides) -> str:
             out.append(f"| {grave} | {cell(change)} | {len(ids)}: {cell(_named(ids))} |")
     out += ["", *(f"- {cell(told)}" for told in _alone(sides)), ""]
     for group in comparison.groups:
-        lines = list(map(plain, worked(comparison, group, sides)))
+        lines = list(map(plain, worked(comparison, group.example, sides)))
         marks = fence("\n".join(lines))
         title = f"{KINDS[group.kind]}: {group.example}"
         out += ["<details>", f"<summary>{escape(title)}</summary>", "", marks, *lines, marks, "", "</details>", ""]
@@ -193,7 +207,7 @@ def page(comparison: Comparison, sides: Sides) -> str:
     out += [f"<li>{escape(told)}</li>" for told in _alone(sides)]
     out.append("</ul>")
     for group in comparison.groups:
-        lines = list(map(plain, worked(comparison, group, sides)))
+        lines = list(map(plain, worked(comparison, group.example, sides)))
         label = escape(f"{KINDS[group.kind]}: {group.example}", quote=True)
         text = escape("\n".join(lines))
         out += [f"<h2>{label}</h2>", f'<pre tabindex="0" role="region" aria-label="{label}">{text}</pre>']

@@ -102,7 +102,21 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     if groups:
         yield []
         sides = Sides(("as it is", "mended"), found.as_is, found.mended)
-        yield from worked(found.comparison, groups[0], sides)
+        for number, id_ in enumerate(_telling(found, sides, groups[0].example)):
+            if number:
+                yield []
+            yield from worked(found.comparison, id_, sides)
+
+
+def _telling(found: Proof, sides: Sides, worst: str) -> list[str]:
+    """The exchanges that show it: the worst; of a call that never came, before it the preflight that kept it away."""
+    ids = [difference.id for difference in found.comparison.differs]
+    a, b = sides.pair(worst)
+    if a is None or b is None or (a["journey"] and b["journey"]):
+        return [worst]
+    pairs = {id_: sides.pair(id_) for id_ in ids if id_.startswith(f"{a['request_id']}/")}
+    came = [id_ for id_, pair in pairs.items() if all(one is not None and one["journey"] for one in pair)]
+    return [*came[:1], worst]
 
 
 def _request_lines(trace: dict[str, Any]) -> Iterator[Line]:

@@ -51,7 +51,7 @@ def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequen
         yield line((head + "─" * max(WIDTH - len(head), 0), "dim"))
         group = next((group for group in worst.comparison.groups if worst.example in group.ids), None)
         if group is not None:
-            yield from worked(worst.comparison, group._replace(ids=(worst.example,)), _sides(worst, before))
+            yield from worked(worst.comparison, worst.example, _sides(worst, before))
 
 
 def _sides(pair: Pair, before: Sequence[Record]) -> Sides:
