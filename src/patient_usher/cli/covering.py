@@ -6,7 +6,7 @@ import os
 import sys
 from argparse import Namespace
 
-from patient_usher.cli.common import Batch
+from patient_usher.cli.batch import Batch
 from patient_usher.core.analysis.probes import closings
 from patient_usher.core.verify.coverage import Coverage
 from patient_usher.files.writing import append_request

@@ -9,7 +9,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from patient_usher import demo
-from patient_usher.cli.common import TextReport, mention
+from patient_usher.cli.batch import TextReport
+from patient_usher.cli.common import mention
 from patient_usher.core.engine.world import World
 from patient_usher.files.trace import HarOptions, Trace
 from patient_usher.lab import load

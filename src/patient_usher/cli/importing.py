@@ -20,7 +20,8 @@ from patient_usher.cli.arguments import count, duration, factor, share, unusable
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import Unusable
 from patient_usher.files.incoming import Source, format_of, sources
-from patient_usher.files.logs import FORMATS, JSON_FIELDS, Counted, Seen, Writing, lines, merged, trace_lines
+from patient_usher.files.logged import Counted, Writing, lines, merged, trace_lines
+from patient_usher.files.logs import FORMATS, JSON_FIELDS, Seen
 from patient_usher.files.picking import Picking, checked, fitting, picked, picked_lines
 from patient_usher.files.text import MAX_OCTETS, parse
 from patient_usher.files.writing import write_whole, writing
@@ -211,7 +212,7 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
 def _hidden(row: dict[str, Any]) -> dict[str, Any]:
     """A request whose credentials are hidden; their names and schemes stay."""
     from patient_usher.core.http.secrets import carries
-    from patient_usher.files.logs import HIDDEN, target_of
+    from patient_usher.files.logged import HIDDEN, target_of
 
     method, _, target = row["send"].partition(" ")
     found = {**row, "send": f"{method} {target_of(target, keeps_secrets=False)[0]}"}

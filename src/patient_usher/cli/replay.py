@@ -12,15 +12,8 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from patient_usher.cli.arguments import percent, unusable
-from patient_usher.cli.common import (
-    Batch,
-    add_output_arguments,
-    add_pipeline_arguments,
-    mention,
-    pipeline_of,
-    prepared_all,
-    report,
-)
+from patient_usher.cli.batch import Batch, prepared_all, report
+from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, mention, pipeline_of
 from patient_usher.core.model.document import Problem, Unusable, near
 from patient_usher.files.picking import checked
 from patient_usher.files.trace import HarOptions, Trace

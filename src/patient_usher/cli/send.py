@@ -12,7 +12,8 @@ from pathlib import Path
 from typing import Any
 
 from patient_usher.cli.arguments import method, unusable
-from patient_usher.cli.common import Batch, add_output_arguments, add_pipeline_arguments, pipeline_of, report
+from patient_usher.cli.batch import Batch, report
+from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, pipeline_of
 from patient_usher.core.engine.world import World
 from patient_usher.core.model.document import Spot, Unusable
 from patient_usher.files.pipeline import Beside

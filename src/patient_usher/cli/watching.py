@@ -10,7 +10,7 @@ from pathlib import Path
 from time import sleep
 from typing import Any
 
-from patient_usher.cli.common import Batch, report
+from patient_usher.cli.batch import Batch, report
 from patient_usher.core.analysis.compare import compared
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify.record import send_records
