@@ -31,8 +31,7 @@ def caught(name: str, as_is: Run, mended: Run, blueprint: Blueprint, cure: Bluep
     for entry, ours, theirs in _entries(as_is, mended):
         if _seen(ours) == _seen(theirs):
             continue
-        for expect in _expectations(ours, theirs):
-            probe = _expecting(named, entry, expect)
+        for probe in _expecting(named, entry, ours, theirs):
             if _holds(probe, cure, base) is True and _holds(probe, blueprint, base) is False:
                 return probe.document(base)
     return named.document(base)
@@ -81,10 +80,20 @@ def _by_entry(run: Run) -> dict[int, list[Send]]:
     return found
 
 
-def _expecting(probe: Probe, entry: int, expect: Expect) -> Probe:
-    requests = list(probe.requests)
-    requests[entry] = {**requests[entry], "expect": expect}
-    return probe._replace(requests=tuple(requests))
+def _expecting(probe: Probe, entry: int, ours: list[Send], theirs: list[Send]) -> Iterator[Probe]:
+    """The probe with what may be expected of a request; of a repeated one, at last of the last time that differs."""
+    before, request, behind = probe.requests[:entry], probe.requests[entry], probe.requests[entry + 1 :]
+    for expect in _expectations(ours, theirs):
+        yield probe._replace(requests=(*before, {**request, "expect": expect}, *behind))
+    if len(theirs) < 2:
+        return
+    pairs = zip(ours, theirs, strict=False)
+    differ = max((at for at, (a, b) in enumerate(pairs) if _seen([a]) != _seen([b])), default=0)
+    once = {key: value for key, value in request.items() if key not in ("times", "every")}
+    first = [{**request, "times": differ}] if differ > 1 else [once] if differ else []
+    last = {**once, **({"id": f"{request['id']}-then", "after": request.get("every", "0s")} if differ else {})}
+    for expect in _expectations(ours[differ : differ + 1], theirs[differ : differ + 1]):
+        yield probe._replace(requests=(*before, *first, {**last, "expect": expect}, *behind))
 
 
 def _holds(probe: Probe, blueprint: Blueprint, base: str) -> bool | None:
@@ -115,6 +124,11 @@ def _expectations(ours: list[Send], theirs: list[Send]) -> Iterator[Expect]:
     base = {"status": other.answer.status} if other.answer is not None else {"outcome": other.outcome}
     for more in _finer(x, other):
         yield {**base, **more}
+    asked, asked_too = (
+        next((each for each in sends[-1].exchanges if each.kind == "preflight"), None) for sends in (ours, theirs)
+    )
+    if asked is not None and asked_too is not None:
+        yield from ({"preflight": more} for more in _finer(asked, asked_too) if more.keys() <= {"headers", "log"})
 
 
 def _finer(x: Exchange, other: Exchange) -> Iterator[Expect]:
