@@ -51,7 +51,7 @@ def usher(tmp_path: Path) -> Callable[..., Outcome]:
             path.write_bytes(text if isinstance(text, bytes) else text.encode())
         environment = {**os.environ, "PYTHONIOENCODING": "utf-8", **(env or {})}
         done = subprocess.run(
-            [str(USHER), *arguments], cwd=tmp_path, env=environment, capture_output=True, timeout=120, check=False
+            [str(USHER), *arguments], cwd=tmp_path, env=environment, capture_output=True, timeout=300, check=False
         )
         return Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
 
