@@ -211,8 +211,8 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
 
 def _hidden(row: dict[str, Any]) -> dict[str, Any]:
     """A request whose credentials are hidden; their names and schemes stay."""
-    from patient_usher.core.http.secrets import carries
-    from patient_usher.files.logged import HIDDEN, target_of
+    from patient_usher.core.http.secrets import HIDDEN, carries
+    from patient_usher.files.logged import target_of
 
     method, _, target = row["send"].partition(" ")
     found = {**row, "send": f"{method} {target_of(target, keeps_secrets=False)[0]}"}

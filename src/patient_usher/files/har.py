@@ -19,7 +19,7 @@ from patient_usher.core.engine.blueprint import Blueprint
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.media import parse_media_type
-from patient_usher.core.http.secrets import PARAMETERS
+from patient_usher.core.http.secrets import HIDDEN, PARAMETERS
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, locate, near
 from patient_usher.core.model.messages import check_sent
@@ -30,7 +30,6 @@ if TYPE_CHECKING:
     from patient_usher.files.trace import HarOptions
 
 _NOT_SENT_BY_US = frozenset({"host", "content-length", "connection", "cookie", "authorization"})
-_HIDDEN = "hidden-by-the-import"
 _ASSETS = re.compile(r"text/(html|css|javascript)|(application|text)/(x-)?javascript|image/|font/|audio/|video/")
 _ASSET_ENDINGS = re.compile(r"\.(html?|css|m?js|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf)$", re.IGNORECASE)
 
@@ -277,9 +276,9 @@ class _Maker:
             headers.pop(own_field)
         if not fresh or signing is None:
             if own_field is not None:
-                headers[own_field] = [_HIDDEN]
+                headers[own_field] = [HIDDEN]
             if given is not None:
-                headers["Authorization"] = [f"{given[0].capitalize()} {_HIDDEN}"]
+                headers["Authorization"] = [f"{given[0].capitalize()} {HIDDEN}"]
             self.cookies += bool(cookies)
             return _hidden(entry.url, in_query, drop=False)
         had = "api-key" if has_key and given is None else "basic" if given and given[0] == "basic" else "bearer"
@@ -297,7 +296,7 @@ def _hidden(url: Url, key: str | None, *, drop: bool) -> str:
     if key not in names and not any(name.lower() in PARAMETERS for name in names):
         return url.text
     pairs = [
-        (name, _HIDDEN if name == key or name.lower() in PARAMETERS else value)
+        (name, HIDDEN if name == key or name.lower() in PARAMETERS else value)
         for name, value in parse_qsl(url.query, keep_blank_values=True)
         if not (drop and name == key)
     ]

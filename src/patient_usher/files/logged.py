@@ -16,7 +16,7 @@ from ipaddress import ip_address
 from typing import BinaryIO
 from urllib.parse import quote
 
-from patient_usher.core.http.secrets import PARAMETERS
+from patient_usher.core.http.secrets import HIDDEN, PARAMETERS
 from patient_usher.core.model.values import literal
 from patient_usher.files.logs import SECOND, Odd, Seen
 
@@ -26,8 +26,6 @@ SHOWN = 3
 SLACK = 5
 """For how many seconds lines may come late: servers write them when the answer is sent."""
 _REMEMBERED = 50_000
-
-HIDDEN = "hidden-by-the-import"
 
 
 @dataclass

@@ -101,7 +101,7 @@ class _Reader:
             pass
         names: dict[str, str] = {}
         defs: Document = {}
-        room = _Room(min(_LARGEST, self.left))
+        room = _Room(before := min(_LARGEST, self.left))
         try:
             made = self._plain(node, room, names)
             while len(defs) < len(names):
@@ -110,7 +110,7 @@ class _Reader:
         except _Full:
             self.open += 1
             return {}
-        self.left -= _LARGEST - room.left
+        self.left -= before - room.left
         return {**made, "$defs": defs} if isinstance(made, dict) else made
 
     def _plain(self, node: Any, room: _Room, refs: frozenset[str] | dict[str, str]) -> Any:
@@ -123,8 +123,9 @@ class _Reader:
             return node
         if isinstance(ref := node.get("$ref"), str):
             if isinstance(refs, dict):
-                name = refs.setdefault(ref, _named(ref, refs))
-                return {"$ref": f"#/$defs/{name}"}
+                if ref not in refs:
+                    refs[ref] = _named(ref, refs)
+                return {"$ref": f"#/$defs/{refs[ref]}"}
             if ref in refs:
                 raise _Full
             return self._plain(self.resolved(node), room, refs | {ref})

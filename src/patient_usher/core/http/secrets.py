@@ -25,6 +25,9 @@ PARAMETERS = frozenset(
 FIELDS = frozenset({"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "x-auth-token"})
 """Header fields that carry credentials."""
 
+HIDDEN = "hidden-by-the-import"
+"""What stands in a trace where something that came in was secret."""
+
 _MEMBER = re.compile(rf'("(?:{"|".join(sorted(PARAMETERS))})"\s*:\s*)"((?:[^"\\]|\\.)*)"', re.IGNORECASE)
 _ENDS = tuple(f'{end}"' for end in ("token", "key", "secret", "password", "sig", "signature"))
 """How the names of ``PARAMETERS`` end in JSON: a look for these is cheaper than for the names."""
