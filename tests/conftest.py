@@ -14,7 +14,8 @@ import pytest
 from hypothesis import settings
 
 import patient_usher.demo
-from patient_usher import Pipeline, Trace, lab, load
+from patient_usher import Pipeline, Trace, load
+from patient_usher.use_cases import session
 
 DEMO = Path(patient_usher.demo.__file__).parent
 VECTORS = Path(__file__).parent / "vectors"
@@ -69,7 +70,7 @@ def make_pipeline(stages: list[Any], **more: Any) -> Pipeline:
 def replay(pipeline: Pipeline, *requests: dict[str, Any], **more: Any) -> list[Record]:
     """The records of every exchange of these requests, in order; ids are made up where left out."""
     trace = Trace.of(*requests, **{"base": "https://api.example", **more})
-    return [record for sent in lab.replay(pipeline, trace) for record in sent.exchanges]
+    return [record for sent in session.replay(pipeline, trace) for record in sent.exchanges]
 
 
 def walk(stages: list[Any], request: dict[str, Any] | str = "GET /", **more: Any) -> Record:

@@ -8,10 +8,11 @@ from typing import Any
 import pytest
 
 from conftest import DEMO, Outcome, Record, make_pipeline, text
-from patient_usher import Trace, Unusable, lab
-from patient_usher.core.engine.world import World
+from patient_usher import Trace, Unusable
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.always import EVERYDAY
 from patient_usher.core.verify.always import Statements
+from patient_usher.use_cases import session
 
 Usher = Callable[..., Outcome]
 NET = {"id": "net", "kind": "error-handler"}
@@ -57,7 +58,7 @@ def said(always: Any, stages: list[Any], route: dict[str, Any], requests: list[d
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": text(), **route}]
     pipeline = make_pipeline(stages, routes=routes, accounts=ACCOUNTS, always=always)
     statements = Statements(pipeline)
-    for _ in lab.sends(World(pipeline), Trace.of(*requests).prepared(pipeline), always=statements):
+    for _ in session.sends(World(pipeline), Trace.of(*requests).prepared(pipeline), always=statements):
         pass
     return statements.record()
 

@@ -10,7 +10,7 @@ import pytest
 
 from conftest import Record, make_pipeline, replay, text
 from patient_usher import load
-from patient_usher.core.model.words import BLOCKED
+from patient_usher.core.model.enumerations import BLOCKED
 
 PAGE = "https://page.example"
 CORS = {

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import VECTORS, header, make_pipeline, replay, text
-from patient_usher.core.engine.callers.blame import BLOCKED
+from patient_usher.core.engine.callers.block_diagnosis import BLOCKED
 from patient_usher.core.http import cors
 from patient_usher.core.http.fields import Fields
 

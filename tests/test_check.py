@@ -13,11 +13,11 @@ from ruamel.yaml import YAML
 
 from conftest import DEMO, Outcome
 from patient_usher import Pipeline, Trace, load, replay
-from patient_usher.core.analysis.check import Checked, check
-from patient_usher.core.analysis.findings import rules
+from patient_usher.core.analysis.findings.check import Checked, check
+from patient_usher.core.analysis.findings.rules import rules
 from patient_usher.files.pipeline import pipeline_of_text
-from patient_usher.reports.findings import explained, proof
-from patient_usher.reports.paint import plain
+from patient_usher.output.findings import explained, proof
+from patient_usher.output.terminal import plain
 
 Usher = Callable[..., Outcome]
 BY_CODE = {rule.code: rule for rule in rules()}

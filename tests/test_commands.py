@@ -12,7 +12,7 @@ import pytest
 from jsonschema import Draft202012Validator
 
 from conftest import DEMO, Outcome
-from patient_usher.files.text import parse_yaml
+from patient_usher.files.yaml_reader import parse_yaml
 
 Usher = Callable[..., Outcome]
 
@@ -558,7 +558,7 @@ def test_five_ways_to_be_blocked(usher: Usher, number: int, why: str, words: str
 
 
 def test_the_docs_name_every_kind_option_and_code() -> None:
-    from patient_usher.core.engine.callers.blame import BLOCKED
+    from patient_usher.core.engine.callers.block_diagnosis import BLOCKED
     from patient_usher.core.model.errors import WHY
     from patient_usher.core.model.expect import Expect
     from patient_usher.core.stages import kind, kinds

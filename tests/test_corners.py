@@ -152,7 +152,7 @@ def test_what_is_no_schema_is_told_at_load(schema: dict[str, Any], words: str) -
 # Code of one's own, on every way and in both flows.
 
 OWN = """
-from patient_usher.own import NOTHING, Answer, AnswerAndPass, Fields, Wait, refusal, text_answer
+from patient_usher.plugin_api import NOTHING, Answer, AnswerAndPass, Fields, Wait, refusal, text_answer
 
 class Own:
     def {method}: return {returns}

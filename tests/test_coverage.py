@@ -9,10 +9,11 @@ from typing import Any
 import pytest
 
 from conftest import DEMO, Outcome, make_pipeline, text
-from patient_usher import Trace, lab
-from patient_usher.core.analysis.probes import closings
-from patient_usher.core.engine.world import World
-from patient_usher.core.verify.coverage import Coverage
+from patient_usher import Trace
+from patient_usher.core.analysis.coverage import Coverage
+from patient_usher.core.analysis.coverage_gaps import closings
+from patient_usher.core.engine.run.world import World
+from patient_usher.use_cases import session
 
 Usher = Callable[..., Outcome]
 SCHEMES = [{"scheme": "bearer", "keys": "main"}, {"scheme": "basic"}, {"scheme": "api-key"}]
@@ -59,7 +60,9 @@ def test_what_each_kind_can_do(
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": text(), **route}]
     pipeline = make_pipeline(stages, routes=routes, **KNOWN)
     coverage = Coverage(pipeline)
-    for send, _, _ in lab.sends(World(pipeline), Trace.of(*requests, base="https://api.example").prepared(pipeline)):
+    for send, _, _ in session.sends(
+        World(pipeline), Trace.of(*requests, base="https://api.example").prepared(pipeline)
+    ):
         coverage.add(send)
     document = coverage.document([])
     assert document["stages"]["s"] == counted
@@ -95,7 +98,7 @@ def test_every_probe_does_what_it_claims_alone() -> None:
     assert sorted(outcome for _, closed in found for outcome in closed) == sorted(missing)
     for requests, closed in found:
         coverage = Coverage(pipeline)
-        for send, _, _ in lab.sends(
+        for send, _, _ in session.sends(
             World(pipeline), Trace.of(*requests, base="https://api.example").prepared(pipeline)
         ):
             coverage.add(send)

@@ -13,7 +13,7 @@ from ruamel.yaml import YAML
 from conftest import Outcome
 from patient_usher.core.analysis.explore import explore, trace_of
 from patient_usher.files.pipeline import pipeline_of_text
-from patient_usher.reports.snippet import yaml_of
+from patient_usher.output.yaml_snippet import yaml_of
 from pipelines import put_together
 
 Usher = Callable[..., Outcome]

@@ -10,11 +10,12 @@ import pytest
 from jsonschema import Draft202012Validator
 
 from conftest import DEMO, Outcome, make_pipeline
-from patient_usher import Pipeline, Trace, lab, load, replay
+from patient_usher import Pipeline, Trace, load, replay
 from patient_usher.core.analysis.explore import Case, case_of, explore
-from patient_usher.core.analysis.samples import fitting, sample
-from patient_usher.core.engine.world import World
+from patient_usher.core.analysis.requests.schema_samples import fitting, sample
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.matcher import When
+from patient_usher.use_cases import session
 
 Usher = Callable[..., Outcome]
 SHOWN = [
@@ -29,7 +30,7 @@ SHOWN = [
 def story_of(pipeline: Pipeline, trace: str) -> dict[Case, str]:
     """Every case that a story shows, with the exchange that does."""
     found: dict[Case, str] = {}
-    for send, _, _ in lab.sends(World(pipeline), Trace.read(DEMO / f"{trace}.yaml").prepared(pipeline)):
+    for send, _, _ in session.sends(World(pipeline), Trace.read(DEMO / f"{trace}.yaml").prepared(pipeline)):
         found.update({case_of(x): x.id for x in send.exchanges if x.outcome != "not-sent"})
     return found
 

@@ -12,7 +12,7 @@ import pandas
 import pytest
 
 from conftest import DEMO, Outcome
-from patient_usher.core.verify.rows import COLUMNS
+from patient_usher.core.verify.exchange_table import COLUMNS
 
 Usher = Callable[..., Outcome]
 HARBOUR, STORY = str(DEMO / "harbour.yaml"), str(DEMO / "story.yaml")

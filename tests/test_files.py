@@ -10,13 +10,22 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment, lay, locate, near, twin
+from patient_usher.core.model.document import (
+    Problem,
+    Spot,
+    Unusable,
+    copy_tree,
+    did_you_mean,
+    fill_from_environment,
+    locate,
+    merge,
+)
 from patient_usher.core.model.patterns import path_pattern
-from patient_usher.core.model.scalars import parse_duration, parse_size
-from patient_usher.core.model.values import dig, fill, pointer
+from patient_usher.core.model.text_types import parse_duration, parse_size
+from patient_usher.core.model.values import at_path, fill, pointer
 from patient_usher.core.verify.expectations import span
-from patient_usher.files.text import parse, parse_yaml, read_text, resolve
-from patient_usher.files.writing import write_whole
+from patient_usher.files.atomic_write import write_whole
+from patient_usher.files.yaml_reader import parse, parse_yaml, read_text, resolve
 
 SCALARS: list[tuple[str, Any]] = [
     ("~", None),
@@ -117,8 +126,8 @@ def test_a_file_begins_with_a_mark_or_without(tmp_path: Path) -> None:
 def test_overlays_merge_mappings_and_replace_the_rest() -> None:
     base = parse_yaml("a: {b: 1, c: [1, 2]}\nd: x\n", "base")
     over = parse_yaml("a: {c: [3], e: {f: 1}}\nd: {g: 1}\n", "over")
-    copy = twin(base)
-    lay(copy, over)
+    copy = copy_tree(base)
+    merge(copy, over)
     assert copy == {"a": {"b": 1, "c": [3], "e": {"f": 1}}, "d": {"g": 1}}
     assert base == {"a": {"b": 1, "c": [1, 2]}, "d": "x"}
     assert (locate(copy, ["a", "b"]).file, locate(copy, ["a", "c"]).file) == ("base", "over")
@@ -202,7 +211,7 @@ def test_pointers(path: str, value: Any) -> None:
 def test_pointers_to_nothing(path: str) -> None:
     with pytest.raises(LookupError):
         pointer(TREE, path)
-    assert dig(TREE, path) is None
+    assert at_path(TREE, path) is None
 
 
 def test_what_has_nothing_to_fill_is_prepared_once() -> None:
@@ -220,7 +229,7 @@ def test_what_has_nothing_to_fill_is_prepared_once() -> None:
     ],
 )
 def test_near_misses(word: str, known: list[str], hint: str) -> None:
-    assert near(word, known) == hint
+    assert did_you_mean(word, known) == hint
 
 
 def test_problems_are_sorted_and_told_once() -> None:

@@ -7,9 +7,9 @@ import json
 import pytest
 
 from patient_usher import Trace, replay
-from patient_usher.core.analysis.check import check
+from patient_usher.core.analysis.findings.check import check
 from patient_usher.files.pipeline import pipeline_of_text
-from patient_usher.reports.findings import proof
+from patient_usher.output.findings import proof
 from pipelines import put_together
 
 

@@ -7,7 +7,8 @@ from typing import Any
 import pytest
 
 from conftest import Record, header, make_pipeline, replay, text
-from patient_usher import Trace, Unusable, lab
+from patient_usher import Trace, Unusable
+from patient_usher.use_cases import session
 
 OWN, SISTER, FOREIGN = "https://app.example", "https://www.app.example", "https://other.example"
 API = "https://app.example"
@@ -97,7 +98,7 @@ def test_what_a_link_or_form_cannot_say(request_: dict[str, Any], said: str) -> 
 def lab_run(*requests: dict[str, Any], caller: dict[str, Any] | None = None) -> list[Record]:
     pipeline = make_pipeline([], routes=cookie_setter("a=b"))
     trace = Trace.of(*requests, base=API, callers={"page": {**PAGE, **(caller or {})}})
-    return [record for one in lab.replay(pipeline, trace) for record in one.exchanges]
+    return [record for one in session.replay(pipeline, trace) for record in one.exchanges]
 
 
 def test_origin_none_is_what_was_typed() -> None:

@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 
 from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import Pipeline, Trace, load, replay
-from patient_usher.core.analysis.apart import told_apart
-from patient_usher.core.analysis.orders import EXACT, Wishes, by_moves, movable, moves, reordered
-from patient_usher.core.analysis.reorder import swaps
+from patient_usher.core.analysis.orders.discriminate import told_apart
+from patient_usher.core.analysis.orders.search import EXACT, Constraints, by_moves, movable, moves, reordered
+from patient_usher.core.analysis.orders.swaps import swaps
 
 Usher = Callable[..., Outcome]
 HARBOUR, STORY, MISTAKEN = (str(DEMO / name) for name in ("harbour.yaml", "story.yaml", "mistaken.yaml"))
@@ -100,7 +100,7 @@ def test_the_fewest_moves_are_those_of_brute_force(data: st.DataObject) -> None:
             max_size=3,
         )
     )
-    found = Wishes(pipeline, prepared(pipeline, *requests), wishes).search()
+    found = Constraints(pipeline, prepared(pipeline, *requests), wishes).search()
     good = []
     for order in permutations(names):
         wished = all(order.index(a) < order.index(b) for a, b in wishes)
@@ -137,9 +137,9 @@ def test_moves_are_counted_as_one_would(order: list[str]) -> None:
 def test_many_stages_are_searched_as_far_as_is_said() -> None:
     names = [f"s{n}" for n in range(EXACT + 2)]
     pipeline = make_pipeline([marker(name, name) for name in names])
-    near = Wishes(pipeline, [], [("s3", "s0")]).search()
-    assert (near.moves, near.exact) == (1, False)
-    far = Wishes(pipeline, [], [(names[at + 1], names[at]) for at in range(len(names) - 1)]).search()
+    did_you_mean = Constraints(pipeline, [], [("s3", "s0")]).search()
+    assert (did_you_mean.moves, did_you_mean.exact) == (1, False)
+    far = Constraints(pipeline, [], [(names[at + 1], names[at]) for at in range(len(names) - 1)]).search()
     assert (far.order, far.exact) == (None, False)
 
 

@@ -17,9 +17,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import DEMO, Outcome, Record, make_pipeline, replay, text
-from patient_usher import Trace, lab, load
-from patient_usher.core.engine.world import World
+from patient_usher import Trace, load
+from patient_usher.core.engine.run.world import World
 from patient_usher.files.lines import Ids
+from patient_usher.use_cases import session
 from test_laws import pipelines
 
 Usher = Callable[..., Outcome]
@@ -28,8 +29,8 @@ NOTHING: dict[str, Any] = {"change": {"name": "the same"}}
 ROUTE = {"id": "r", "at": "GET /", "access": "everyone"}
 
 
-def records(pipeline: lab.Pipeline, trace: Trace, **more: Any) -> list[Record]:
-    return [record for sent in lab.replay(pipeline, trace, **more) for record in sent.exchanges]
+def records(pipeline: session.Pipeline, trace: Trace, **more: Any) -> list[Record]:
+    return [record for sent in session.replay(pipeline, trace, **more) for record in sent.exchanges]
 
 
 # The same input gives the same bytes.
@@ -93,7 +94,7 @@ def test_a_trace_can_be_replayed_as_often_as_is_wanted(pipeline: str, story: str
 @pytest.mark.parametrize(("pipeline", "story"), STORIES)
 def test_a_change_that_changes_nothing_changes_nothing(pipeline: str, story: str) -> None:
     made = load(DEMO / f"{pipeline}.yaml")
-    doc = json.loads(json.dumps(lab.Trace.read(DEMO / f"{story}.yaml").document()))
+    doc = json.loads(json.dumps(session.Trace.read(DEMO / f"{story}.yaml").document()))
     plain = records(made, Trace.of(*doc["requests"], **_head(doc)))
     same = {"change": {"name": made.name}}
     noisy = [entry for request in doc["requests"] for entry in (_timeless(same, request), request)]
@@ -324,7 +325,9 @@ def test_what_a_change_reaches(
     law: str, stages: list[Any], more: dict[str, Any], requests: list[dict[str, Any]]
 ) -> None:
     callers = {"callers": CALLERS} if any("caller" in request for request in requests) else {}
-    sent = list(lab.replay(make_pipeline(stages, **more), Trace.of(*requests, base="https://api.example", **callers)))
+    sent = list(
+        session.replay(make_pipeline(stages, **more), Trace.of(*requests, base="https://api.example", **callers))
+    )
     assert [check for one in sent for check in one.checks if not check.ok] == []
     assert any(one.checks for one in sent)
 
@@ -388,7 +391,7 @@ def test_two_folders_each_run_their_own_code(tmp_path: Path) -> None:
 def test_own_code_may_return_only_what_means_something_there(
     usher: Usher, method: str, returns: str, said: str
 ) -> None:
-    own = f"from patient_usher.own import AnswerAndPass, Wait\nclass Own:\n    def {method}: return {returns}\n"
+    own = f"from patient_usher.plugin_api import AnswerAndPass, Wait\nclass Own:\n    def {method}: return {returns}\n"
     pipeline = {
         "patient-usher": "pipeline/1",
         "stages": [{"id": "own", "kind": "python", "call": "own:Own"}],
@@ -520,7 +523,7 @@ def test_a_limit_that_counts_failures_forgets_who_is_as_good_as_new() -> None:
     world = World(make_pipeline([limit], routes=[{**ROUTE, "handler": {"answer": {"status": 403}}}]))
     callers = {f"c{n}": {"address": f"10.0.{n // 250}.{n % 250}"} for n in range(3000)}
     trace = Trace.of(*({"send": "GET /", "caller": name, "after": "1s"} for name in callers), callers=callers)
-    for _ in lab.sends(world, trace.prepared(world.blueprint)):
+    for _ in session.sends(world, trace.prepared(world.blueprint)):
         pass
     assert all(len(limiter.states) < 1500 for limiter in world.memories[0]["limit"].values())
 
@@ -533,10 +536,10 @@ def test_quiet_with_details_prints_every_journey_as_it_comes(usher: Usher) -> No
 
 def test_compare_tells_what_changes_between_two_pipelines() -> None:
     harbour, story = load(DEMO / "harbour.yaml"), Trace.read(DEMO / "story.yaml")
-    same = lab.compare(harbour, load(DEMO / "harbour.yaml"), story)
+    same = session.compare(harbour, load(DEMO / "harbour.yaml"), story)
     assert (same.changed, same.differs) == (0, ())
     order = ["access-log", "marks", "who", "safety-net", "watch"]
-    found = lab.compare(harbour, harbour.variant(order=order), story)
+    found = session.compare(harbour, harbour.variant(order=order), story)
     statuses = {
         difference.id: (difference.a, difference.b) for difference in found.differs if difference.what == "status"
     }

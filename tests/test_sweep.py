@@ -13,10 +13,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Outcome, make_pipeline
-from patient_usher import Trace, lab
-from patient_usher.core.analysis.figures import Figures, goal
+from patient_usher import Trace
+from patient_usher.core.analysis.metrics import Figures, goal
 from patient_usher.core.analysis.sweep import combinations_of, values_of
-from patient_usher.core.engine.world import World
+from patient_usher.core.engine.run.world import World
+from patient_usher.use_cases import session
 
 Usher = Callable[..., Outcome]
 PIPELINE = """patient-usher: pipeline/1
@@ -173,7 +174,7 @@ def test_shares_are_those_of_the_records(senders: list[str], quota: int) -> None
     trace = Trace.of(*({"send": "GET /", "address": sender} for sender in senders), base="https://api.example")
     figures = Figures()
     seen: list[tuple[str, bool]] = []
-    for send, _, _ in lab.sends(World(pipeline), trace.prepared(pipeline)):
+    for send, _, _ in session.sends(World(pipeline), trace.prepared(pipeline)):
         figures.add(send, failed=False)
         seen += [(x.address, x.refused_by is not None) for x in send.exchanges]
 

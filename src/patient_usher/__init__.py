@@ -13,14 +13,14 @@ __version__ = "0.2.0"
 __all__ = ["Pipeline", "Trace", "Unusable", "compare", "load", "replay"]
 
 if TYPE_CHECKING:
-    from patient_usher.lab import Pipeline, Trace, Unusable, compare, load, replay
+    from patient_usher.use_cases.session import Pipeline, Trace, Unusable, compare, load, replay
 
 
 def __getattr__(name: str) -> object:
     """The names above, imported when they are first used."""
     if name not in __all__:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
-    from patient_usher import lab
+    from patient_usher.use_cases import session
 
-    found: object = getattr(lab, name)
+    found: object = getattr(session, name)
     return found

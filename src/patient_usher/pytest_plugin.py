@@ -68,15 +68,15 @@ class TraceFile(pytest.File):
     def _outcome(self, path: Path, environments: list[str]) -> tuple[dict[str, str], dict[str, str]]:
         """By request, and by statement, what is wrong with it: nothing where all held. Raises Unusable."""
         from patient_usher import Trace, load
-        from patient_usher.core.engine.world import World
+        from patient_usher.core.engine.run.world import World
         from patient_usher.core.verify import always
         from patient_usher.core.verify.always import Statements
         from patient_usher.core.verify.record import final_of, send_records
         from patient_usher.files.environment import ENVIRONMENT
-        from patient_usher.lab import sends, told
-        from patient_usher.reports.journey import journey
-        from patient_usher.reports.paint import plain, shown
-        from patient_usher.reports.text import failures
+        from patient_usher.output.journey import journey
+        from patient_usher.output.replay_view import failures
+        from patient_usher.output.terminal import plain, shown
+        from patient_usher.use_cases.session import sends, told
 
         pipeline = load(path, environments=environments or None)
         statements = Statements(pipeline)

@@ -131,7 +131,7 @@ def _early(arguments: list[str]) -> int:
 
 def _say(text: object) -> None:
     from patient_usher.files.environment import ENVIRONMENT
-    from patient_usher.reports.paint import shown
+    from patient_usher.output.terminal import shown
 
     told = str(ENVIRONMENT.hidden(str(text)))
     print("\n".join(map(shown, told.split("\n"))), file=sys.stderr)

@@ -15,14 +15,14 @@ from typing import Any
 from patient_usher.cli.arguments import unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.engine.world import World
-from patient_usher.core.model.document import Problem, Spot, Unusable, near
-from patient_usher.core.verify.observed import observed
-from patient_usher.files.accepting import accepted
+from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.document import Problem, Spot, Unusable, did_you_mean
+from patient_usher.core.verify.observed_expectations import observed
+from patient_usher.files.atomic_write import write_whole
+from patient_usher.files.expectation_writer import accepted
 from patient_usher.files.trace import Trace
-from patient_usher.files.writing import write_whole
-from patient_usher.lab import sends
-from patient_usher.reports.paint import shown
+from patient_usher.output.terminal import shown
+from patient_usher.use_cases.session import sends
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -53,7 +53,7 @@ def run(args: Namespace) -> int:
     prepared = trace.prepared(pipeline)
     for id_ in args.only:
         if prepared.ids and id_ not in prepared.ids:
-            raise unusable(f"there is no request '{id_}'", near(id_, prepared.ids), "--only")
+            raise unusable(f"there is no request '{id_}'", did_you_mean(id_, prepared.ids), "--only")
     expects: dict[str, dict[str, Any]] = {}
     broken: list[str] = []
     tallies: dict[str, Counter[int]] = {}

@@ -7,8 +7,8 @@ from argparse import ArgumentParser, ArgumentTypeError
 from pathlib import Path
 from typing import NoReturn
 
-from patient_usher.core.model.document import Problem, Spot, Unusable, near
-from patient_usher.reports.paint import shown
+from patient_usher.core.model.document import Problem, Spot, Unusable, did_you_mean
+from patient_usher.output.terminal import shown
 
 
 class Parser(ArgumentParser):
@@ -19,7 +19,7 @@ class Parser(ArgumentParser):
         start = "unrecognized arguments: "
         if message.startswith(start):
             word = message.removeprefix(start).split(" ")[0]
-            hint = near(word, self._option_string_actions) if word.startswith("-") else ""
+            hint = did_you_mean(word, self._option_string_actions) if word.startswith("-") else ""
             message = f"there is no option or argument '{word}' here" + (f"; {hint}" if hint.startswith("did") else "")
         print(shown(f"{self.prog}: {message}; {self.prog} --help says more"), file=sys.stderr)
         sys.exit(2)
@@ -44,7 +44,7 @@ def outgoing(text: str) -> Path:
 
 def method(text: str) -> str:
     """A method of HTTP (RFC 9110 section 9.1), in capitals. Raises ArgumentTypeError."""
-    from patient_usher.core.model.scalars import METHOD
+    from patient_usher.core.model.text_types import METHOD
 
     if not METHOD.fullmatch(text):
         raise ArgumentTypeError(f"'{text}' is no method; write one, as in GET")
@@ -86,7 +86,7 @@ def factor(text: str) -> float:
 
 def duration(text: str) -> int:
     """Microseconds. Raises ArgumentTypeError."""
-    from patient_usher.core.model.scalars import parse_duration
+    from patient_usher.core.model.text_types import parse_duration
 
     try:
         return parse_duration(text)

@@ -12,24 +12,24 @@ from typing import Any, NamedTuple
 
 from patient_usher.cli.arguments import unusable
 from patient_usher.cli.reporting import Reports, wanted
-from patient_usher.core.analysis.standing import enforced_limits
-from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.engine.prepare import Prepared
+from patient_usher.core.analysis.route_matrix import enforced_limits
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.engine.world import World
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify import always
 from patient_usher.core.verify.always import Statements
+from patient_usher.core.verify.exchange_table import rows_of
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Record, final_of, send_records
-from patient_usher.core.verify.rows import rows_of
 from patient_usher.core.verify.summary import Summary
+from patient_usher.files.atomic_write import writing
 from patient_usher.files.environment import ENVIRONMENT
-from patient_usher.files.writing import writing
-from patient_usher.lab import Trace, sends, told
-from patient_usher.reports import text
-from patient_usher.reports.journey import journey
-from patient_usher.reports.paint import Line, Painter, line, stdout_painter
+from patient_usher.output import replay_view
+from patient_usher.output.journey import journey
+from patient_usher.output.terminal import Line, Painter, line, stdout_painter
+from patient_usher.use_cases.session import Trace, sends, told
 
 MAX_NAMES = 6
 """How many failed requests are named in the last line."""
@@ -41,7 +41,7 @@ class Batch(NamedTuple):
     """Traces to be replayed through one pipeline: each in a fresh world, or all in one after the other."""
 
     pipeline: Blueprint
-    traces: list[Prepared]
+    traces: list[BoundTrace]
     seed: int = 0
     keeps_state: bool = False
     only: frozenset[str] = frozenset()
@@ -50,7 +50,7 @@ class Batch(NamedTuple):
         """Whether it is among those that are to be shown."""
         return not self.only or send.entry.id in self.only or send.id in self.only
 
-    def worlds(self) -> Iterator[tuple[World, Prepared]]:
+    def worlds(self) -> Iterator[tuple[World, BoundTrace]]:
         """Each trace with the world that it comes to."""
         world = World(self.pipeline, self.seed)
         for number, prepared in enumerate(self.traces):
@@ -59,7 +59,7 @@ class Batch(NamedTuple):
             yield world, prepared
 
 
-def prepared_all(pipeline: Blueprint, traces: Iterable[Trace]) -> list[Prepared]:
+def prepared_all(pipeline: Blueprint, traces: Iterable[Trace]) -> list[BoundTrace]:
     """Traces made ready. Raises Unusable with the problems of all of them."""
     problems, found = [], []
     for trace in traces:
@@ -94,7 +94,7 @@ def with_progress(run: Iterator[tuple[Send, list[Check], int]], name: str) -> It
 
 
 def running(
-    world: World, prepared: Prepared, always: Statements, *, journeys: bool, table: Table | None = None
+    world: World, prepared: BoundTrace, always: Statements, *, journeys: bool, table: Table | None = None
 ) -> Iterator[tuple[Send, list[Check], int, bool]]:
     """Each send, with its checks, the trace's start, and whether any check failed; its rows go into the table."""
     gc.freeze()  # what has been loaded stays
@@ -115,7 +115,7 @@ def report(args: Namespace, batch: Batch) -> int:
     into = getattr(args, "into_table", None)
     if into is None:
         return _reported(args, batch, None)
-    from patient_usher.reports.rows import FORMATS
+    from patient_usher.output.tables import FORMATS
 
     if into.suffix not in FORMATS:
         what, mend = f"{into} is no table's name", f"write FILE{', FILE'.join(FORMATS)}"
@@ -144,7 +144,7 @@ def _json(args: Namespace, batch: Batch, reports: Reports | None, table: Table |
         if getattr(args, option) and not getattr(args, "whole", False):
             what = f"--{option} belongs to --format text"
             raise unusable(what, f"{args.format} says everything; leave it out")
-    from patient_usher.reports import result  # text needs none of it
+    from patient_usher.output import result  # text needs none of it
 
     summary, statements = Summary(), Statements(batch.pipeline)
     rows: list[Record] = []
@@ -200,7 +200,7 @@ class TextReport:
         self,
         painter: Painter,
         world: World,
-        prepared: Prepared,
+        prepared: BoundTrace,
         only: frozenset[str] = frozenset(),
         *,
         details: bool = False,
@@ -216,7 +216,7 @@ class TextReport:
         self.pipeline = world.blueprint
         labels = [label for label, _ in prepared.shown]
         on_way = self.pipeline.on_way
-        self.table = text.Table(
+        self.table = replay_view.Table(
             self.pipeline.columns(switched_off=prepared.changes),
             lambda route: on_way.get(route, on_way[None]),
             sorted(only) if only else labels,
@@ -226,7 +226,7 @@ class TextReport:
         self.summary, self.always = Summary(), Statements(self.pipeline)
         self.shown: list[Record] = []
         self.failed_ids: list[str] = []
-        self.burst: text.Burst | None = None
+        self.burst: replay_view.Burst | None = None
 
     def run(self) -> int:
         """Replay and write. Returns 1 where something was not as expected."""
@@ -258,16 +258,16 @@ class TextReport:
 
     def _in_bulk(self) -> int:
         """Replay a trace that streams: what came of all of it, and no list."""
-        from patient_usher.core.verify.bulk import Bulk
-        from patient_usher.reports import bulk
+        from patient_usher.core.verify.totals import Bulk
+        from patient_usher.output import totals_view
 
         counts = Bulk()
         for send, _, _, failed in running(self.world, self.prepared, self.always, journeys=False, table=self.rows):
             counts.add(send, failed=failed)
         title = f"{self.pipeline.name}, {' and '.join(self.pipeline.environment)}"
-        self.painter.write([line((title, "title")), *bulk.told(counts, self.world.savings())])
+        self.painter.write([line((title, "title")), *totals_view.told(counts, self.world.savings())])
         for mark, sentence in always.told(self.always.all):
-            self.painter.write(text.remark(mark, ENVIRONMENT.hidden(sentence)))
+            self.painter.write(replay_view.remark(mark, ENVIRONMENT.hidden(sentence)))
         self.painter.write([line(("--details lists every request, --only ID shows one", "dim"))])
         return 1 if counts.failed or self.always.broken else 0
 
@@ -281,7 +281,7 @@ class TextReport:
         lines: Iterable[Line] = ()
         failing = [final]
         if (not send.last or self.burst is not None) and not self.details:
-            self.burst = self.burst or text.Burst(final)
+            self.burst = self.burst or replay_view.Burst(final)
             self.burst.add(final, failed)
             if not send.last:
                 return
@@ -294,7 +294,7 @@ class TextReport:
         if not self.quiet or failed:
             self.painter.write(lines)
             for record in failing:
-                self.painter.write(text.failures(record))
+                self.painter.write(replay_view.failures(record))
 
     def _end(self) -> None:
         painter, prepared = self.painter, self.prepared
@@ -305,10 +305,10 @@ class TextReport:
                 painter.write(journey(record, whole=self.details))
         if self.quiet and not (self.failed_ids or self.always.broken or (self.strict and self.summary.slips)):
             return
-        painter.write(text.summary(self.summary, self.failed_ids, self.world.savings()))
+        painter.write(replay_view.summary(self.summary, self.failed_ids, self.world.savings()))
         for mark, sentence in always.told(self.always.all):
-            painter.write(text.remark(mark, ENVIRONMENT.hidden(sentence)))
+            painter.write(replay_view.remark(mark, ENVIRONMENT.hidden(sentence)))
         for note in enforced_limits(self.pipeline):
-            painter.write(text.wrapped(note, "raised"))
+            painter.write(replay_view.wrapped(note, "raised"))
         if self.summary.failed > self.journeys and not self.details and not self.quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])

@@ -12,11 +12,11 @@ from typing import Any
 from patient_usher.cli.arguments import outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.cli.compare import saved
-from patient_usher.core.engine.world import World
-from patient_usher.core.verify.rows import row_of_record, rows_of
+from patient_usher.core.engine.run.world import World
+from patient_usher.core.verify.exchange_table import row_of_record, rows_of
 from patient_usher.files.trace import Trace
-from patient_usher.lab import sends
-from patient_usher.reports.chart import as_csv, figures_of, picture
+from patient_usher.output.chart import as_csv, figures_of, picture
+from patient_usher.use_cases.session import sends
 
 
 def add_arguments(parser: ArgumentParser) -> None:

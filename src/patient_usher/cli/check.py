@@ -14,19 +14,19 @@ from typing import Any
 from patient_usher import __version__
 from patient_usher.cli.arguments import count, unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
-from patient_usher.core.analysis.check import Checked, check, mend_all, variant_of
-from patient_usher.core.analysis.finding import LEVELS
-from patient_usher.core.analysis.findings import rule, rules
-from patient_usher.core.analysis.trials import BASE, BUDGET
-from patient_usher.core.analysis.vocabulary import Probe
-from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.model.document import Problem, Spot, Unusable, near
+from patient_usher.core.analysis.findings.check import Checked, check, mend_all, variant_of
+from patient_usher.core.analysis.findings.rule import LEVELS
+from patient_usher.core.analysis.findings.rules import rule, rules
+from patient_usher.core.analysis.requests.factory import Probe
+from patient_usher.core.analysis.requests.runner import BASE, BUDGET
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.model.document import Problem, Spot, Unusable, did_you_mean
+from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.trace import Trace
-from patient_usher.files.writing import write_whole
-from patient_usher.reports import findings as report
-from patient_usher.reports.paint import stdout_painter
-from patient_usher.reports.snippet import yaml_of
+from patient_usher.output import findings as report
+from patient_usher.output.terminal import stdout_painter
+from patient_usher.output.yaml_snippet import yaml_of
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -71,7 +71,7 @@ def run(args: Namespace) -> int:
         stdout_painter(dict(os.environ)).write(_hidden(report.told(checked, command=command)))
     else:
         found = report.document(checked) if args.format == "json" else report.sarif(checked, rules(), __version__)
-        from patient_usher.reports.result import dump
+        from patient_usher.output.result import dump
 
         sys.stdout.buffer.write(dump(ENVIRONMENT.hidden(found)) + b"\n")
     return 1 if checked.at_least(args.level) else 0
@@ -106,7 +106,7 @@ def _mend(args: Namespace, checked: Checked) -> int:
     known = [name for found in checked.findings for name in (found.rule.code, found.where)]
     for name in wanted:
         if name not in known:
-            raise unusable(f"nothing called '{name}' is found", near(name, known) or "nothing needs mending")
+            raise unusable(f"nothing called '{name}' is found", did_you_mean(name, known) or "nothing needs mending")
     mended, done = mend_all(checked, wanted)
     if not done:
         print("nothing needs mending", file=sys.stderr)
@@ -127,7 +127,7 @@ def _mend(args: Namespace, checked: Checked) -> int:
 def _explain(code: str) -> int:
     codes = [known.code for known in rules()]
     if code not in codes:
-        raise unusable(f"there is no finding '{code}'", near(code, codes))
+        raise unusable(f"there is no finding '{code}'", did_you_mean(code, codes))
     from patient_usher.files.pipeline import pipeline_of_text
 
     checked = check(pipeline_of_text(rule(code).example.lstrip("\n"), "example.yaml"))

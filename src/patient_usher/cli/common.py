@@ -8,10 +8,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from patient_usher.cli.arguments import whole
-from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
-from patient_usher.reports.paint import Painter, line, shown
+from patient_usher.output.terminal import Painter, line, shown
 
 
 def add_pipeline_arguments(parser: ArgumentParser, *, optional: bool = False) -> None:
@@ -108,7 +108,7 @@ def mention(painter: Painter, pipeline: Blueprint) -> None:
     """How many findings a check has, in one line; nothing where there is none. Code of the user's isn't run for it."""
     if pipeline.source.load_python is not None:
         return
-    from patient_usher.core.analysis.check import check
+    from patient_usher.core.analysis.findings.check import check
 
     checked = check(pipeline, budget=MENTIONED)
     found = checked.at_least("advice")

@@ -15,13 +15,13 @@ from patient_usher.cli.arguments import unusable, whole
 from patient_usher.cli.reporting import wanted
 from patient_usher.core.analysis.compare import Comparison, compared
 from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.pipeline import load_pipeline
-from patient_usher.files.text import parse, read_text
 from patient_usher.files.trace import Trace
-from patient_usher.files.writing import write_whole
-from patient_usher.lab import replay, told
-from patient_usher.reports import compare as report
-from patient_usher.reports.paint import Line, stdout_painter
+from patient_usher.files.yaml_reader import parse, read_text
+from patient_usher.output import comparison as report
+from patient_usher.output.terminal import Line, stdout_painter
+from patient_usher.use_cases.session import replay, told
 
 Record = dict[str, Any]
 

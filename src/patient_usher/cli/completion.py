@@ -71,7 +71,7 @@ def _requests(args: Namespace) -> Iterable[str]:
 
 
 def _stages(args: Namespace) -> Iterable[str]:
-    from patient_usher.lab import load
+    from patient_usher.use_cases.session import load
 
     pipeline = load(Path(getattr(args, "pipeline", None) or args.a))
     for id_, options in pipeline.options.items():
@@ -81,7 +81,7 @@ def _stages(args: Namespace) -> Iterable[str]:
 
 
 def _environments(args: Namespace) -> Iterable[str]:
-    from patient_usher.lab import load
+    from patient_usher.use_cases.session import load
 
     return ["production", *load(Path(getattr(args, "pipeline", None) or args.a)).spec.environments]
 

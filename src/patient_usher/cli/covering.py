@@ -7,12 +7,12 @@ import sys
 from argparse import Namespace
 
 from patient_usher.cli.batch import Batch
-from patient_usher.core.analysis.probes import closings
-from patient_usher.core.verify.coverage import Coverage
-from patient_usher.files.writing import append_request
-from patient_usher.lab import sends
-from patient_usher.reports.coverage import covered
-from patient_usher.reports.paint import stdout_painter
+from patient_usher.core.analysis.coverage import Coverage
+from patient_usher.core.analysis.coverage_gaps import closings
+from patient_usher.files.atomic_write import append_request
+from patient_usher.output.coverage import covered
+from patient_usher.output.terminal import stdout_painter
+from patient_usher.use_cases.session import sends
 
 
 def cover(args: Namespace, batch: Batch) -> int:
@@ -24,7 +24,7 @@ def cover(args: Namespace, batch: Batch) -> int:
     closing = closings(batch.pipeline, coverage.missing, batch.traces[0].base)
     requests = [request for one in closing for request in one.requests]
     if args.format == "json":
-        from patient_usher.reports.result import dump
+        from patient_usher.output.result import dump
 
         sys.stdout.buffer.write(dump(coverage.document(requests)) + b"\n")
     else:

@@ -11,10 +11,10 @@ from typing import NamedTuple
 from patient_usher import demo
 from patient_usher.cli.batch import TextReport
 from patient_usher.cli.common import mention
-from patient_usher.core.engine.world import World
+from patient_usher.core.engine.run.world import World
 from patient_usher.files.trace import HarOptions, Trace
-from patient_usher.lab import load
-from patient_usher.reports.paint import Line, Painter, line, stdout_painter
+from patient_usher.output.terminal import Line, Painter, line, stdout_painter
+from patient_usher.use_cases.session import load
 
 FOLDER = Path(demo.__file__).parent
 
@@ -212,8 +212,8 @@ def _report(painter: Painter, part: Part) -> int:
 
 def _compared(painter: Painter, part: Part) -> int:
     from patient_usher.core.analysis.compare import compared
-    from patient_usher.lab import replay
-    from patient_usher.reports import compare
+    from patient_usher.output import comparison as view
+    from patient_usher.use_cases.session import replay
 
     trace = Trace.read(FOLDER / part.trace)
     first, second = (
@@ -221,7 +221,7 @@ def _compared(painter: Painter, part: Part) -> int:
         for name in (part.pipeline, part.against)
     )
     comparison = compared(first, second)
-    painter.write(compare.compared(comparison, compare.Sides((part.pipeline, part.against), first, second)))
+    painter.write(view.compared(comparison, view.Sides((part.pipeline, part.against), first, second)))
     return 1 if comparison.changed else 0
 
 
@@ -262,8 +262,8 @@ def _busy_log() -> str:
 
 
 def _checked(painter: Painter, part: Part) -> int:
-    from patient_usher.core.analysis.check import check
-    from patient_usher.reports import findings
+    from patient_usher.core.analysis.findings.check import check
+    from patient_usher.output import findings
 
     painter.write(findings.told(check(load(FOLDER / part.pipeline)), command=f"usher check {part.pipeline}"))
     return 0

@@ -11,12 +11,12 @@ from argparse import ArgumentParser, Namespace
 from patient_usher.cli.arguments import count, outgoing
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.core.analysis.explore import BUDGET, explore, trace_of
-from patient_usher.core.analysis.trials import BASE
+from patient_usher.core.analysis.requests.runner import BASE
+from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.environment import ENVIRONMENT
-from patient_usher.files.writing import write_whole
-from patient_usher.reports import explore as report
-from patient_usher.reports.paint import stdout_painter
-from patient_usher.reports.snippet import yaml_of
+from patient_usher.output import explore as report
+from patient_usher.output.terminal import stdout_painter
+from patient_usher.output.yaml_snippet import yaml_of
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -40,7 +40,7 @@ def run(args: Namespace) -> int:
     explored = explore(pipeline, budget=args.budget, seed=args.seed, watch=progress("requests tried"))
     done()
     if args.format == "json":
-        from patient_usher.reports.result import dump
+        from patient_usher.output.result import dump
 
         sys.stdout.buffer.write(dump(ENVIRONMENT.hidden(explored.document())) + b"\n")
     else:

@@ -11,10 +11,10 @@ from pathlib import Path
 from patient_usher import __version__
 from patient_usher.cli.arguments import unusable
 from patient_usher.cli.compare import saved
-from patient_usher.core.verify.rows import row_of_record
+from patient_usher.core.verify.exchange_table import row_of_record
+from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.exporting import har_of
-from patient_usher.files.writing import write_whole, writing
-from patient_usher.reports.rows import FORMATS
+from patient_usher.output.tables import FORMATS
 
 
 def add_arguments(parser: ArgumentParser) -> None:

@@ -19,14 +19,14 @@ from typing import Any
 from patient_usher.cli.arguments import count, duration, factor, share, unusable
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import Unusable
-from patient_usher.files.incoming import Source, format_of, sources
-from patient_usher.files.logged import Counted, Writing, lines, merged, trace_lines
-from patient_usher.files.logs import FORMATS, JSON_FIELDS, Seen
-from patient_usher.files.picking import Picking, checked, fitting, picked, picked_lines
-from patient_usher.files.text import MAX_OCTETS, parse
-from patient_usher.files.writing import write_whole, writing
-from patient_usher.reports.paint import shown
-from patient_usher.reports.snippet import yaml_of
+from patient_usher.files.atomic_write import write_whole, writing
+from patient_usher.files.log_lines import FORMATS, JSON_FIELDS, Seen
+from patient_usher.files.log_trace import Counted, Writing, lines, merged, trace_lines
+from patient_usher.files.sources import Source, format_of, sources
+from patient_usher.files.trace_filter import Picking, checked, fitting, picked, picked_lines
+from patient_usher.files.yaml_reader import MAX_OCTETS, parse
+from patient_usher.output.terminal import shown
+from patient_usher.output.yaml_snippet import yaml_of
 
 KINDS = (*FORMATS, "curl", "har", "openapi", "trace")
 
@@ -212,7 +212,7 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
 def _hidden(row: dict[str, Any]) -> dict[str, Any]:
     """A request whose credentials are hidden; their names and schemes stay."""
     from patient_usher.core.http.secrets import HIDDEN, carries
-    from patient_usher.files.logged import target_of
+    from patient_usher.files.log_trace import target_of
 
     method, _, target = row["send"].partition(" ")
     found = {**row, "send": f"{method} {target_of(target, keeps_secrets=False)[0]}"}

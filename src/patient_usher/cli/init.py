@@ -8,8 +8,8 @@ from pathlib import Path
 
 from patient_usher import starter
 from patient_usher.core.model.document import Problem, Spot, Unusable
-from patient_usher.files.writing import write_whole
-from patient_usher.reports.schema import SCHEMAS
+from patient_usher.files.atomic_write import write_whole
+from patient_usher.output.schema import SCHEMAS
 
 FOLDER = Path(starter.__file__).parent
 

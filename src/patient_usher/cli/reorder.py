@@ -11,20 +11,20 @@ from pathlib import Path
 
 from patient_usher.cli.arguments import count, outgoing, outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
-from patient_usher.core.analysis.apart import told_apart
-from patient_usher.core.analysis.orders import Found, Wishes, as_listed, movable
-from patient_usher.core.analysis.reorder import Pair, outcome, pairs_of, swaps
-from patient_usher.core.analysis.trials import BASE, BUDGET
-from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.engine.prepare import Prepared
-from patient_usher.core.model.document import near
+from patient_usher.core.analysis.orders.discriminate import told_apart
+from patient_usher.core.analysis.orders.search import Constraints, Found, as_listed, movable
+from patient_usher.core.analysis.orders.swaps import Pair, outcome, pairs_of, swaps
+from patient_usher.core.analysis.requests.runner import BASE, BUDGET
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.model.document import did_you_mean
+from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.trace import HarOptions, Trace
-from patient_usher.files.writing import write_whole
-from patient_usher.lab import told
-from patient_usher.reports import reorder as report
-from patient_usher.reports.paint import stdout_painter
-from patient_usher.reports.snippet import yaml_of
+from patient_usher.output import reorder as report
+from patient_usher.output.terminal import stdout_painter
+from patient_usher.output.yaml_snippet import yaml_of
+from patient_usher.use_cases.session import told
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -74,13 +74,13 @@ def run(args: Namespace) -> int:
     if any(trace.streams for trace in traces):
         raise unusable("a trace in bulk can't be replayed so often", "name one that people write")
     pairs = _swapped(args, pipeline, traces)
-    search = Wishes(pipeline, traces, wishes)
+    search = Constraints(pipeline, traces, wishes)
     search.watch = progress("orders replayed")
     found = search.search() if wishes or search.broken(search.present) else None
     done()
     replays = len(pairs) + bool(pairs) + search.replays
     if args.format == "json":
-        from patient_usher.reports.result import dump
+        from patient_usher.output.result import dump
 
         never = found.never if found is not None else ()
         sys.stdout.buffer.write(dump(report.document(pairs, found, replays, never=never)) + b"\n")
@@ -116,13 +116,13 @@ def _wish(text: str, pipeline: Blueprint) -> tuple[str, str]:
         raise unusable(f"'{text}' is no wish", "write A<B, in quotes")
     for name in (before.strip(), after.strip()):
         if name not in known:
-            raise unusable(f"no stage that can move is called '{name}'", near(name, known))
+            raise unusable(f"no stage that can move is called '{name}'", did_you_mean(name, known))
     if before.strip() == after.strip():
         raise unusable(f"'{text}' can't be had: no stage stands before itself", "name two stages")
     return before.strip(), after.strip()
 
 
-def _swapped(args: Namespace, pipeline: Blueprint, traces: list[Prepared]) -> list[Pair]:
+def _swapped(args: Namespace, pipeline: Blueprint, traces: list[BoundTrace]) -> list[Pair]:
     if not traces:
         return []
     count = len(pairs_of(movable(pipeline), every=args.all_pairs))
@@ -134,7 +134,7 @@ def _tell_apart(args: Namespace, pipeline: Blueprint) -> int:
     apart = told_apart(pipeline, budget=args.budget, watch=progress("requests tried in every order"))
     done()
     if args.format == "json":
-        from patient_usher.reports.result import dump
+        from patient_usher.output.result import dump
 
         document = report.document([], None, apart.tried, apart)
         document["apart"]["requests"] = report.trace_of(apart, BASE)["requests"]

@@ -14,10 +14,10 @@ from pathlib import Path
 from patient_usher.cli.arguments import percent, unusable
 from patient_usher.cli.batch import Batch, prepared_all, report
 from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, mention, pipeline_of
-from patient_usher.core.model.document import Problem, Unusable, near
-from patient_usher.files.picking import checked
+from patient_usher.core.model.document import Problem, Unusable, did_you_mean
 from patient_usher.files.trace import HarOptions, Trace
-from patient_usher.reports.paint import stdout_painter
+from patient_usher.files.trace_filter import checked
+from patient_usher.output.terminal import stdout_painter
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -130,5 +130,5 @@ def _batch(args: Namespace) -> Batch:
     known = [id_ for trace in prepared for id_ in trace.ids]
     for id_ in args.only:
         if id_.partition("[")[0] not in known and not any(trace.streams for trace in prepared):
-            raise unusable(f"there is no request '{id_}'", near(id_, known), "--only")
+            raise unusable(f"there is no request '{id_}'", did_you_mean(id_, known), "--only")
     return Batch(pipeline, prepared, args.seed, args.keep_state, frozenset(args.only))

@@ -6,14 +6,14 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from patient_usher.cli.arguments import unusable
-from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.model.document import near
+from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.summary import Summary
+from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.environment import ENVIRONMENT
-from patient_usher.files.writing import write_whole
 
 FORMATS = ("junit", "md", "html", "json", "svg")
 
@@ -26,7 +26,7 @@ def wanted(texts: Iterable[str], formats: Sequence[str] = FORMATS) -> list[tuple
         if not equals or not name or form not in formats:
             whole = equals and name
             what = f"there is no report of the form '{form}'" if whole else f"'{text}' names no report"
-            mend = "write FORMAT=FILE, as in html=report.html" if not whole else near(form, formats)
+            mend = "write FORMAT=FILE, as in html=report.html" if not whole else did_you_mean(form, formats)
             raise unusable(what, mend, "--report")
         if any(Path(name) == path for _, path in found):
             raise unusable(f"two reports go to {name}", "give each a file of its own", "--report")
@@ -53,9 +53,9 @@ class Reports:
 
     def write(self) -> None:
         """Write every file, each whole. Raises Unusable where one can't be."""
-        from patient_usher.reports.files import FORMATS as WRITERS
-        from patient_usher.reports.files import Outcome
-        from patient_usher.reports.files import Send as Row
+        from patient_usher.output.reports import FORMATS as WRITERS
+        from patient_usher.output.reports import Outcome
+        from patient_usher.output.reports import Send as Row
 
         sends = [Row(id_, records) for id_, records in self._sends]
         outcome = Outcome(self.blueprint, self.traces, self.seed, self.summary, self.statements.all, sends)

@@ -14,7 +14,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Print. Returns the exit status."""
-    from patient_usher.reports.schema import SCHEMAS
+    from patient_usher.output.schema import SCHEMAS
 
     json.dump(SCHEMAS[args.format](), sys.stdout, indent=2, ensure_ascii=False)
     print()

@@ -14,13 +14,13 @@ from typing import Any
 from patient_usher.cli.arguments import method, unusable
 from patient_usher.cli.batch import Batch, report
 from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, pipeline_of
-from patient_usher.core.engine.world import World
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import Spot, Unusable
+from patient_usher.files.atomic_write import append_request
 from patient_usher.files.pipeline import Beside
-from patient_usher.files.text import parse, read_text
 from patient_usher.files.trace import HarOptions, Trace
-from patient_usher.files.writing import append_request
-from patient_usher.lab import sends
+from patient_usher.files.yaml_reader import parse, read_text
+from patient_usher.use_cases.session import sends
 
 
 def add_arguments(parser: ArgumentParser) -> None:

@@ -18,14 +18,14 @@ from typing import Any
 from patient_usher.cli.arguments import count, outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.core.analysis import sweep
-from patient_usher.core.analysis.figures import goal
+from patient_usher.core.analysis.metrics import goal
 from patient_usher.core.analysis.sweep import Combination, Trial
-from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import Spot, Unusable
-from patient_usher.files.text import parse_value
 from patient_usher.files.trace import Trace
-from patient_usher.reports import sweep as report
-from patient_usher.reports.paint import stdout_painter
+from patient_usher.files.yaml_reader import parse_value
+from patient_usher.output import sweep as report
+from patient_usher.output.terminal import stdout_painter
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -59,7 +59,7 @@ def run(args: Namespace) -> int:
     )
     title = f"{pipeline.name}: {len(trials)} combinations, {trials[0].figures.requests[None]:,} requests each"
     if args.format == "json":
-        from patient_usher.reports.result import dump
+        from patient_usher.output.result import dump
 
         document: dict[str, Any] = {"patient-usher": "sweep/1", "trials": [trial.document() for trial in trials]}
         if wanted is not None and chosen is not None:

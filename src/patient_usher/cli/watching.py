@@ -15,10 +15,10 @@ from patient_usher.core.analysis.compare import compared
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.verify.record import send_records
 from patient_usher.files.environment import ENVIRONMENT
-from patient_usher.files.text import Stamp, stamp, watched
-from patient_usher.lab import sends, told
-from patient_usher.reports import compare
-from patient_usher.reports.paint import Painter, shown, stdout_painter
+from patient_usher.files.yaml_reader import Stamp, stamp, watched
+from patient_usher.output import comparison
+from patient_usher.output.terminal import Painter, shown, stdout_painter
+from patient_usher.use_cases.session import sends, told
 
 Record = dict[str, Any]
 PAUSE = 0.25
@@ -65,7 +65,7 @@ def _once(
         return None
     if before is not None:
         failed = [record["id"] for record in now if any(not check["ok"] for check in record["checks"])]
-        painter.write(compare.compared(compared(before, now), compare.Sides(("before", "now"), before, now)))
+        painter.write(comparison.compared(compared(before, now), comparison.Sides(("before", "now"), before, now)))
         words = f"{len(failed)} not as expected: {', '.join(failed[:8])}" if failed else "all as expected"
         print(shown(words))
     return now

@@ -13,8 +13,8 @@ from urllib.parse import quote_plus
 
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.document import Problem, Spot, Unusable
-from patient_usher.core.model.messages import check_sent
-from patient_usher.core.model.scalars import METHOD
+from patient_usher.core.model.header_rules import check_sent
+from patient_usher.core.model.text_types import METHOD
 from patient_usher.core.model.values import literal
 
 ReadFile = Callable[[str], bytes]

@@ -15,14 +15,14 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 
-from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.secrets import HIDDEN, PARAMETERS
 from patient_usher.core.http.urls import Url, parse_url
-from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, locate, near
-from patient_usher.core.model.messages import check_sent
+from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, did_you_mean, locate
+from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.templates import NAME
 from patient_usher.core.model.values import literal
 
@@ -70,7 +70,7 @@ def trace_of_har(doc: Any, blueprint: Blueprint, options: HarOptions) -> tuple[M
     if not kept:
         hosts = sorted({entry.url.authority for entry in entries})
         what = f"no request went to {host}" if host else "the recording has no request that could be replayed"
-        raise Unusable([Problem(locate(doc, ["log", "entries"]), what, near(host or "", hosts))])
+        raise Unusable([Problem(locate(doc, ["log", "entries"]), what, did_you_mean(host or "", hosts))])
     maker = _Maker(min(entry.at for entry in kept), blueprint, signing, options.expect_recorded)
     spot = getattr(doc, "spot", Spot("", 1, 1))
     requests = Seq(spot)
@@ -102,10 +102,10 @@ def _signing(text: str | None, blueprint: Blueprint) -> _Signing | None:
     scheme, colon, account = text.rpartition(":")
     accounts, nowhere = blueprint.spec.accounts, Spot("--sign", 1, 1)
     if colon and scheme not in ("bearer", "basic", "api-key", "cookie"):
-        known = near(scheme, ("bearer", "basic", "api-key", "cookie"))
+        known = did_you_mean(scheme, ("bearer", "basic", "api-key", "cookie"))
         raise Unusable([Problem(nowhere, f"there is no scheme '{scheme}'", known)])
     if account not in accounts:
-        raise Unusable([Problem(nowhere, f"the pipeline has no account '{account}'", near(account, accounts))])
+        raise Unusable([Problem(nowhere, f"the pipeline has no account '{account}'", did_you_mean(account, accounts))])
     if scheme == "cookie" and (not accounts[account].password or _desk(blueprint) is None):
         what = f"no desk of the pipeline gives cookies, or '{account}' has no password to sign in with"
         raise Unusable([Problem(nowhere, what, "add one, or name another scheme")])

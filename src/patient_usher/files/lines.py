@@ -14,19 +14,19 @@ from typing import Any, BinaryIO
 import msgspec
 from pydantic import ValidationError
 
-from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.engine.prepare import Maker, Prepared, read_spec
-from patient_usher.core.engine.recipes import Entry, Recipe
+from patient_usher.core.engine.bind.request_templates import Entry, RequestTemplate
+from patient_usher.core.engine.bind.trace import BoundTrace, Maker, read_spec
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.messages import finite, nests_too_deep, no_constant, whole
 from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
-from patient_usher.core.model.invalid import problems_of
-from patient_usher.core.model.scalars import MAX_TIME, UNITS
+from patient_usher.core.model.enumerations import RESERVED
+from patient_usher.core.model.text_types import MAX_TIME, UNITS
 from patient_usher.core.model.trace import ChangeSpec, RequestSpec
-from patient_usher.core.model.words import RESERVED
+from patient_usher.core.model.validation_messages import problems_of
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import Beside
-from patient_usher.files.text import SURROGATE, Twins, no_twins, open_file, parse_yaml
 from patient_usher.files.trace import HarOptions, Trace
+from patient_usher.files.yaml_reader import SURROGATE, Twins, no_twins, open_file, parse_yaml
 
 MAX_LINE = 16 << 20
 _LOOKED_AT = 200
@@ -80,7 +80,7 @@ class Lines(Trace):
         self._path, self._header = path, header
         self._stream: BinaryIO | None = stream
 
-    def prepared(self, pipeline: Blueprint) -> Prepared:
+    def prepared(self, pipeline: Blueprint) -> BoundTrace:
         """The trace made ready for a pipeline; a line that can't be used is told when it is come to."""
         problems = fill_from_environment(self._header, ENVIRONMENT, self._allow_env)
         try:
@@ -92,7 +92,7 @@ class Lines(Trace):
         lines = self._lines()
         first = list(islice(lines, _LOOKED_AT))
         maker = Maker(spec, pipeline, self._read_file)
-        return Prepared(
+        return BoundTrace(
             spec.name or Path(self.name).name,
             spec.starts,
             _Reader(self.name, maker, self._allow_env).entries(chain(first, lines)),
@@ -136,7 +136,7 @@ class _Reader:
     def __init__(self, name: str, maker: Maker, allow_env: Collection[str]) -> None:
         self.name, self.maker, self.allow_env = name, maker, allow_env
         self.ids = Ids()
-        self.recipes: dict[tuple[bytes, bytes | None], Recipe] = {}
+        self.recipes: dict[tuple[bytes, bytes | None], RequestTemplate] = {}
         self.order = 0
 
     def entries(self, lines: Iterator[tuple[int, bytes]]) -> Iterator[Entry]:
@@ -174,7 +174,7 @@ class _Reader:
         entry: Entry = _new(Entry, (name, self.order, at, after, spot, recipe, None))
         return entry
 
-    def _plain(self, raw: bytes, rest: bytes, which: bytes | None) -> Recipe | None:
+    def _plain(self, raw: bytes, rest: bytes, which: bytes | None) -> RequestTemplate | None:
         """A recipe for this line and those that say the same, if it has nothing but a request line and fields."""
         if b"${" in raw or b"\\" in raw:
             return None

@@ -8,8 +8,8 @@ from itertools import chain, count
 from typing import Any, NamedTuple
 
 from patient_usher.core.model.document import Problem, Unusable, locate
-from patient_usher.core.model.scalars import show
 from patient_usher.core.model.schemas import schema_problems
+from patient_usher.core.model.text_types import show
 from patient_usher.core.model.values import pointer
 
 Document = dict[str, Any]
@@ -301,7 +301,7 @@ class _Reader:
         if isinstance(schema, dict) and "example" in schema:
             return schema["example"]
         self.guessed += 1
-        from patient_usher.core.analysis.samples import sample
+        from patient_usher.core.analysis.requests.schema_samples import sample
 
         return sample(schema, self.doc)
 

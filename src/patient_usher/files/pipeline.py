@@ -8,12 +8,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.engine.compile import compile_document
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiler import compile_document
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, fill_from_environment, locate
 from patient_usher.core.model.overlays import setting, variant
 from patient_usher.files.environment import ENVIRONMENT
-from patient_usher.files.text import MAX_OCTETS, open_file, parse, parse_value, read_text
+from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, parse_value, read_text
 
 
 @dataclass(frozen=True)
@@ -160,6 +160,6 @@ def _with_statements(doc: Any, path: Path) -> Any:
 
 
 def _laid(doc: Map, entries: Seq) -> Map:
-    twin = Map(doc.spot, {**doc, "always": entries}.items())
-    twin.spots = {**doc.spots, "always": (entries.spot, entries.spot)}
-    return twin
+    copy_tree = Map(doc.spot, {**doc, "always": entries}.items())
+    copy_tree.spots = {**doc.spots, "always": (entries.spot, entries.spot)}
+    return copy_tree

@@ -7,13 +7,13 @@ from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple
 
-from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.engine.prepare import Prepared, prepare, read_spec
+from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Unusable, fill_from_environment
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import Beside
-from patient_usher.files.text import MAX_OCTETS, decoded, open_file, parse
+from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
 
 
 class HarOptions(NamedTuple):
@@ -114,7 +114,7 @@ class Trace:
         """The trace as data, variables of the environment filled in, a recording as a trace. Raises Unusable."""
         return self._doc if self._doc is not None else self._parsed(pipeline, places=False)[0]
 
-    def prepared(self, pipeline: Blueprint) -> Prepared:
+    def prepared(self, pipeline: Blueprint) -> BoundTrace:
         """The trace made ready for a pipeline. Raises Unusable with every problem."""
         if self._doc is not None:
             return self._ready(self._doc, [], pipeline)
@@ -134,5 +134,5 @@ class Trace:
             raise Unusable(problems)
         return doc, notes
 
-    def _ready(self, doc: Any, notes: list[str], pipeline: Blueprint) -> Prepared:
+    def _ready(self, doc: Any, notes: list[str], pipeline: Blueprint) -> BoundTrace:
         return prepare(read_spec(doc), doc, Path(self.name).name, pipeline, self._read_file, notes)

@@ -9,17 +9,17 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from random import Random
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.candidates import probes
-from patient_usher.core.analysis.trials import BASE, Run, Trials, prepared
-from patient_usher.core.analysis.vocabulary import Probe
-from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.analysis.coverage import Coverage, Outcome
+from patient_usher.core.analysis.requests.factory import Probe
+from patient_usher.core.analysis.requests.generators import probes
+from patient_usher.core.analysis.requests.runner import BASE, Run, Runner, prepared
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Replay
-from patient_usher.core.engine.world import World
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.always import EVERYDAY
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.always import READY, Statement, Statements
-from patient_usher.core.verify.coverage import Coverage, Outcome
-from patient_usher.core.verify.observed import observed
+from patient_usher.core.verify.observed_expectations import observed
 
 BUDGET = 10_000
 """How many requests are tried, where nobody says."""
@@ -109,7 +109,7 @@ def explore(
     watch: Callable[[int], None] = lambda tried: None,
 ) -> Explored:
     """Try what can matter, then random pairs of it, until the budget is used up or nothing new comes."""
-    trials = Trials(budget, seed=seed)
+    trials = Runner(budget, seed=seed)
     coverage = Coverage(blueprint)
     cases: dict[Case, tuple[int, Probe]] = {}
     news: list[Run] = []
@@ -135,7 +135,7 @@ def explore(
     return Explored(blueprint, cases, coverage, tuple(broken.values()), trials.tried, seed, tuple(news))
 
 
-def _runs(blueprint: Blueprint, trials: Trials, seed: int, size: Callable[[], int]) -> Iterator[Run]:
+def _runs(blueprint: Blueprint, trials: Runner, seed: int, size: Callable[[], int]) -> Iterator[Run]:
     """Everything once; then pairs by chance, as long as they show anything new."""
     singles: list[Probe] = []
     for probe in probes(blueprint):
@@ -167,7 +167,7 @@ def _held(blueprint: Blueprint, run: Run) -> list[Statement]:
     return statements.all
 
 
-def _shortened(blueprint: Blueprint, trials: Trials, statement: Statement, probe: Probe) -> Broken:
+def _shortened(blueprint: Blueprint, trials: Runner, statement: Statement, probe: Probe) -> Broken:
     """The counterexample with everything left out that it doesn't need: requests, then what they say."""
 
     def breaks(other: Probe) -> bool:

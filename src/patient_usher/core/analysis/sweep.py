@@ -7,11 +7,11 @@ from collections.abc import Mapping, Sequence
 from itertools import product
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.figures import Figures, Goal
-from patient_usher.core.engine.blueprint import Blueprint
-from patient_usher.core.engine.prepare import Prepared
+from patient_usher.core.analysis.metrics import Figures, Goal
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Replay
-from patient_usher.core.engine.world import World
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.overlays import named
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Verifier
@@ -91,7 +91,7 @@ def overlay_of(combination: Combination) -> dict[str, Any]:
     return overlay
 
 
-def tried(blueprint: Blueprint, combination: Combination, prepared: Prepared, seed: int = 0) -> Trial:
+def tried(blueprint: Blueprint, combination: Combination, prepared: BoundTrace, seed: int = 0) -> Trial:
     """One combination replayed in a world of its own. Raises Unusable where it gives no pipeline."""
     changed = blueprint.changed(overlay_of(combination)) if combination else blueprint
     figures, statements = Figures(), Statements(changed)

@@ -12,11 +12,11 @@ from collections import deque
 from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
+from patient_usher.core.engine.bind.request_templates import Entry, Kept, RequestTemplate
 from patient_usher.core.engine.callers.script import Caller, Conversation, Outgoing
-from patient_usher.core.engine.clock import ARRIVAL, Clock
-from patient_usher.core.engine.recipes import Entry, Kept, Recipe
-from patient_usher.core.engine.walk import Walk
-from patient_usher.core.engine.world import World
+from patient_usher.core.engine.run.clock import ARRIVAL, Clock
+from patient_usher.core.engine.run.walk import Walk
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.document import Problem, Unusable
@@ -41,7 +41,7 @@ class Send:
         "repetition",
     )  # fmt: skip
 
-    def __init__(self, entry: Entry, recipe: Recipe, repetition: int, at: int) -> None:
+    def __init__(self, entry: Entry, recipe: RequestTemplate, repetition: int, at: int) -> None:
         self.entry = entry
         self.recipe = recipe
         self.repetition = repetition
@@ -149,7 +149,7 @@ class Replay:
             time = self.clock.now + (follower.after or 0)
             self.clock.push(time, ARRIVAL, follower.order, self._come, follower)
 
-    def _launch(self, subject: tuple[Entry, Recipe, int], _: int) -> None:
+    def _launch(self, subject: tuple[Entry, RequestTemplate, int], _: int) -> None:
         entry, recipe, repetition = subject
         now, spec = self.clock.now, recipe.spec
         send = Send(entry, recipe, repetition, now)
@@ -169,7 +169,7 @@ class Replay:
         else:
             self._start(send, Outgoing("call", "", request))
 
-    def _caller(self, recipe: Recipe) -> Caller | Browser:
+    def _caller(self, recipe: RequestTemplate) -> Caller | Browser:
         callers = self.world.callers
         caller = callers.get(recipe.caller_name)
         if caller is None:

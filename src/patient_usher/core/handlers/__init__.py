@@ -9,10 +9,10 @@ from patient_usher.core.handlers.base import Choice, Failing, Handler, Work
 from patient_usher.core.handlers.cases import chooser
 from patient_usher.core.handlers.echo import echo
 from patient_usher.core.handlers.records import records_work
-from patient_usher.core.model.answers import raiser
+from patient_usher.core.model.answer_factory import raiser
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.handling import HandlerSpec
+from patient_usher.core.model.handler_specs import HandlerSpec
 from patient_usher.core.model.stage import Setup
 
 

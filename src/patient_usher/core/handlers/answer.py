@@ -5,10 +5,10 @@ from __future__ import annotations
 from patient_usher.core.handlers.base import Work
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.ranges import partial
-from patient_usher.core.model.answers import answer_maker, raiser
+from patient_usher.core.model.answer_factory import answer_maker, raiser
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.handling import HandlerCase, HandlerSpec
+from patient_usher.core.model.handler_specs import HandlerCase, HandlerSpec
 from patient_usher.core.model.stage import Setup
 
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from patient_usher.core.handlers.answer import answer_or_raise
 from patient_usher.core.handlers.base import Choice, Work
-from patient_usher.core.model.answers import answer_maker
+from patient_usher.core.model.answer_factory import answer_maker
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.handling import HandlerSpec
+from patient_usher.core.model.handler_specs import HandlerSpec
 from patient_usher.core.model.matcher import Test, compile_when
 from patient_usher.core.model.stage import Setup
 

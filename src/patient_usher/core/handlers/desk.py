@@ -14,14 +14,14 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, json_answer
 from patient_usher.core.model.accounts import AccountSpec
 from patient_usher.core.model.effects import Effect
+from patient_usher.core.model.enumerations import WHY
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
-from patient_usher.core.model.handling import DeskSpec, HandlerSpec
+from patient_usher.core.model.handler_specs import DeskSpec, HandlerSpec
 from patient_usher.core.model.routes import GroupSpec, RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import Access, At, Template
 from patient_usher.core.model.tokens import TokenReader, mint
-from patient_usher.core.model.words import WHY
 
 _ROUTES = (
     ("sign-in", "POST", ""),
@@ -106,7 +106,7 @@ class Desk:
         """Nobody has signed in."""
         return Signed(seed)
 
-    def carry(self, old: Desk, state: Signed) -> Signed:
+    def migrate(self, old: Desk, state: Signed) -> Signed:
         """Accounts and sessions go on."""
         return state
 

@@ -12,7 +12,7 @@ from patient_usher.core.http.messages import Answer, json_answer, json_bytes, re
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
-from patient_usher.core.model.handling import RecordsSpec
+from patient_usher.core.model.handler_specs import RecordsSpec
 from patient_usher.core.model.stage import Setup
 
 Row = dict[str, Any]
@@ -83,7 +83,7 @@ class Store:
         """The rows that the file gives."""
         return Rows({str(row[self.spec.key]): dict(row) for row in self.rows})
 
-    def carry(self, old: Store, state: Rows) -> Rows:
+    def migrate(self, old: Store, state: Rows) -> Rows:
         """Rows stay."""
         return state
 

@@ -64,9 +64,9 @@ class Fields:
 
     def copy(self) -> Fields:
         """Fields of its own, with the same lines."""
-        twin = Fields.__new__(Fields)
-        twin._rows = self._rows.copy()
-        return twin
+        copy_tree = Fields.__new__(Fields)
+        copy_tree._rows = self._rows.copy()
+        return copy_tree
 
     def pairs(self) -> list[list[str]]:
         """Every line as a name and its value."""

@@ -92,9 +92,9 @@ class Answer:
 
     def copy(self) -> Answer:
         """An answer of its own: stages write on the way out."""
-        twin = Answer(self.status, self.fields.copy(), self.body)
-        twin.uncoded = self.uncoded
-        return twin
+        copy_tree = Answer(self.status, self.fields.copy(), self.body)
+        copy_tree.uncoded = self.uncoded
+        return copy_tree
 
 
 def json_bytes(value: Any) -> bytes:

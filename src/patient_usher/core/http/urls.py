@@ -37,7 +37,12 @@ class Url:
     def at(self, target: str) -> Url:
         """The URL of a path and query on the same origin, which must be of legal characters."""
         twin = Url.__new__(Url)
-        twin.scheme, twin.host, twin.port, twin.origin = self.scheme, self.host, self.port, self.origin
+        twin.scheme, twin.host, twin.port, twin.origin = (
+            self.scheme,
+            self.host,
+            self.port,
+            self.origin,
+        )
         path, _, query = target.partition("#")[0].partition("?")
         twin.path, twin.query = path or "/", query
         twin.target = f"{twin.path}?{query}" if query else twin.path

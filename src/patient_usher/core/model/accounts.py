@@ -4,7 +4,7 @@ from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
-from patient_usher.core.model.scalars import Model, Names, Status, wrong
+from patient_usher.core.model.text_types import Model, Names, Status, wrong
 
 
 class ErrorSpec(Model):

@@ -4,11 +4,11 @@ from typing import Annotated, Any
 
 from pydantic import BeforeValidator, WithJsonSchema
 
-from patient_usher.core.model.document import near
+from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.model.expect import Expect
 from patient_usher.core.model.matcher import When
-from patient_usher.core.model.scalars import Model, Or, show, wrong
 from patient_usher.core.model.templates import Id
+from patient_usher.core.model.text_types import Model, Or, show, wrong
 
 EVERYDAY: dict[str, str] = {
     "errors-stay-private": "no answer in production tells a private part of an error",
@@ -36,7 +36,7 @@ def _spell_out(value: Any) -> Any:
         if entry == "everyday":
             entries += EVERYDAY
         elif isinstance(entry, str) and entry not in EVERYDAY:
-            raise wrong(f"nothing ready-made is called {show(entry)}", near(entry, ["everyday", *EVERYDAY]))
+            raise wrong(f"nothing ready-made is called {show(entry)}", did_you_mean(entry, ["everyday", *EVERYDAY]))
         else:
             entries.append(entry)
     return entries

@@ -83,18 +83,18 @@ def locate(root: Any, path: Iterable[str | int], *, key: bool = False) -> Spot:
     return spot
 
 
-def lay(base: dict[str, Any], over: Mapping[str, Any]) -> None:
+def merge(base: dict[str, Any], over: Mapping[str, Any]) -> None:
     """Lay ``over`` on ``base``, in place: mappings merge key by key, null takes a key out, anything else replaces.
 
     As RFC 7396 section 2 has it.
     """
     for key, value in over.items():
         if isinstance(value, Mapping) and isinstance(base.get(key), dict):
-            lay(base[key], value)
+            merge(base[key], value)
         elif value is None:
             base.pop(key, None)
         else:
-            base[key] = twin(value)
+            base[key] = copy_tree(value)
             if isinstance(base, Map) and isinstance(over, Map) and key in over.spots:
                 base.spots[key] = over.spots[key]
 
@@ -102,27 +102,27 @@ def lay(base: dict[str, Any], over: Mapping[str, Any]) -> None:
 def _twin(node: Mapping[str, Any]) -> dict[str, Any]:
     if not isinstance(node, Map):
         return dict(node)
-    twin = Map(node.spot, node.items())
-    twin.spots = dict(node.spots)
-    return twin
+    copy_tree = Map(node.spot, node.items())
+    copy_tree.spots = dict(node.spots)
+    return copy_tree
 
 
-def twin(node: Any) -> Any:
+def copy_tree(node: Any) -> Any:
     """A copy of the tree's mappings and lists, places included; scalars are shared."""
     if isinstance(node, Mapping):
         copy = _twin(node)
         for key, value in copy.items():
             if isinstance(value, dict | list):
-                copy[key] = twin(value)
+                copy[key] = copy_tree(value)
         return copy
     if isinstance(node, Seq):
-        items = Seq(node.spot, map(twin, node))
+        items = Seq(node.spot, map(copy_tree, node))
         items.spots = node.spots
         return items
-    return [twin(item) for item in node] if isinstance(node, list) else node
+    return [copy_tree(item) for item in node] if isinstance(node, list) else node
 
 
-def near(word: str, known: Iterable[str]) -> str:
+def did_you_mean(word: str, known: Iterable[str]) -> str:
     """A "did you mean" for a word that isn't known, or what is known, if that is short."""
     from difflib import get_close_matches  # only mistakes need it
 

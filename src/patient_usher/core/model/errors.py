@@ -7,7 +7,7 @@ from typing import Any
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, text_answer
-from patient_usher.core.model.words import WHY
+from patient_usher.core.model.enumerations import WHY
 
 # Type -> (status, public message). RFC 9110 15.5 and 15.6; 429 is RFC 6585 4.
 BUILT_IN: dict[str, tuple[int, str]] = {

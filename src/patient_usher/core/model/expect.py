@@ -4,9 +4,9 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 
+from patient_usher.core.model.enumerations import OUTCOMES
 from patient_usher.core.model.matcher import StatusMatch, TextMatch, status_test
-from patient_usher.core.model.scalars import Duration, Model, Names, Or, show, wrong
-from patient_usher.core.model.words import OUTCOMES
+from patient_usher.core.model.text_types import Duration, Model, Names, Or, show, wrong
 
 _OUTCOME = {"enum": list(OUTCOMES)}
 

@@ -10,8 +10,8 @@ from pydantic import BeforeValidator, Field, WithJsonSchema
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.patterns import path_pattern
 from patient_usher.core.model.regex import searcher
-from patient_usher.core.model.scalars import METHOD, Model, Names, show, wrong
-from patient_usher.core.model.values import dig, plain
+from patient_usher.core.model.text_types import METHOD, Model, Names, show, wrong
+from patient_usher.core.model.values import at_path, plain
 
 Test = Callable[[Exchange], bool]
 TextTest = Callable[[Any], bool]
@@ -249,7 +249,7 @@ def compile_when(when: When | None) -> Test | None:
         (when.query, lambda name: lambda x: x.request.url.params.get(name)),
         (when.cookie, lambda name: lambda x: None if x.cookies is UNREAD else x.cookies.get(name)),
         (when.context, lambda name: lambda x: x.context.get(name)),
-        (when.body, lambda name: lambda x: None if x.body is UNREAD else dig(x.body, name)),
+        (when.body, lambda name: lambda x: None if x.body is UNREAD else at_path(x.body, name)),
     ]
     for specs, reader in readers:
         for name, spec in specs.items():

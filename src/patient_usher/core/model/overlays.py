@@ -9,9 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from patient_usher.core.model.document import Map, Problem, Seq, Spot, lay, locate, near, twin
+from patient_usher.core.model.document import Map, Problem, Seq, Spot, copy_tree, did_you_mean, locate, merge
 from patient_usher.core.model.pipeline import PipelineSpec, spell_out, stage_lists
-from patient_usher.core.model.scalars import show
+from patient_usher.core.model.text_types import show
 
 _BY_ID = ("stages", "groups", "routes")
 _TOP = frozenset(
@@ -46,25 +46,27 @@ def apply_overlay(doc: Any, overlay: Any, what: str) -> list[Problem]:
     for key, value in overlay.items():
         if key not in _TOP:
             spot = locate(overlay, [key], key=True)
-            problems.append(Problem(spot, f"{what} can't change '{key}'", near(key, sorted(_TOP))))
+            problems.append(Problem(spot, f"{what} can't change '{key}'", did_you_mean(key, sorted(_TOP))))
         elif key in _BY_ID and isinstance(value, Mapping):
             known = named(doc, key)
             for id_, changes in value.items():
                 if id_ not in known:
                     spot = locate(overlay, [key, id_], key=True)
-                    problems.append(Problem(spot, f"there is no {key[:-1]} '{id_}' to change", near(id_, known)))
+                    problems.append(
+                        Problem(spot, f"there is no {key[:-1]} '{id_}' to change", did_you_mean(id_, known))
+                    )
                 elif not isinstance(changes, Mapping):
                     spot = locate(overlay, [key, id_])
                     problems.append(Problem(spot, f"{show(changes)} is no change", "write {OPTION: VALUE}"))
                 else:
-                    lay(known[id_], changes)
+                    merge(known[id_], changes)
         else:
             piece = (
                 Map(getattr(overlay, "spot", Spot("", 1, 1)), [(key, value)]) if isinstance(doc, Map) else {key: value}
             )
             if isinstance(piece, Map) and isinstance(overlay, Map) and key in overlay.spots:
                 piece.spots[key] = overlay.spots[key]
-            lay(doc, piece)
+            merge(doc, piece)
             spell_out(doc)
     return problems
 
@@ -82,7 +84,7 @@ def apply_environments(doc: Any, names: Iterable[str]) -> list[Problem]:
                     Problem(
                         spot,
                         f"there is no environment '{name}'",
-                        near(name, known) or "add it under environments",
+                        did_you_mean(name, known) or "add it under environments",
                     )
                 )
             continue
@@ -92,14 +94,14 @@ def apply_environments(doc: Any, names: Iterable[str]) -> list[Problem]:
 
 def variant(base: Any, doc: Any) -> tuple[Any, list[Problem]]:
     """The pipeline that ``doc`` makes of ``base``: flow and overlays changed, then stages reordered."""
-    result = twin(base)
+    result = copy_tree(base)
     spell_out(result)
-    overlay = twin(doc)
+    overlay = copy_tree(doc)
     problems: list[Problem] = []
     for key in ("patient-usher", "like", "order", "environment", "environments"):
         value = overlay.pop(key, None)
         if value is not None and key in ("environment", "environments"):
-            lay(result, {key: value})
+            merge(result, {key: value})
     problems += apply_overlay(result, overlay, "a variant")
     if isinstance(result, dict) and isinstance(result.get("stages", []), list):
         problems += _reorder(result, doc)
@@ -121,7 +123,7 @@ def _reorder(result: dict[str, Any], doc: Any) -> list[Problem]:
     for at, id_ in enumerate(order):
         spot = locate(doc, ["order", at])
         if id_ not in by_id:
-            hint = "the routes marker stands in sequential flow only" if id_ == "routes" else near(id_, by_id)
+            hint = "the routes marker stands in sequential flow only" if id_ == "routes" else did_you_mean(id_, by_id)
             problems.append(Problem(spot, f"order names '{id_}', which is no server-wide stage", hint))
         elif id_ in order[:at]:
             problems.append(Problem(spot, f"order names '{id_}' twice", "name every stage once"))

@@ -8,7 +8,7 @@ from urllib.parse import unquote
 
 from pydantic import BeforeValidator, WithJsonSchema
 
-from patient_usher.core.model.scalars import METHOD, show, wrong
+from patient_usher.core.model.text_types import METHOD, show, wrong
 
 PathTest = Callable[[tuple[str, ...]], bool]
 """Whether a path's segments, percent-decoded one by one (RFC 3986 2.2), fit."""

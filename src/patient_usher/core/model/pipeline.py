@@ -10,12 +10,12 @@ from patient_usher.core.model.accounts import AccountSpec, ErrorSpec, SigningKey
 from patient_usher.core.model.always import Always
 from patient_usher.core.model.document import Map, Path, Seq
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.handling import RecordsSpec
+from patient_usher.core.model.handler_specs import RecordsSpec
 from patient_usher.core.model.patterns import RequestPattern
+from patient_usher.core.model.reads import uses
 from patient_usher.core.model.routes import GroupSpec, RouteSpec
-from patient_usher.core.model.scalars import Model, Names, show, wrong
 from patient_usher.core.model.templates import Id
-from patient_usher.core.model.uses import uses
+from patient_usher.core.model.text_types import Model, Names, show, wrong
 
 
 def _check_address(value: str) -> str:

@@ -7,9 +7,9 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from pydantic.json_schema import SkipJsonSchema
 
 from patient_usher.core.http.dates import MICROSECONDS
-from patient_usher.core.model.handling import DeskSpec, HandlerSpec
-from patient_usher.core.model.scalars import Duration, Model, Names, Or, Size, show, wrong
+from patient_usher.core.model.handler_specs import DeskSpec, HandlerSpec
 from patient_usher.core.model.templates import AccessRule, Id, Template, parse_at, parse_prefix
+from patient_usher.core.model.text_types import Duration, Model, Names, Or, Size, show, wrong
 
 
 def _check_per(value: Any) -> str:

@@ -14,7 +14,7 @@ from functools import lru_cache
 from typing import Any, ClassVar, Literal, Protocol
 
 from patient_usher.core.model.accounts import AccountSpec
-from patient_usher.core.model.answers import ReadFile
+from patient_usher.core.model.answer_factory import ReadFile
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import Exchange, Identity
@@ -22,7 +22,7 @@ from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.tokens import SigningKey, password_fits
 
 
-class Keeper(Protocol):
+class Stateful(Protocol):
     """Whatever has state: a stage, a handler, a desk, a store of records."""
 
     @property
@@ -32,7 +32,7 @@ class Keeper(Protocol):
     def fresh(self, seed: int) -> Any:
         """The state with which a replay begins."""
 
-    def carry(self, old: Any, state: Any) -> Any:
+    def migrate(self, old: Any, state: Any) -> Any:
         """The state with which to go on, where a change put this one into the place of ``old``."""
 
 
@@ -130,7 +130,7 @@ class Stage:
         """The state with which a replay begins. Randomness comes from ``seed`` only."""
         return None
 
-    def carry(self, old: Any, state: Any) -> Any:
+    def migrate(self, old: Any, state: Any) -> Any:
         """The state after a change that put this stage into the place of ``old``, of the same kind."""
         return state
 

@@ -6,9 +6,9 @@ from urllib.parse import unquote
 
 from pydantic import BeforeValidator, WithJsonSchema
 
-from patient_usher.core.model.document import near
-from patient_usher.core.model.scalars import METHOD, one_or_more, show, wrong
-from patient_usher.core.model.words import RESERVED
+from patient_usher.core.model.document import did_you_mean
+from patient_usher.core.model.enumerations import RESERVED
+from patient_usher.core.model.text_types import METHOD, one_or_more, show, wrong
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]*")
 
@@ -125,7 +125,7 @@ def _parse_access(value: Any) -> Access:
         if isinstance(names, list) and names and all(isinstance(name, str) for name in names):
             return Access(who, tuple(names))
     if isinstance(value, dict) and len(value) == 1 and (key := str(next(iter(value)))) not in ("role", "scope"):
-        raise wrong(f"access knows no '{key}'", near(key, ("role", "scope")))
+        raise wrong(f"access knows no '{key}'", did_you_mean(key, ("role", "scope")))
     raise wrong(f"{show(value)} says not who may", "write everyone, signed-in, nobody, {role: NAME} or {scope: NAME}")
 
 

@@ -12,8 +12,9 @@ from patient_usher.core.http.dates import instant
 from patient_usher.core.http.messages import Answer, read_json
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.expect import Expect
-from patient_usher.core.model.messages import check_sent
-from patient_usher.core.model.scalars import (
+from patient_usher.core.model.header_rules import check_sent
+from patient_usher.core.model.templates import Id
+from patient_usher.core.model.text_types import (
     METHOD,
     Duration,
     Model,
@@ -23,7 +24,6 @@ from patient_usher.core.model.scalars import (
     show,
     wrong,
 )
-from patient_usher.core.model.templates import Id
 from patient_usher.core.model.values import ROOTS, Reader, checker, pointer
 
 

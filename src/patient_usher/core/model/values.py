@@ -11,7 +11,7 @@ from pydantic import AfterValidator, WithJsonSchema
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.errors import MissingValue
 from patient_usher.core.model.exchange import UNREAD, Exchange
-from patient_usher.core.model.scalars import show, wrong
+from patient_usher.core.model.text_types import show, wrong
 
 Reader = Callable[[Any], Any]
 
@@ -39,7 +39,7 @@ def pointer(value: Any, path: str) -> Any:
     return value
 
 
-def dig(value: Any, dotted: str) -> Any:
+def at_path(value: Any, dotted: str) -> Any:
     """The value at ``a.b.c`` (or at a JSON Pointer), None where there is none."""
     try:
         return pointer(value, dotted if dotted.startswith("/") else "/" + dotted.replace(".", "/"))
@@ -61,7 +61,7 @@ def _identity(part: str) -> Reader:
     facts = part.removeprefix("facts.")
     if facts == part:
         raise ValueError(f"an identity has name, roles, scopes and facts.NAME, not {show(part)}")
-    return lambda x: dig(x.identity.facts, facts) if x.identity else None
+    return lambda x: at_path(x.identity.facts, facts) if x.identity else None
 
 
 def _path(part: str) -> Reader:
@@ -91,11 +91,11 @@ def _context(part: str) -> Reader:
     name, _, rest = part.partition(".")
     if not rest:
         return lambda x: x.context_value(name)
-    return lambda x: dig(x.context_value(name), rest)
+    return lambda x: at_path(x.context_value(name), rest)
 
 
 def _body(part: str) -> Reader:
-    return lambda x: None if x.body is UNREAD else dig(x.body, part)
+    return lambda x: None if x.body is UNREAD else at_path(x.body, part)
 
 
 def _clock(part: str) -> Reader:

@@ -12,18 +12,18 @@ from patient_usher.core.http.dates import MICROSECONDS, numeric_date
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model import stage as base
-from patient_usher.core.model.answers import answer_maker
+from patient_usher.core.model.answer_factory import answer_maker
 from patient_usher.core.model.effects import Effect, Refused
+from patient_usher.core.model.enumerations import WHY
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import UNREAD, Exchange, Identity
-from patient_usher.core.model.handling import AnswerSpec
+from patient_usher.core.model.handler_specs import AnswerSpec
 from patient_usher.core.model.pipeline import Credential, Reference, StageOptions
 from patient_usher.core.model.routes import RouteSpec
-from patient_usher.core.model.scalars import Duration, Model, Names
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import Duration, Model, Names
 from patient_usher.core.model.tokens import TokenReader
 from patient_usher.core.model.values import query_value, reader
-from patient_usher.core.model.words import WHY
 
 Found = None | Identity | tuple[str, str]
 """No credential at all; the caller; or the refusal's why and what exactly is wrong."""

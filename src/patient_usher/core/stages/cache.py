@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, Literal
 
+from patient_usher.core.http.cache_store import CopyStore, InFlight, Key
 from patient_usher.core.http.caching import (
     COVERED,
     Stored,
@@ -28,14 +29,13 @@ from patient_usher.core.http.conditional import evaluate, not_modified
 from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
 from patient_usher.core.http.fields import Fields, add_vary, laid_behind, laid_onto
 from patient_usher.core.http.messages import Answer, Request
-from patient_usher.core.http.store import Flight, Key, Shelf
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import AnswerAndPass, Effect, Hold
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import CacheUse, Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import CacheRule, RouteSpec
-from patient_usher.core.model.scalars import Size
+from patient_usher.core.model.text_types import Size
 from patient_usher.core.model.values import Reader, reader
 
 _OF_COPIES = ("if-none-match", "if-modified-since")
@@ -102,18 +102,18 @@ class Stage(base.Stage):
         self.honours, self.collapse, self.tells = options.honours_reload, options.collapse, options.status_field
         self.readers = lru_cache(maxsize=1024)(_readers)
 
-    def fresh(self, seed: int) -> Shelf:
+    def fresh(self, seed: int) -> CopyStore:
         """Nothing is stored."""
-        return Shelf(self.capacity)
+        return CopyStore(self.capacity)
 
-    def carry(self, old: Stage, state: Shelf) -> Shelf:
+    def migrate(self, old: Stage, state: CopyStore) -> CopyStore:
         """What is stored stays, as far as there is room."""
         state.store.capacity = self.capacity
         state.store.fit()
         return state
 
     @staticmethod
-    def savings(states: Iterable[Shelf]) -> str | None:
+    def savings(states: Iterable[CopyStore]) -> str | None:
         """How many look-ups were hits, in a sentence."""
         ended = sum((state.ended for state in states), Counter[str]())
         asked = sum(ended[state] for state in ("hit", "miss", "stale", "revalidated"))
@@ -122,8 +122,8 @@ class Stage(base.Stage):
         ratio = 100 * ended["hit"] // asked
         return f"cache: {ended['hit']} of {asked} look-ups were hits ({ratio}%), as many handler runs saved"
 
-    def _shelf(self, x: Exchange) -> Shelf:
-        shelf: Shelf = x.memory[self.key]
+    def _shelf(self, x: Exchange) -> CopyStore:
+        shelf: CopyStore = x.memory[self.key]
         return shelf
 
     def _work(self, x: Exchange) -> _Work:
@@ -204,7 +204,7 @@ class Stage(base.Stage):
                 work.waited = True  # once: what could not be stored then is not waited for again
                 x.note = {"cache": "waits for the same miss"}
                 return Hold(flight.waiting, self._look_up)
-            shelf.flights[key] = Flight()
+            shelf.flights[key] = InFlight()
             work.leads = True
         return self._forward(x, work, stored, use)
 
@@ -216,7 +216,7 @@ class Stage(base.Stage):
         assert work.key is not None
         if work.key in flights:
             return answer
-        flights[work.key] = Flight()
+        flights[work.key] = InFlight()
         work.leads, work.stored = True, stored
         work.asked = asking = self._asking(x.request, stored)
         return AnswerAndPass(answer, refreshes=True, request=asking)

@@ -19,8 +19,8 @@ from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.model.scalars import Names, Size
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import Names, Size
 
 REMEMBERED = 32 << 20
 """Octets of compressed content that a stage remembers at most."""
@@ -174,7 +174,7 @@ class Stage(base.Stage):
             saved.size -= len(old) + len(gone)
         return coded, False
 
-    def carry(self, old: Stage, state: Saved) -> Saved:
+    def migrate(self, old: Stage, state: Saved) -> Saved:
         """What was coded harder or less hard is coded anew."""
         if old.level != self.level:
             state.remembered, state.size = OrderedDict(), 0

@@ -19,8 +19,8 @@ from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
-from patient_usher.core.model.scalars import Duration, Names, wrong
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import Duration, Names, wrong
 
 _ORIGIN = re.compile(r"\*|null|https?://(\*\.)?[^/*?#\s]+")
 

@@ -8,18 +8,18 @@ from typing import Annotated, Any, ClassVar
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from patient_usher.core.model import stage as base
-from patient_usher.core.model.answers import answer_maker, raiser
+from patient_usher.core.model.answer_factory import answer_maker, raiser
 from patient_usher.core.model.effects import NOTHING, AnswerAndPass, Effect, Refused
 from patient_usher.core.model.errors import BUILT_IN
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.handling import AnswerSpec, RaiseOf
+from patient_usher.core.model.handler_specs import AnswerSpec, RaiseOf
+from patient_usher.core.model.header_rules import PutFields
 from patient_usher.core.model.matcher import When, compile_when
-from patient_usher.core.model.messages import PutFields
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
-from patient_usher.core.model.scalars import Model, Names, exactly_one, wrong
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import GUARDED
+from patient_usher.core.model.text_types import Model, Names, exactly_one, wrong
 from patient_usher.core.model.values import Filled, filler
 from patient_usher.core.stages.header_fields import FieldWorker, field_worker
 
@@ -115,7 +115,7 @@ class Options(StageOptions):
         return f"case {note['case']}" if "case" in note else "no case"
 
 
-Prepared = tuple[
+BoundTrace = tuple[
     Callable[[Exchange], bool] | None, Callable[[Exchange], dict[str, Any]] | None, FieldWorker | None, Any
 ]
 
@@ -164,7 +164,7 @@ class Stage(base.Stage):
         return None
 
 
-def _prepare(case: Case, setup: Setup, *, refuses: bool = True) -> Prepared:
+def _prepare(case: Case, setup: Setup, *, refuses: bool = True) -> BoundTrace:
     values = filler(dict(case.set_)) if case.set_ else None
     fields = field_worker(case.put, case.drop) if case.put or case.drop else None
     return compile_when(case.when), values, fields, _then(case.then, setup, refuses=refuses)

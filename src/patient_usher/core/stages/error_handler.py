@@ -15,12 +15,12 @@ from patient_usher.core.model.document import Path
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.messages import PutFields
+from patient_usher.core.model.header_rules import PutFields
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
-from patient_usher.core.model.scalars import Model, Names, Status, show
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.values import ROOTS, Reader, checker, dig, fill
+from patient_usher.core.model.text_types import Model, Names, Status, show
+from patient_usher.core.model.values import ROOTS, Reader, at_path, checker, fill
 
 PROBLEM = "application/problem+json"
 HTML = "text/html; charset=utf-8"
@@ -50,7 +50,7 @@ def _error(part: str) -> Reader:
     if part.partition(".")[0] not in _PARTS:
         known = f"an error has {', '.join(_PARTS[:4])} and, if revealed, {', '.join(_PARTS[4:])}"
         raise ValueError(f"{known}; not {show(part)}")
-    return lambda x: dig(x.error_view, part)
+    return lambda x: at_path(x.error_view, part)
 
 
 SHAPE_ROOTS = {**ROOTS, "error": _error}

@@ -10,10 +10,10 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.messages import PutFields, safe
+from patient_usher.core.model.header_rules import PutFields, safe
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.model.scalars import Model, Names, wrong
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import Model, Names, wrong
 from patient_usher.core.model.values import fill, plain
 
 

@@ -18,8 +18,8 @@ from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
-from patient_usher.core.model.scalars import Duration, Model, Or, Status, wrong
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import Duration, Model, Or, Status, wrong
 
 
 class Reads(Model):

@@ -5,14 +5,14 @@ from __future__ import annotations
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.model import stage as base
-from patient_usher.core.model.answers import answer_maker
+from patient_usher.core.model.answer_factory import answer_maker
 from patient_usher.core.model.effects import Effect, Refused
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.handling import AnswerSpec
+from patient_usher.core.model.handler_specs import AnswerSpec
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.model.scalars import Duration, Status
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import Duration, Status
 
 
 class Options(StageOptions):

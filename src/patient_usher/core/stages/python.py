@@ -45,7 +45,7 @@ class Stage(base.Stage):
         """An object of the user's class."""
         return guarded(self.made, **self.options.options)
 
-    def carry(self, old: Stage, state: Any) -> Any:
+    def migrate(self, old: Stage, state: Any) -> Any:
         """The same object goes on, unless it would be made otherwise now."""
         return state if (self.made, self.options) == (old.made, old.options) else self.fresh(0)
 

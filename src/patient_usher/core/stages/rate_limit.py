@@ -19,8 +19,8 @@ from patient_usher.core.model.exchange import Exchange, RateUse
 from patient_usher.core.model.matcher import When, compile_when
 from patient_usher.core.model.pipeline import Limit, StageOptions
 from patient_usher.core.model.routes import RouteSpec
-from patient_usher.core.model.scalars import Model, PositiveDuration, Status, one_or_more, show, wrong
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import Model, PositiveDuration, Status, one_or_more, show, wrong
 from patient_usher.core.model.values import reader
 
 Quota = Annotated[int, Field(ge=1, le=1_000_000_000)]
@@ -161,7 +161,7 @@ class Stage(base.Stage):
         """A limiter for each tier; nothing is counted yet."""
         return {name: self.make(quota, self.window or 1, self.burst) for name, quota, _ in self.tiers}
 
-    def carry(self, old: Stage, state: dict[Hashable, Limiter]) -> dict[Hashable, Limiter]:
+    def migrate(self, old: Stage, state: dict[Hashable, Limiter]) -> dict[Hashable, Limiter]:
         """Counts go on where algorithm, window, whom it counts and the tier's own condition are as before."""
         limiters = self.fresh(0)
         for name in limiters.keys() & state.keys():

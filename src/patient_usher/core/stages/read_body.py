@@ -19,8 +19,8 @@ from patient_usher.core.model.errors import Fault, refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
-from patient_usher.core.model.scalars import Size
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import Size
 
 
 class Options(StageOptions):

@@ -10,8 +10,8 @@ from patient_usher.core.model.effects import Deadline, Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
-from patient_usher.core.model.scalars import PositiveDuration
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import PositiveDuration
 
 
 class Options(StageOptions):

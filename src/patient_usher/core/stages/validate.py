@@ -16,9 +16,9 @@ from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.regex import searcher
 from patient_usher.core.model.routes import GroupSpec, InputSpec, RouteSpec
-from patient_usher.core.model.scalars import Status
 from patient_usher.core.model.schemas import compiled, deref, types_asked
 from patient_usher.core.model.stage import Setup
+from patient_usher.core.model.text_types import Status
 
 
 class Options(StageOptions):

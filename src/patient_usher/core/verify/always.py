@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Any
 
-from patient_usher.core.engine.blueprint import Blueprint
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.always import AlwaysSpec
+from patient_usher.core.model.enumerations import SLIPS
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.matcher import compile_when
-from patient_usher.core.model.words import SLIPS
 from patient_usher.core.verify.expectations import Check, compile_expect
 
 Judge = Callable[[Exchange], list[Check] | None]

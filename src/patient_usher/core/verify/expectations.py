@@ -12,7 +12,7 @@ from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.exchange import Exchange, Verdict
 from patient_usher.core.model.expect import BodyExpect, BrowserExpect, Expect, LogExpect
 from patient_usher.core.model.matcher import status_test, text_test
-from patient_usher.core.model.scalars import UNITS
+from patient_usher.core.model.text_types import UNITS
 
 
 class Check(NamedTuple):

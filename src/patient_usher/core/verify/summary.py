@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.model.words import SLIPS
+from patient_usher.core.model.enumerations import SLIPS
 from patient_usher.core.verify.record import Record
 
 

@@ -7,12 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Generator
 
-from patient_usher.core.engine.callers.blame import blame
+from patient_usher.core.engine.callers.block_diagnosis import blame
+from patient_usher.core.engine.callers.browser_cache import PrivateCache
 from patient_usher.core.engine.callers.fetch import Fetch
-from patient_usher.core.engine.callers.private import PrivateCache
+from patient_usher.core.engine.callers.public_suffix import registrable, site
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
-from patient_usher.core.engine.callers.sites import registrable, site
-from patient_usher.core.engine.world import World
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.http import cors
 from patient_usher.core.http.cookies import Jar
 from patient_usher.core.http.dates import MICROSECONDS

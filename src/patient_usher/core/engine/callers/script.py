@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Generator
 from typing import TYPE_CHECKING, NamedTuple
 
-from patient_usher.core.engine.world import World
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.redirects import LIMIT, redirected, target
 from patient_usher.core.model.exchange import Exchange
@@ -43,7 +43,7 @@ class Caller:
         self.spec = spec
         self.jar: Jar | None = None
         if spec.cookies == "keep":
-            from patient_usher.core.engine.callers.sites import registrable
+            from patient_usher.core.engine.callers.public_suffix import registrable
             from patient_usher.core.http.cookies import Jar
 
             self.jar = Jar(registrable)

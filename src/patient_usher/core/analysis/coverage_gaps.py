@@ -1,0 +1,49 @@
+"""Requests that make happen what a trace has not: tried one by one, kept only where they do what they claim."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.coverage import Coverage, Outcome
+from patient_usher.core.analysis.requests import generators
+from patient_usher.core.analysis.requests.runner import Runner
+from patient_usher.core.engine.compile.blueprint import Blueprint
+
+MOST = 5_000
+"""How many requests are tried."""
+
+
+class Closing(NamedTuple):
+    """Requests, ready to be pasted into a trace, and the gaps that they were seen to close in a world of their own."""
+
+    requests: list[dict[str, Any]]
+    closed: list[Outcome]
+
+
+def closings(blueprint: Blueprint, missing: Sequence[Outcome], base: str) -> list[Closing]:
+    """What closes gaps: one request, or two where the first leaves something for the second."""
+    open_ = list(dict.fromkeys(missing))
+    found: list[Closing] = []
+    trials = Runner(MOST, base)
+    for probe in generators.probes(blueprint):
+        if not open_ or trials.spent:
+            break
+        if probe.callers or any("change" in request for request in probe.requests):
+            continue  # a trace that people have has callers of its own, and no changes of ours
+        run = trials.run(probe, blueprint)
+        coverage = Coverage(blueprint)
+        for send in run.sends if run is not None else ():
+            coverage.add(send)
+        closed = [outcome for outcome in open_ if coverage.hits[outcome]]
+        if closed:
+            _, id_, name = closed[0]
+            words = re.sub(r"[^A-Za-z0-9]+", "-", f"{id_}-{name}").strip("-")
+            label = f"cover-{len(found) + 1}-{words}"[:60]
+            count = len(probe.requests)
+            ids = [label if count == 1 else f"{label}.{at}" for at in range(1, count + 1)]
+            requests = [{"id": id_, **request} for id_, request in zip(ids, probe.requests, strict=True)]
+            found.append(Closing(requests, closed))
+            open_ = [outcome for outcome in open_ if outcome not in closed]
+    return found

@@ -1,0 +1,293 @@
+"""Checking a pipeline: what rules suspect, proved by requests, each cause once, with a mend that cures it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.findings.mends import Mend, variant_between
+from patient_usher.core.analysis.findings.rule import LEVELS, Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rules import rules
+from patient_usher.core.analysis.findings.rules.known_stale import stale
+from patient_usher.core.analysis.requests.factory import Probe
+from patient_usher.core.analysis.requests.runner import BUDGET, Run, Runner
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiler import compile_source
+from patient_usher.core.engine.replay import Replay
+from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.document import Spot, Unusable, copy_tree, locate
+from patient_usher.core.verify.expectations import Verifier
+
+DEEPEST = 12
+"""How many findings are mended one after the other, at most."""
+
+
+class Finding(NamedTuple):
+    """Something that is wrong, with the request that proves it.
+
+    ``as_is`` and ``mended`` are what came of the witness in the pipeline as it is and as mended, None where the
+    reasoning needs none. ``cure`` is the mended pipeline.
+    """
+
+    rule: Rule
+    suspicion: Suspicion
+    mend: Mend
+    cure: Blueprint
+    as_is: Run | None = None
+    mended: Run | None = None
+    known: str | None = None
+
+    @property
+    def where(self) -> str:
+        """The code, and the stage or route that it is about."""
+        place = self.suspicion.stage or self.suspicion.route
+        return f"{self.rule.code}@{place}" if place else self.rule.code
+
+    @property
+    def probe(self) -> Probe | None:
+        """The witness."""
+        return self.as_is.probe if self.as_is is not None else None
+
+    def spot(self, doc: Any) -> Spot:
+        """The place in the file."""
+        return locate(doc, self.suspicion.at)
+
+
+class Checked(NamedTuple):
+    """What a check came to. ``tried`` counts the requests that were run; ``whole``: whether none was left out."""
+
+    blueprint: Blueprint
+    findings: tuple[Finding, ...]
+    tried: int
+    whole: bool
+    base: str
+    budget: int
+
+    def at_least(self, level: str) -> list[Finding]:
+        """Those that nobody has accepted, of this level and graver."""
+        wanted = LEVELS[: LEVELS.index(level) + 1]
+        return [found for found in self.findings if found.known is None and found.rule.level in wanted]
+
+
+def check(
+    blueprint: Blueprint,
+    *,
+    budget: int = BUDGET,
+    base: str = "https://service.example",
+    traces: Sequence[BoundTrace] = (),
+    more: Iterable[Probe] = (),
+    codes: Sequence[str] = (),
+) -> Checked:
+    """Everything that is wrong with a pipeline, the gravest first.
+
+    ``traces``: no mend may make any of their requests worse. ``more``: further probes. ``codes``: look for these only.
+    """
+    trials = Runner(budget, base)
+    site = Site(blueprint, trials, more)
+    wanted = [rule for rule in rules() if not codes or rule.code in codes]
+    found: list[Finding] = []
+    for rule in wanted:
+        for one in _found(site, rule, traces, found):
+            found = _joined(found, one, trials)
+    found.sort(key=lambda one: (LEVELS.index(one.rule.level), one.spot(blueprint.source.doc)))
+    found, idle = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
+    return Checked(
+        blueprint, (*found, *(idle if not trials.spent else ())), trials.tried, not trials.spent, base, budget
+    )
+
+
+def _found(site: Site, rule: Rule, traces: Sequence[BoundTrace], before: Sequence[Finding]) -> Iterator[Finding]:
+    """What a rule finds, each with a mend after which it finds that no more; not what is found already."""
+    seen: set[Any] = set()
+    mine: list[Finding] = []
+    worse: set[str] = set()  # mends that a trace doesn't allow
+    for suspicion in rule.look(site):
+        if suspicion.key in seen or any(_is_symptom(site, suspicion, one) for one in (*before, *mine)):
+            continue
+        for mend in suspicion.mends:
+            if mend.words in worse:
+                continue
+            cure = mended(site.blueprint, mend)
+            if cure is None:
+                continue
+            runs = _witness(site, suspicion, cure)
+            if runs is None:
+                continue
+            if _accepting(site.blueprint, rule, suspicion) is None:
+                if not _not_worse(site.blueprint, cure, traces):
+                    worse.add(mend.words)
+                    continue
+                if not _cured(site, rule, suspicion, cure):
+                    continue
+            seen.add(suspicion.key)
+            mine.append(Finding(rule, suspicion, mend, cure, *runs))
+            yield mine[-1]
+            break
+
+
+def _is_symptom(site: Site, suspicion: Suspicion, one: Finding) -> bool:
+    """Whether a mend that is found already takes this away: all that the first probe of it shows."""
+    if suspicion.proof is None or not suspicion.probes or one.as_is is None:
+        return False
+    as_is = site.run(suspicion.probes[0])
+    after = site.trials.run(suspicion.probes[0], one.cure) if as_is is not None else None
+    return as_is is not None and after is not None and suspicion.proof(as_is, after)
+
+
+def mended(blueprint: Blueprint, mend: Mend) -> Blueprint | None:
+    """The pipeline after a mend; None where that can't be done, or gives no pipeline."""
+    doc = copy_tree(blueprint.source.doc)
+    try:
+        mend.edit(doc)
+        return compile_source(blueprint.source._replace(doc=doc))
+    except (LookupError, TypeError, AttributeError, Unusable):
+        return None
+
+
+def _witness(site: Site, suspicion: Suspicion, cure: Blueprint) -> tuple[Run | None, Run | None] | None:
+    """The first probe that shows it, as it is and mended; None where none does."""
+    if suspicion.proof is None:
+        return None, None
+    tried: Iterable[Run] = (
+        site.runs()
+        if suspicion.probes is None
+        else (run for probe in suspicion.probes if (run := site.run(probe)) is not None)
+    )
+    for as_is in tried:
+        after = site.trials.run(as_is.probe, cure)
+        if after is not None and suspicion.proof(as_is, after):
+            return as_is, after
+    return None
+
+
+def _cured(site: Site, rule: Rule, suspicion: Suspicion, cure: Blueprint) -> bool:
+    """Whether the mended pipeline is suspected of it no more, or wrongly."""
+    again = Site(cure, site.trials)
+    for other in rule.look(again):
+        if other.key != suspicion.key:
+            continue
+        if other.proof is None:
+            return False
+        if any(
+            (better := mended(cure, mend)) is not None and _witness(again, other, better) is not None
+            for mend in other.mends
+        ):
+            return False
+    return True
+
+
+def _not_worse(blueprint: Blueprint, cure: Blueprint, traces: Sequence[BoundTrace]) -> bool:
+    """Whether everything that a trace expects and gets, it gets of the mended pipeline too."""
+    for prepared in traces:
+        before, after = (_met(one, prepared) for one in (blueprint, cure))
+        if any(was and not after.get(key, False) for key, was in before.items()):
+            return False
+    return True
+
+
+def _met(blueprint: Blueprint, prepared: BoundTrace) -> dict[tuple[str, str], bool]:
+    verifier = Verifier(blueprint.environment)
+    met: dict[tuple[str, str], bool] = {}
+    try:
+        for send in Replay(World(blueprint), prepared.starts, prepared.entries).run():
+            for check in verifier.check(send):
+                met[send.id, check.what] = met.get((send.id, check.what), True) and check.ok
+    except Unusable:
+        return {}
+    return met
+
+
+# One cause, one finding.
+
+
+def _cures(one: Finding, other: Finding, trials: Runner) -> bool:
+    """Whether the mend of the one takes the other away too."""
+    if other.as_is is None or other.suspicion.proof is None:
+        site = Site(one.cure, trials)
+        return not any(again.key == other.suspicion.key for again in other.rule.look(site))
+    after = trials.run(other.as_is.probe, one.cure)
+    return after is not None and other.suspicion.proof(other.as_is, after)
+
+
+def _joined(found: list[Finding], one: Finding, trials: Runner) -> list[Finding]:
+    """The findings with a further one: those that a mend of another cures are symptoms."""
+    for other in found:
+        if _cures(other, one, trials) and (_weight(other) <= _weight(one) or not _cures(one, other, trials)):
+            return found
+    return [*(other for other in found if not _cures(one, other, trials)), one]
+
+
+def _weight(one: Finding) -> int:
+    return rules().index(one.rule)
+
+
+# Findings that somebody has accepted.
+
+
+def _accepting(blueprint: Blueprint, rule: Rule, suspicion: Suspicion) -> int | None:
+    """The number of the entry of ``known`` that accepts it."""
+    for at, entry in enumerate(blueprint.spec.known):
+        places = ((entry.stage, suspicion.stage), (entry.route, suspicion.route))
+        if entry.finding == rule.code and all(wanted is None or wanted == held for wanted, held in places):
+            return at
+    return None
+
+
+def _accepted(
+    blueprint: Blueprint, found: list[Finding], looked: set[str] | None
+) -> tuple[list[Finding], list[Finding]]:
+    """The findings with the reasons why some are accepted; and entries of ``known`` that accept nothing."""
+    marked, used = [], set[int]()
+    for one in found:
+        at = _accepting(blueprint, one.rule, one.suspicion)
+        if at is not None:
+            used.add(at)
+            one = one._replace(known=blueprint.spec.known[at].why)
+        marked.append(one)
+    idle = [
+        at
+        for at, entry in enumerate(blueprint.spec.known)
+        if at not in used and (looked is None or entry.finding in looked)
+    ]
+    rule, suspicions = stale(blueprint, idle)
+    more = []
+    for suspicion in suspicions:
+        cure = mended(blueprint, suspicion.mends[0])
+        if cure is not None and (looked is None or rule.code in looked):
+            more.append(Finding(rule, suspicion, suspicion.mends[0], cure))
+    return marked, more
+
+
+# Mending.
+
+
+def mend_all(checked: Checked, wanted: Sequence[str] = ()) -> tuple[Blueprint, list[Finding]]:
+    """The pipeline with findings mended one after the other, and which were.
+
+    ``wanted``: codes, or ``CODE@STAGE``; all, where there is none. What somebody has accepted stays.
+    """
+    blueprint, done = checked.blueprint, list[Finding]()
+    findings = checked.findings
+    for _ in range(DEEPEST):
+        one = next(
+            (
+                found
+                for found in findings
+                if found.known is None and (not wanted or found.rule.code in wanted or found.where in wanted)
+            ),
+            None,
+        )
+        if one is None:
+            break
+        done.append(one)
+        blueprint = one.cure
+        findings = check(blueprint).findings
+        if any(found.where == one.where and found.known is None for found in findings):
+            break
+    return blueprint, done
+
+
+def variant_of(before: Blueprint, after: Blueprint) -> dict[str, Any]:
+    """What a variant file must say to make the one pipeline of the other."""
+    return variant_between(before.source.doc, after.source.doc)

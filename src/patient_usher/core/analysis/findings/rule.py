@@ -1,0 +1,215 @@
+"""What a finding is: a rule, what it suspects of a pipeline, and what proves it.
+
+A rule looks at a pipeline (``Site``) and names what it suspects, each with mends. A suspicion becomes a finding
+where a request shows it: run through the pipeline as it is and as it would be mended, the outcome differs.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from functools import cached_property
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.findings.mends import Mend
+from patient_usher.core.analysis.requests.factory import Probe, Vocabulary
+from patient_usher.core.analysis.requests.generators import probes
+from patient_usher.core.analysis.requests.runner import Run, Runner
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.model.document import Path
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.pipeline import StageOptions
+
+LEVELS = ("error", "warning", "advice")
+
+Proof = Callable[[Run, Run], bool]
+"""Whether what came of a probe, as it is and mended, shows what is suspected."""
+
+
+class Suspicion(NamedTuple):
+    """What a rule suspects: at which stage or route, where in the document, and the mends, best first.
+
+    ``proof`` None: the reasoning is complete without any request. ``probes``: what may show it, else all are tried.
+    """
+
+    stage: str | None
+    route: str | None
+    at: Path
+    happens: str
+    mends: tuple[Mend, ...]
+    proof: Proof | None = None
+    probes: tuple[Probe, ...] | None = None
+
+    @property
+    def key(self) -> tuple[str | None, str | None, Path]:
+        """What makes it the same suspicion in a mended pipeline."""
+        return self.stage, self.route, self.at if self.stage is None and self.route is None else ()
+
+
+class Rule(NamedTuple):
+    """A sort of finding: its page of the manual, and what looks for it.
+
+    ``example``: a pipeline of which exactly this is found, as YAML.
+    """
+
+    code: str
+    level: str
+    says: str
+    matters: str
+    mend: str
+    example: str
+    look: Callable[[Site], Iterator[Suspicion]]
+
+
+class Site:
+    """A pipeline under suspicion: what rules ask of it, and what has been seen of it."""
+
+    def __init__(self, blueprint: Blueprint, trials: Runner, more: Iterable[Probe] = ()) -> None:
+        self.blueprint, self.trials = blueprint, trials
+        self.spec, self.options, self.doc = blueprint.spec, blueprint.options, blueprint.source.doc
+        self.words = Vocabulary(blueprint)
+        self.sequential = blueprint.sequential
+        self._more = tuple(more)
+        self._runs: list[Run] = []
+        self._orders: dict[str | None, list[str]] = {}
+
+    # Where things stand.
+
+    def order(self, item: PlacedRoute | None) -> list[str]:
+        """What is on a route's way and switched on, in running order."""
+        key = item.route.id if item is not None else None
+        if key not in self._orders:
+            self._orders[key] = self.words.order(item)
+        return self._orders[key]
+
+    @property
+    def ways(self) -> Iterator[tuple[PlacedRoute | None, list[str]]]:
+        """Every route, and None for what no route fits, with its order."""
+        for item in [*self.blueprint.placed, None]:
+            yield item, self.order(item)
+
+    def order_of(self, x: Exchange) -> list[str]:
+        """The order that an exchange met."""
+        return self.order(self.item(x))
+
+    def item(self, x: Exchange) -> PlacedRoute | None:
+        """The route of an exchange, at its place."""
+        return self.by_id.get(x.route.id) if x.route is not None else None
+
+    @cached_property
+    def by_id(self) -> Mapping[str, PlacedRoute]:
+        """The routes."""
+        return {item.route.id: item for item in self.blueprint.placed}
+
+    def kinds(self, *names: str) -> list[str]:
+        """Stages of these kinds that are switched on, in the order of the file."""
+        return [id_ for id_, option in self.options.items() if option.kind in names and option.enabled]
+
+    def kind(self, id_: str) -> str:
+        """A stage's kind; nothing for the router and the handler."""
+        return self.options[id_].kind if id_ in self.options else ""
+
+    def stage(self, id_: str | None) -> StageOptions | None:
+        """A stage's options."""
+        return self.options.get(id_ or "")
+
+    def at(self, stage: str | None, *path: str | int) -> Path:
+        """The place of a stage in the document."""
+        return (*self.blueprint.stages_at.get(stage or "", ()), *path)
+
+    def at_route(self, route: str | None, *path: str | int) -> Path:
+        """The place of a route in the document; a desk's routes stand where their group's first other does."""
+        return (*self.blueprint.routes_at.get(route or "", ()), *path)
+
+    # What has been seen.
+
+    @cached_property
+    def probes(self) -> tuple[Probe, ...]:
+        """What is tried, from short to long: made-up requests, then those of a trace that was given."""
+        return (*probes(self.blueprint), *self._more)
+
+    def runs(self, *sorts: str) -> Iterator[Run]:
+        """What came of the probes of these sorts, or of all. Each is run once."""
+        for at, probe in enumerate(self.probes):
+            if not sorts or probe.sort.partition(":")[0] in sorts or probe.sort == "trace":
+                found = self._run(at, probe)
+                if found is not None:
+                    yield found
+
+    @cached_property
+    def _seen(self) -> dict[int, Run | None]:
+        return {}
+
+    def _run(self, at: int, probe: Probe) -> Run | None:
+        if at not in self._seen:
+            self._seen[at] = self.trials.run(probe, self.blueprint)
+        return self._seen[at]
+
+    def run(self, probe: Probe) -> Run | None:
+        """What comes of a probe, which may be one of those that were tried already."""
+        for at, known in enumerate(self.probes):
+            if known is probe:
+                return self._run(at, probe)
+        return self.trials.run(probe, self.blueprint)
+
+    def exchanges(self, *sorts: str) -> Iterator[tuple[Run, Exchange]]:
+        """Every exchange of the runs of these sorts, with its run."""
+        for run in self.runs(*sorts):
+            for x in run.exchanges:
+                yield run, x
+
+
+# Questions that several rules ask.
+
+
+def status(x: Exchange) -> int:
+    """The status of the answer; 0 where there is none."""
+    return x.answer.status if x.answer is not None else 0
+
+
+def entered(x: Exchange, stage: str) -> bool:
+    """Whether a stage met the request."""
+    return any(step[0] == stage and step[1] == "in" and step[2] != "skipped" for step in x.journey or ())
+
+
+def is_preflight(x: Exchange) -> bool:
+    """Whether it asks whether a page may (Fetch 3.2.2)."""
+    fields = x.sent.fields
+    return x.sent.method == "OPTIONS" and "origin" in fields and "access-control-request-method" in fields
+
+
+def state(x: Exchange) -> str:
+    """What the last cache on the way made of it."""
+    return x.caches[-1].state if x.caches else ""
+
+
+def same(run: Run, x: Exchange) -> Exchange | None:
+    """The exchange of another run that has the same id."""
+    return next((other for other in run.exchanges if other.id == x.id), None)
+
+
+def shows(before: Callable[[Exchange], bool], after: Callable[[Exchange], bool]) -> Proof:
+    """A proof: some exchange is the one as it is, and the other when mended."""
+
+    def proof(as_is: Run, mended: Run) -> bool:
+        for x in as_is.exchanges:
+            if before(x):
+                other = same(mended, x)
+                if other is not None and after(other):
+                    return True
+        return False
+
+    return proof
+
+
+def telling(x: Exchange) -> Any:
+    """What a caller can tell one outcome from another by, and what stages left."""
+    answer = x.answer
+    fields = sorted(pair for pair in answer.fields.pairs() if pair[0].lower() != "date") if answer is not None else None
+    body = (answer.body if answer.uncoded is None else answer.uncoded) if answer is not None else None
+    return status(x), x.answered_by, x.refused_by, x.why, x.outcome, fields, body, dict(x.context)
+
+
+def differs(as_is: Run, mended: Run) -> bool:
+    """Whether a caller can tell the two runs apart."""
+    return [telling(x) for x in as_is.exchanges] != [telling(x) for x in mended.exchanges]

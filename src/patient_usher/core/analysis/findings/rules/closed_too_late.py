@@ -1,0 +1,59 @@
+"""``closed-too-late``: maintenance stands behind a stage that refuses first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.findings.mends import mend, stand
+from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows, status
+
+
+def look(site: Site) -> Iterator[Suspicion]:
+    """Refusals by a stage in front, while the service is closed."""
+    for id_, option in site.options.items():
+        if option.kind != "maintenance":
+            continue
+        sorts = ("call",) if option.enabled else ("switched",)
+        orders = map(site.blueprint.order, [*site.blueprint.placed, None])
+        order = next((order for order in orders if id_ in order), [])
+        early = [one for one in order[: order.index(id_)] if one in site.options] if order else []
+        first: dict[str, Suspicion] = {}
+        for run, x in site.exchanges(*sorts):
+            by = x.refused_by
+            if by is None or by not in early:
+                continue
+            first.setdefault(
+                by,
+                Suspicion(
+                    id_,
+                    None,
+                    site.at(id_),
+                    f"while {id_} is on, {by} still answers first, with {status(x)} where the service is closed",
+                    (mend(f"move {id_} in front of {by}", stand(id_, "before", by)),),
+                    shows(
+                        lambda x, by=by: x.refused_by == by,  # type: ignore[misc]
+                        lambda x, by=id_: x.refused_by == by,  # type: ignore[misc]
+                    ),
+                    (run.probe,),
+                ),
+            )
+        yield from (first[by] for by in early if by in first)
+
+
+RULE = Rule(
+    code="closed-too-late",
+    level="advice",
+    says="maintenance stands behind a stage that refuses first",
+    matters="Callers are told that their credential is wrong or their quota used up, and not to come back later.",
+    mend="Let maintenance stand in front of everything that refuses.",
+    example="""
+patient-usher: pipeline/1
+stages:
+  - {id: who, kind: authenticate, schemes: [{scheme: api-key}]}
+  - {id: closed, kind: maintenance, enabled: false}
+routes:
+  - {id: berths, at: GET /berths, access: signed-in, handler: {answer: {text: seven}}}
+accounts: {maren: {api-keys: [a-made-up-key]}}
+""",
+    look=look,
+)

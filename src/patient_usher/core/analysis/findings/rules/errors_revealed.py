@@ -1,0 +1,51 @@
+"""``errors-revealed``: private parts of errors reach callers in the default environment."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.findings.mends import mend, option, put
+from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
+from patient_usher.core.model.exchange import Exchange
+
+
+def look(site: Site) -> Iterator[Suspicion]:
+    """What reveals more than nothing, where no environment was chosen by hand."""
+    if site.blueprint.source.environment not in ((), tuple(site.spec.environment)):
+        return
+    proof = shows(lambda x: _tells(x) is not None, lambda x: _tells(x) is None)
+    for id_ in site.kinds("error-handler"):
+        if getattr(site.options[id_], "reveal", "nothing") != "nothing":
+            happens = f"{id_} tells callers what only the log should know: messages, places, stacks"
+            mends = (mend(f"let {id_} reveal nothing", option(id_, "reveal", "nothing")),)
+            yield Suspicion(id_, None, site.at(id_, "reveal"), happens, mends, proof)
+    if site.spec.uncaught.reveal != "nothing":
+        happens = "the server tells callers what only the log should know of errors that nobody catches"
+        mends = (mend("let the server reveal nothing", put(["uncaught", "reveal"], "nothing")),)
+        yield Suspicion(None, None, ("uncaught", "reveal"), happens, mends, proof)
+
+
+def _tells(x: Exchange) -> str | None:
+    """A private part of an error that the answer tells."""
+    if x.answer is None:
+        return None
+    text = (x.answer.body if x.answer.uncoded is None else x.answer.uncoded).decode(errors="replace")
+    parts = (part for error in x.errors for part in (error.message, error.where) if part != error.public)
+    return next((part for part in parts if len(part) > 7 and part in text), None)
+
+
+RULE = Rule(
+    code="errors-revealed",
+    level="error",
+    says="private parts of errors reach callers in the default environment",
+    matters="Messages, file names and stacks tell strangers how the service is built, and sometimes its passwords.",
+    mend="Write reveal: nothing, and put reveal: everything into an environment for development.",
+    example="""
+patient-usher: pipeline/1
+stages:
+  - {id: safety-net, kind: error-handler, reveal: everything}
+routes:
+  - {id: berths, at: GET /berths, access: everyone, handler: {answer: {text: seven}}}
+""",
+    look=look,
+)

@@ -1,0 +1,52 @@
+"""``failures-unseen``: a limit that counts failures stands where they don't pass."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.findings.mends import mend, stand
+from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
+from patient_usher.core.analysis.requests.generators import bursts
+
+
+def look(site: Site) -> Iterator[Suspicion]:
+    """Limits for failures behind the stage that refuses."""
+    for item, order in site.ways:
+        if item is None:
+            continue
+        for id_ in (one for one in order if getattr(site.stage(one), "counts", "") == "failures"):
+            limit = site.options[id_].limit()
+            for early in order[: order.index(id_)]:
+                if site.kind(early) not in ("authenticate", "authorize") or limit is None or limit.quota > 500:
+                    continue
+                yield Suspicion(
+                    id_,
+                    None,
+                    site.at(id_),
+                    f"{id_} counts failures, and stands behind {early}: what that refuses never comes to it",
+                    (mend(f"move {id_} in front of {early}", stand(id_, "before", early)),),
+                    shows(
+                        lambda x, by=early: x.refused_by == by,  # type: ignore[misc]
+                        lambda x, by=id_: x.refused_by == by,  # type: ignore[misc]
+                    ),
+                    tuple(bursts(site.words, item, limit.quota + 1)),
+                )
+
+
+RULE = Rule(
+    code="failures-unseen",
+    level="error",
+    says="a limit that counts failures stands where they don't pass",
+    matters="Whoever guesses passwords may go on for ever: the limit that should stop it sees none of the guesses.",
+    mend="Let it stand in front of the stage whose refusals it counts.",
+    example="""
+patient-usher: pipeline/1
+stages:
+  - {id: who, kind: authenticate, schemes: [{scheme: api-key}]}
+  - {id: guard, kind: rate-limit, quota: 3, window: 10m, counts: failures}
+routes:
+  - {id: berths, at: GET /berths, access: signed-in, handler: {answer: {text: seven}}}
+accounts: {maren: {api-keys: [a-made-up-key]}}
+""",
+    look=look,
+)

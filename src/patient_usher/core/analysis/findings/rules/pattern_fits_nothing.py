@@ -1,0 +1,58 @@
+"""``pattern-fits-nothing``: no route of the pipeline fits this pattern."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.findings.mends import Document, Mend, mend, value_at
+from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.spelling import meant, owner, renamed
+from patient_usher.core.analysis.requests.schema_samples import as_pattern
+from patient_usher.core.engine.compile.warnings import of_matchers, of_patterns
+from patient_usher.core.model.document import Path
+from patient_usher.core.model.templates import parse_template
+
+
+def look(site: Site) -> Iterator[Suspicion]:
+    """By the patterns and the templates."""
+    for path, what, hint in (*of_patterns(site.blueprint), *of_matchers(site.blueprint)):
+        if path[-1] == "route":
+            continue
+        stage, route = owner(site, path)
+        yield Suspicion(stage, route, path, what, tuple(_mends(path, what, hint)))
+
+
+def _mends(path: Path, what: str, hint: str) -> Iterator[Mend]:
+    pattern = what.rpartition(" fits ")[2]
+    if hint.startswith("write "):
+        yield mend(hint, renamed(path, None, hint.removeprefix("write ")))
+    if (other := meant(hint)) is not None:
+        yield mend(f"write {other}", renamed(path, pattern, as_pattern(parse_template(other))))
+
+    def edit(doc: Document) -> None:
+        node = value_at(doc, path[:-2])
+        patterns = node[path[-2]]
+        del patterns[path[-1]]
+        if not patterns:
+            del node[path[-2]]
+            if path[-2] == "only":
+                node["enabled"] = False
+
+    if path[-2] in ("only", "except"):
+        yield mend(f"take {pattern} out", edit)
+
+
+RULE = Rule(
+    code="pattern-fits-nothing",
+    level="warning",
+    says="no route of the pipeline fits this pattern",
+    matters="The stage meets requests that it should pass over, or none of those that it is there for.",
+    mend="Write the path as the routes have it, the prefixes of their groups included.",
+    example="""
+patient-usher: pipeline/1
+stages: [{id: mark, kind: header-fields, on-answer: {put: {X-Desk: quay}}, only: [GET /tide]}]
+routes:
+  - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
+""",
+    look=look,
+)

@@ -1,0 +1,57 @@
+"""``public-route-refused``: a route is open to everyone, and a stage refuses the anonymous caller."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.findings.mends import append, mend, option
+from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows, status
+from patient_usher.core.analysis.requests.schema_samples import as_pattern
+from patient_usher.core.model.exchange import Exchange
+
+
+def look(site: Site) -> Iterator[Suspicion]:
+    """Calls without a credential that were refused for that."""
+    for run, x in site.exchanges("call"):
+        by, item = x.refused_by, site.item(x)
+        if by is None or by not in site.options or item is None or not _turned_away(x):
+            continue
+        pattern = f"{item.route.method} {as_pattern(item.route.template)}"
+        mends = [mend(f"let {by} pass {pattern} over", append(site.at(by, "except"), pattern))]
+        if site.kind(by) == "authenticate" and getattr(site.options[by], "without_credential", "") == "refuse":
+            words = f"let {by} go by the route's access"
+            mends.insert(0, mend(words, option(by, "without-credential", "by-access")))
+        yield Suspicion(
+            by,
+            item.route.id,
+            site.at(by),
+            f"{item.route.id} is open to everyone, and {by} refuses whoever brings no credential",
+            tuple(mends),
+            shows(_turned_away, lambda x: x.handler_reached),
+            (run.probe,),
+        )
+
+
+def _turned_away(x: Exchange) -> bool:
+    access = x.route.access if x.route is not None else None
+    anonymous = x.identity is None and (x.why == "absent" or (x.why == "decided" and status(x) == 401))
+    return access is not None and access.who == "everyone" and anonymous and not x.handler_reached
+
+
+RULE = Rule(
+    code="public-route-refused",
+    level="error",
+    says="a route is open to everyone, and a stage refuses the anonymous caller",
+    matters="Whoever isn't signed in can't use what is meant for them: signing in itself, most often.",
+    mend="Let authenticate go by access (without-credential: by-access), or pass the route over with except.",
+    example="""
+patient-usher: pipeline/1
+stages:
+  - {id: who, kind: authenticate, schemes: [{scheme: api-key}], without-credential: refuse}
+routes:
+  - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
+  - {id: berths, at: GET /berths, access: signed-in, handler: {answer: {text: seven}}}
+accounts: {maren: {api-keys: [a-made-up-key]}}
+""",
+    look=look,
+)

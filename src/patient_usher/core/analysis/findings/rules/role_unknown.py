@@ -1,0 +1,46 @@
+"""``role-unknown``: no account has this role or scope."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.findings.mends import Mend, append, mend
+from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.spelling import meant, owner, renamed
+from patient_usher.core.engine.compile.warnings import of_routes
+from patient_usher.core.model.document import Path
+
+
+def look(site: Site) -> Iterator[Suspicion]:
+    """By the names that accounts have."""
+    for path, what, hint in of_routes(site.blueprint):
+        if path[-1] in ("role", "scope"):
+            _, route = owner(site, path)
+            yield Suspicion(None, route, path, what, tuple(_mends(site, path, what, hint)))
+
+
+def _mends(site: Site, path: Path, what: str, hint: str) -> Iterator[Mend]:
+    name = what.rpartition("'")[0].rpartition("'")[2]
+    if (other := meant(hint)) is not None:
+        yield mend(f"write {other}", renamed(path, name, other))
+    account = next(iter(site.spec.accounts))
+    yield mend(f"give {name} to {account}", append(["accounts", account, f"{path[-1]}s"], name))
+
+
+RULE = Rule(
+    code="role-unknown",
+    level="warning",
+    says="no account has this role or scope",
+    matters="Nobody at all can use the route: a slip of the pen, most often.",
+    mend="Write the name as accounts have it, or give it to one of them.",
+    example="""
+patient-usher: pipeline/1
+stages:
+  - {id: who, kind: authenticate, schemes: [{scheme: api-key}]}
+  - {id: may, kind: authorize}
+routes:
+  - {id: ledger, at: GET /ledger, access: {role: harbor-master}, handler: {answer: {text: owed}}}
+accounts: {odile: {api-keys: [a-made-up-key], roles: [harbour-master]}}
+""",
+    look=look,
+)

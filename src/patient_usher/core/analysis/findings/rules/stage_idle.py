@@ -1,0 +1,55 @@
+"""``stage-idle``: it runs for no request at all."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.findings.mends import drop, mend, remove
+from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.model.patterns import fits_template, split_request
+from patient_usher.core.model.pipeline import StageOptions
+
+
+def look(site: Site) -> Iterator[Suspicion]:
+    """Stages that no route has on its way, or that every route on theirs is left out of."""
+    for id_, option in site.options.items():
+        if not option.enabled:
+            continue
+        items = [item for item, order in site.ways if item is not None and id_ in order]
+        if not items and id_ not in site.order(None):
+            happens = f"{id_} stands where there is no route"
+            yield Suspicion(id_, None, site.at(id_), happens, (mend(f"take {id_} out", remove(id_)),))
+        elif any(_wanted(option, item) for item in items) and all(_passed(option, item) for item in items):
+            happens = f"every route that {id_} could meet is left out of it by except"
+            yield Suspicion(id_, None, site.at(id_), happens, (mend("leave except out", drop(site.at(id_, "except"))),))
+
+
+def _wanted(option: StageOptions, item: PlacedRoute) -> bool:
+    return option.only is None or any(_fits(pattern, item) for pattern in option.only)
+
+
+def _passed(option: StageOptions, item: PlacedRoute) -> bool:
+    return not _wanted(option, item) or any(_fits(pattern, item, surely=True) for pattern in option.except_ or ())
+
+
+def _fits(pattern: str, item: PlacedRoute, *, surely: bool = False) -> bool:
+    methods, path = split_request(pattern)
+    there = not methods or item.route.method in methods
+    return there and fits_template(path, item.route.template.segments, surely=surely)
+
+
+RULE = Rule(
+    code="stage-idle",
+    level="warning",
+    says="it runs for no request at all",
+    matters="It looks as if something were taken care of here, and it isn't.",
+    mend="Move it to where requests come, or take it out.",
+    example="""
+patient-usher: pipeline/1
+stages: [{id: mark, kind: header-fields, on-answer: {put: {X-Desk: quay}}, except: [/**]}]
+routes:
+  - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
+""",
+    look=look,
+)

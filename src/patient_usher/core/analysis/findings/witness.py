@@ -1,0 +1,161 @@
+"""A witness as people keep it: the requests, with the expectation that would have caught the mistake."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Iterator
+from typing import Any
+
+from patient_usher.core.analysis.findings.rule import telling
+from patient_usher.core.analysis.requests.factory import Probe
+from patient_usher.core.analysis.requests.runner import Run, prepared
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.replay import Replay, Send
+from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.verify.expectations import Verifier
+from patient_usher.core.verify.observed_expectations import observed
+
+Document = dict[str, Any]
+Expect = dict[str, Any]
+
+
+def caught(name: str, as_is: Run, mended: Run, blueprint: Blueprint, cure: Blueprint, base: str) -> Document:
+    """The witness as a trace that fails in the pipeline as it is and holds in the mended one.
+
+    Its ids begin with ``name``. Where no expectation can tell the two apart, it has none.
+    """
+    sends = [request for request in as_is.probe.requests if "send" in request]
+    named = _named(name, as_is.probe, len(sends))
+    for entry, ours, theirs in _entries(as_is, mended):
+        if _seen(ours) == _seen(theirs):
+            continue
+        for probe in _expecting(named, entry, ours, theirs):
+            if _holds(probe, cure, base) is True and _holds(probe, blueprint, base) is False:
+                return probe.document(base)
+    return named.document(base)
+
+
+def _seen(sends: list[Send]) -> Any:
+    """All that an expectation can speak of."""
+    return [
+        (
+            telling(x),
+            x.identity,
+            [step[0] for step in x.journey or () if step[1] == "in"],
+            [(stage, message) for _, stage, _, message, _ in x.log or ()],
+        )
+        for send in sends
+        for x in send.exchanges
+    ]
+
+
+def _named(name: str, probe: Probe, count: int) -> Probe:
+    number, requests = 0, []
+    for request in probe.requests:
+        if "send" in request:
+            number += 1
+            request = {
+                "id": name if count == 1 else f"{name}-{number}",
+                **{k: v for k, v in request.items() if k != "id"},
+            }
+        requests.append(request)
+    used = {request.get("caller") for request in requests}
+    callers = {caller: spec for caller, spec in probe.callers.items() if caller in used}
+    return probe._replace(requests=tuple(requests), callers=callers)
+
+
+def _entries(as_is: Run, mended: Run) -> Iterator[tuple[int, list[Send], list[Send]]]:
+    """Each request's sends, as it is and mended, with its number among the requests; the last one first."""
+    ours, theirs = _by_entry(as_is), _by_entry(mended)
+    for entry in sorted(ours, reverse=True):
+        yield entry, ours[entry], theirs.get(entry, [])
+
+
+def _by_entry(run: Run) -> dict[int, list[Send]]:
+    found: dict[int, list[Send]] = {}
+    for send in run.sends:
+        found.setdefault(send.entry.order, []).append(send)
+    return found
+
+
+def _expecting(probe: Probe, entry: int, ours: list[Send], theirs: list[Send]) -> Iterator[Probe]:
+    """The probe with what may be expected of a request; of a repeated one, at last of the last time that differs."""
+    before, request, behind = probe.requests[:entry], probe.requests[entry], probe.requests[entry + 1 :]
+    for expect in _expectations(ours, theirs):
+        yield probe._replace(requests=(*before, {**request, "expect": expect}, *behind))
+    if len(theirs) < 2:
+        return
+    pairs = zip(ours, theirs, strict=False)
+    differ = max((at for at, (a, b) in enumerate(pairs) if _seen([a]) != _seen([b])), default=0)
+    once = {key: value for key, value in request.items() if key not in ("times", "every")}
+    first = [{**request, "times": differ}] if differ > 1 else [once] if differ else []
+    last = {**once, **({"id": f"{request['id']}-then", "after": request.get("every", "0s")} if differ else {})}
+    for expect in _expectations(ours[differ : differ + 1], theirs[differ : differ + 1]):
+        yield probe._replace(requests=(*before, *first, {**last, "expect": expect}, *behind))
+
+
+def _holds(probe: Probe, blueprint: Blueprint, base: str) -> bool | None:
+    """Whether what is expected holds; None where the pipeline hasn't what that names."""
+    ready = prepared(probe, blueprint, base)
+    if ready is None:
+        return None
+    verifier = Verifier(blueprint.environment)
+    checks = [
+        check for send in Replay(World(blueprint), ready.starts, ready.entries).run() for check in verifier.check(send)
+    ]
+    return bool(checks) and all(check.ok for check in checks)
+
+
+def _expectations(ours: list[Send], theirs: list[Send]) -> Iterator[Expect]:
+    """What may be expected of a request that comes out otherwise, the most telling first."""
+    if not theirs:
+        return
+    if len(theirs) > 1:
+        counts = Counter(send.final.answer.status for send in theirs if send.final is not None and send.final.answer)
+        yield {"tally": {str(status): count for status, count in sorted(counts.items())}}
+        return
+    x, other = ours[-1].final, theirs[-1].final
+    if x is None or other is None:
+        return
+    yield observed(other)
+    yield {key: value for key, value in observed(other).items() if key in ("status", "outcome", "handler")}
+    base = {"status": other.answer.status} if other.answer is not None else {"outcome": other.outcome}
+    for more in _finer(x, other):
+        yield {**base, **more}
+    asked, asked_too = (
+        next((each for each in sends[-1].exchanges if each.kind == "preflight"), None) for sends in (ours, theirs)
+    )
+    if asked is not None and asked_too is not None:
+        yield from ({"preflight": more} for more in _finer(asked, asked_too) if more.keys() <= {"headers", "log"})
+
+
+def _finer(x: Exchange, other: Exchange) -> Iterator[Expect]:
+    """What differs beyond the outcome: fields, content, log, rates."""
+    if x.answer is not None and other.answer is not None:
+        before, after = dict(x.answer.fields.pairs()), dict(other.answer.fields.pairs())
+        content = other.answer.body if other.answer.uncoded is None else other.answer.uncoded
+        try:
+            yield {"body": {"exact": json.loads(content)}}
+        except ValueError:
+            yield {"body": {"contains": content.decode(errors="replace")[:60]}}
+        for name, value in after.items():
+            if name.lower() not in ("date", "content-length") and before.get(name) != value:
+                yield {"headers": {name: value if len(value) < 60 else "present"}}
+        yield from ({"headers": {name: "missing"}} for name in before if name not in after)
+    if x.caches and other.caches:
+        yield {"cache": other.caches[-1].state}
+    logged = [(stage, message) for _, stage, _, message, _ in x.log or ()]
+    for _, stage, _, message, _ in other.log or ():
+        if (stage, message) not in logged:
+            yield {"log": {"stage": stage, "contains": message}}
+    ran = {step[0] for step in x.journey or () if step[1] == "in"} - {
+        step[0] for step in other.journey or () if step[1] == "in"
+    }
+    yield from ({"skipped": [stage]} for stage in sorted(ran))
+    if other.identity is not None:
+        yield {"identity": other.identity.name}
+    for name, value in other.context.items():
+        if x.context.get(name) != value and isinstance(value, str):
+            yield {"context": {name: value}}

@@ -1,0 +1,1 @@
+"""Orders of stages: swaps, searches, and requests that tell orders apart."""

@@ -1,0 +1,243 @@
+"""Telling orders apart from outside: the fewest requests whose answers say in which order a service's stages stand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from itertools import combinations, permutations
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.orders.search import Order, movable, one_move_away, reordered
+from patient_usher.core.analysis.requests.factory import Probe
+from patient_usher.core.analysis.requests.generators import probes
+from patient_usher.core.analysis.requests.runner import BASE, BUDGET, prepared
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.replay import Replay, Send
+from patient_usher.core.engine.run.world import World
+
+EXACT = 6
+"""Up to so many stages that move every order is looked at."""
+_SENDABLE = ("call", "body", "matched", "unrouted", "plain-http", "preflight", "coded", "conditional", "burst")
+"""Sorts of probes that anybody can send to a service: without a change to it, and without a browser."""
+_CHOICES = 20_000
+
+Answer = tuple[Any, ...]
+
+
+class Class(NamedTuple):
+    """Orders that no request tells apart: how many, one of them, and what all of them have in common."""
+
+    orders: int
+    example: Order
+    before: tuple[tuple[str, str], ...]
+    answers: tuple[str, ...]
+
+
+class Apart(NamedTuple):
+    """The requests, and what each class of orders answers to them.
+
+    ``notes``: for each request, in what answers differ that have one status.
+    ``equal``: neighbours whose swap no request can see. ``exact``: whether every order was looked at.
+    """
+
+    requests: tuple[Probe, ...]
+    notes: tuple[str, ...]
+    classes: tuple[Class, ...]
+    equal: tuple[tuple[str, str], ...]
+    exact: bool
+    orders: int
+    tried: int
+
+    def document(self) -> dict[str, Any]:
+        """As JSON says it."""
+        return {
+            "orders": self.orders,
+            "exact": self.exact,
+            "notes": list(self.notes),
+            "equal": [list(pair) for pair in self.equal],
+            "classes": [
+                {
+                    "orders": one.orders,
+                    "example": list(one.example),
+                    "before": [list(pair) for pair in one.before],
+                    "answers": list(one.answers),
+                }
+                for one in self.classes
+            ],
+        }
+
+
+def told_apart(
+    blueprint: Blueprint, *, budget: int = BUDGET, watch: Callable[[int], None] = lambda done: None
+) -> Apart:
+    """The fewest requests that tell apart whatever orders can be told apart."""
+    present = movable(blueprint)
+    acting = tuple(id_ for id_ in present if not _watches(blueprint, id_))
+    exact = len(acting) <= EXACT
+    tried = sorted(permutations(acting)) if exact else [acting, *one_move_away(acting)]
+    orders = [_among(present, order) for order in tried]
+    pipelines = {order: reordered(blueprint, order) for order in orders}
+    tries = [(probe, ready) for probe in probes(blueprint) if (ready := _ready(probe, blueprint)) is not None]
+    columns: dict[tuple[Answer, ...], tuple[Probe, list[Answer]]] = {}
+    tried = 0
+    for number, (probe, ready) in enumerate(tries):
+        if tried + len(orders) > budget * 50:
+            exact = False
+            break
+        answers, replays = _answers(orders, pipelines, ready)
+        tried += replays
+        watch(number)
+        kinds = {answer: at for at, answer in enumerate(dict.fromkeys(answers))}
+        if len(kinds) > 1:
+            columns.setdefault(tuple((kinds[answer],) for answer in answers), (probe, answers))
+    chosen = _fewest(list(columns), len(orders))
+    requests = tuple(columns[key][0] for key in chosen)
+    told = [columns[key][1] for key in chosen]
+    words = [_labels(dict.fromkeys(answers)) for answers in told]
+    classes: dict[tuple[Answer, ...], list[int]] = {}
+    for at in range(len(orders)):
+        classes.setdefault(tuple(answers[at] for answers in told), []).append(at)
+    always = _common(orders)
+    found = [
+        Class(
+            len(members),
+            _nearest(present, [orders[at] for at in members]),
+            tuple(sorted(_common([orders[at] for at in members]) - always)),
+            tuple(labels[answer] for labels, answer in zip(words, answers, strict=True)),
+        )
+        for answers, members in classes.items()
+    ]
+    found.sort(key=lambda one: (one.example != present, one.answers))
+    by_order = {orders[at]: number for number, members in enumerate(classes.values()) for at in members}
+    notes = tuple(_note(labels) for labels in words)
+    return Apart(requests, notes, tuple(found), tuple(_equal(present, by_order)), exact, len(orders), tried)
+
+
+def _watches(blueprint: Blueprint, id_: str) -> bool:
+    """Whether a stage only watches: wherever it stands, no answer tells."""
+    return id_ in blueprint.stages and blueprint.stages[id_].only_watches
+
+
+def _among(present: Order, acting: Sequence[str]) -> Order:
+    """An order of the stages that act, with those that watch at their places."""
+    rest = iter(acting)
+    return tuple(next(rest) if id_ in acting else id_ for id_ in present)
+
+
+def _ready(probe: Probe, blueprint: Blueprint) -> BoundTrace | None:
+    if probe.sort not in _SENDABLE or probe.callers or any("change" in request for request in probe.requests):
+        return None
+    return prepared(probe, blueprint, BASE)
+
+
+def _answers(orders: Sequence[Order], pipelines: dict[Order, Blueprint], ready: BoundTrace) -> tuple[list[Answer], int]:
+    """What each order answers. Orders that begin alike share the answer that their beginning gives."""
+    known: dict[Order, Answer] = {}
+    found: list[Answer] = []
+    replays = 0
+    for order in orders:
+        answer = next((known[order[:n]] for n in range(1, len(order) + 1) if order[:n] in known), None)
+        if answer is None:
+            replays += 1
+            sends = list(Replay(World(pipelines[order]), ready.starts, ready.entries).run())
+            answer = tuple(_seen(send) for send in sends)
+            known[order[: _depth(sends, order)]] = answer
+        found.append(answer)
+    return found, replays
+
+
+def _depth(sends: Sequence[Send], order: Order) -> int:
+    """How much of the order the answers can depend on: as far as any exchange came, if no error skipped forward."""
+    deepest = 0
+    for send in sends:
+        for x in send.exchanges:
+            ids = {step[0] for step in x.journey or ()}
+            if x.errors or "router" in ids:
+                return len(order)
+            deepest = max([deepest, *(order.index(id_) + 1 for id_ in ids if id_ in order)])
+    return deepest or len(order)
+
+
+def _seen(send: Send) -> Answer:
+    """What a client sees of an answer, but for when it was given."""
+    x = send.final
+    if x is None or x.answer is None:
+        return (None, "", ())
+    fields = tuple(sorted((n.lower(), v) for n, v in x.answer.fields.pairs() if n.lower() not in ("date", "age")))
+    body = x.answer.body if x.answer.uncoded is None else x.answer.uncoded
+    return (x.answer.status, body, fields)
+
+
+def _words(answer: Answer) -> str:
+    """An answer, or several, in a word: statuses, each with how often."""
+    statuses = [part[0] for part in answer]
+    runs = dict.fromkeys(statuses)
+    words = [f"{status or 'none'}{f' ×{statuses.count(status)}' if len(statuses) > 1 else ''}" for status in runs]
+    return ", ".join(words)
+
+
+def _labels(answers: Iterable[Answer]) -> dict[Answer, str]:
+    """Each answer in a word; those that have one status by a letter more."""
+    plain = {answer: _words(answer) for answer in answers}
+    found: dict[Answer, str] = {}
+    for answer, word in plain.items():
+        alike = [other for other, known in plain.items() if known == word]
+        found[answer] = word if len(alike) == 1 else word + "abcdefghijklmnopqrstuvwxyz"[alike.index(answer) % 26]
+    return found
+
+
+def _note(labels: dict[Answer, str]) -> str:
+    """In what answers differ that have one status: header fields, or the content."""
+    names: dict[str, None] = {}
+    for one, other in combinations(labels, 2):
+        if _words(one) == _words(other):
+            for a, b in zip(one, other, strict=False):
+                names.update({name: None for name, _ in {*a[2]} ^ {*b[2]} if name != "content-length"})
+                names.update({"the content": None} if a[1] != b[1] else {})
+    return ", ".join(sorted(names))
+
+
+def _fewest(columns: Sequence[tuple[Answer, ...]], count: int) -> list[tuple[Answer, ...]]:
+    """A smallest choice of columns that tells apart all that all of them do; by greed where there are too many."""
+    whole = len(set(zip(*columns, strict=True))) if columns else 1
+    for size in range(len(columns) + 1):
+        number = 1
+        for n in range(size):
+            number = number * (len(columns) - n) // (n + 1)
+        if number > _CHOICES:
+            break
+        for chosen in combinations(columns, size):
+            if (len(set(zip(*chosen, strict=True))) if chosen else 1) == whole:
+                return list(chosen)
+    picked: list[tuple[Answer, ...]] = []
+    while (len(set(zip(*picked, strict=True))) if picked else 1) < whole:
+        picked.append(max(columns, key=lambda column: len(set(zip(*picked, column, strict=True)))))
+    return picked
+
+
+def _common(orders: Sequence[Order]) -> set[tuple[str, str]]:
+    """The pairs of which all of these orders have the one before the other."""
+    found: set[tuple[str, str]] | None = None
+    for order in orders:
+        pairs = set(combinations(order, 2))
+        found = pairs if found is None else found & pairs
+    return found or set()
+
+
+def _nearest(present: Order, orders: Sequence[Order]) -> Order:
+    return present if present in orders else orders[0]
+
+
+def _equal(present: Order, by_order: dict[Order, int]) -> Iterator[tuple[str, str]]:
+    """Pairs whose swap, wherever they are neighbours, no request can see."""
+    for a, b in combinations(present, 2):
+        same = True
+        for order, number in by_order.items():
+            at = order.index(a)
+            if at + 1 < len(order) and order[at + 1] == b:
+                swapped = (*order[:at], b, a, *order[at + 2 :])
+                same = by_order.get(swapped, number) == number
+                if not same:
+                    break
+        if same:
+            yield a, b

@@ -1,0 +1,121 @@
+"""Swapping stages: which pairs may change places, which must not, and which request shows it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from itertools import combinations
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.compare import KINDS, Comparison, compared
+from patient_usher.core.analysis.orders.search import Order, movable, reordered
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.replay import Replay
+from patient_usher.core.engine.run.world import World
+from patient_usher.core.verify.always import Statements
+from patient_usher.core.verify.expectations import Verifier
+from patient_usher.core.verify.record import Record, send_records
+
+VERDICTS = {
+    "free": "may swap freely",
+    "fields": "changes only fields",
+    "must-not": "must not swap",
+}
+_HARMLESS = ("order",)
+_FIELDS = ("headers", "log", "time")
+
+
+class Outcome(NamedTuple):
+    """What came of traces: every exchange, and what didn't hold (requests, and statements that always should)."""
+
+    records: list[Record]
+    broken: frozenset[str]
+
+
+class Pair(NamedTuple):
+    """Two stages and what swapping them does. ``example``: the exchange that shows the worst of it."""
+
+    a: str
+    b: str
+    verdict: str
+    changed: int
+    broken: tuple[str, ...]
+    example: str | None
+    comparison: Comparison
+    swapped: list[Record]
+
+    def document(self) -> dict[str, Any]:
+        """As JSON says it."""
+        found = {"a": self.a, "b": self.b, "verdict": self.verdict, "changed": self.changed}
+        return {**found, "broken": len(self.broken), "example": self.example}
+
+
+def outcome(blueprint: Blueprint, traces: Sequence[BoundTrace], seed: int = 0) -> Outcome:
+    """Replay the traces, each in a world of its own."""
+    verifier, statements = Verifier(blueprint.environment), Statements(blueprint)
+    records: list[Record] = []
+    broken: set[str] = set()
+    for number, trace in enumerate(traces):
+        mark = f"{trace.name}: " if len(traces) > 1 else ""
+        run = Replay(World(blueprint, seed), trace.starts, trace.entries)
+        for send in run.run():
+            statements.add(send)
+            checks = verifier.check(send)
+            if any(not check.ok for check in checks):
+                broken.add(mark + send.id)
+            found = send_records(send, run.starts, checks)
+            records += [{**record, "id": mark + record["id"]} for record in found] if number or mark else found
+    broken |= {f"always {statement.id}" for statement in statements.all if statement.failed}
+    return Outcome(records, frozenset(broken))
+
+
+def pairs_of(order: Order, *, every: bool) -> list[tuple[int, int]]:
+    """The places whose stages are swapped: neighbours, or every pair."""
+    if every:
+        return list(combinations(range(len(order)), 2))
+    return [(at, at + 1) for at in range(len(order) - 1)]
+
+
+def swaps(
+    blueprint: Blueprint,
+    traces: Sequence[BoundTrace],
+    *,
+    every: bool = False,
+    seed: int = 0,
+    watch: Callable[[int], None] = lambda done: None,
+) -> Iterator[Pair]:
+    """Each pair of neighbours (or each pair) swapped, and what that changes."""
+    order = movable(blueprint)
+    present = outcome(blueprint, traces, seed)
+    for number, (first, second) in enumerate(pairs_of(order, every=every), 1):
+        swapped = list(order)
+        swapped[first], swapped[second] = swapped[second], swapped[first]
+        after = outcome(reordered(blueprint, swapped), traces, seed)
+        watch(number)
+        yield _pair(order[first], order[second], present, after)
+
+
+def _pair(a: str, b: str, before: Outcome, after: Outcome) -> Pair:
+    comparison = compared(before.records, after.records)
+    kinds = {difference.kind for difference in comparison.differs}
+    broken = tuple(sorted(after.broken - before.broken))
+    if broken or kinds - {*_HARMLESS, *_FIELDS}:
+        verdict = "must-not"
+    else:
+        verdict = "fields" if kinds & {*_FIELDS} else "free"
+    worst = _worst(comparison, broken)
+    changed = {difference.id.partition("/")[0] for difference in comparison.differs if difference.kind not in _HARMLESS}
+    requests = [id_ for id_ in broken if not id_.startswith("always ")]
+    changed |= {*requests}
+    worst = worst or (requests[0] if requests else None)
+    return Pair(a, b, verdict, len(changed), broken, worst, comparison, after.records)
+
+
+def _worst(comparison: Comparison, broken: Sequence[str]) -> str | None:
+    """The exchange with the gravest change; of those, one of which something was expected."""
+    kinds = list(KINDS)
+    ranked = sorted(
+        (difference for difference in comparison.differs if difference.kind not in _HARMLESS),
+        key=lambda difference: (kinds.index(difference.kind), difference.id.partition("/")[0] not in broken),
+    )
+    return ranked[0].id if ranked else None

@@ -1,0 +1,1 @@
+"""Requests that may be sent to a pipeline, and what runs them."""

@@ -1,0 +1,327 @@
+"""What requests to a pipeline can be made of: what its stages, routes and accounts say of themselves."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator, Mapping
+from functools import cached_property
+from typing import Any, NamedTuple
+from urllib.parse import urlencode
+
+from patient_usher.core.analysis.requests.schema_samples import MADE_UP, Request, fitting, path_of, sample, unfitting
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.engine.flow.data_availability import handler_reads
+from patient_usher.core.model.matcher import When
+from patient_usher.core.model.patterns import fits_template
+from patient_usher.core.model.reads import within
+from patient_usher.core.model.values import placeholders
+
+STRANGER = "https://strangers.example"
+MISHAP = "Mishap"
+"""An error type that nothing declares."""
+LARGEST = 1 << 16
+"""A body over a limit is only made where the limit isn't over this."""
+LONGEST_BURST = 500
+HOST = "service.example"
+
+
+class Probe(NamedTuple):
+    """Entries of a trace, without ids, and who sends them. ``sort`` says what they are about."""
+
+    sort: str
+    requests: tuple[Request, ...]
+    callers: Mapping[str, Any] = {}
+
+    def document(self, base: str) -> dict[str, Any]:
+        """As a trace, with ids."""
+        sends = [dict(request) for request in self.requests]
+        number = 0
+        for at, request in enumerate(sends):
+            if "send" in request and "id" not in request:
+                number += 1
+                sends[at] = {"id": f"try-{number}", **request}
+        callers = {"callers": dict(self.callers)} if self.callers else {}
+        return {"patient-usher": "trace/1", "base": base, **callers, "requests": sends}
+
+    @property
+    def sent(self) -> int:
+        """How many requests it sends."""
+        return sum(int(request.get("times", 1)) for request in self.requests if "send" in request)
+
+
+class Credential(NamedTuple):
+    """A way to call. ``sort``: absent, right, wrong, expired or early; ``first`` is what must be sent before."""
+
+    sort: str
+    account: str | None
+    parts: Request
+    first: tuple[Request, ...] = ()
+    callers: Mapping[str, Any] = {}
+
+
+class Vocabulary:
+    """What requests to a pipeline can be made of."""
+
+    def __init__(self, blueprint: Blueprint) -> None:
+        self.blueprint = blueprint
+        self.spec = blueprint.spec
+
+    # One request to a route.
+
+    def plain(self, item: PlacedRoute, **more: Any) -> Request:
+        """A request that the route can be content with: path, query and body as it asks for them."""
+        query = {**self._query(item), **more.pop("query", {})}
+        target = more.pop("path", None) or path_of(item.route.template, self._path_values(item))
+        request: Request = {"send": f"{item.route.method} {target}{'?' + urlencode(query) if query else ''}"}
+        headers = {**self._headers(item), **more.pop("headers", {})}
+        if headers:
+            request["headers"] = headers
+        if not {"json", "form", "text"} & more.keys():
+            request.update(self.body(item))
+        elif isinstance(more.get("json"), dict) and isinstance(own := self.body(item).get("json"), dict):
+            more["json"] = {**own, **more["json"]}
+        return {**request, **more}
+
+    def _path_values(self, item: PlacedRoute) -> dict[str, str]:
+        handler = item.spec.handler
+        records = self.spec.records.get(handler.records or "")
+        if records is None or not records.rows or not item.route.names:
+            return {}
+        return {item.route.names[-1]: str(records.rows[0].get(records.key, "1"))}
+
+    def _query(self, item: PlacedRoute) -> dict[str, str]:
+        schema = item.spec.input.query if item.spec.input is not None else None
+        found = sample({**schema, "type": "object"}) if schema else {}
+        return {name: str(value) for name, value in found.items()} if isinstance(found, dict) else {}
+
+    def _headers(self, item: PlacedRoute) -> dict[str, str]:
+        schema = item.spec.input.headers if item.spec.input is not None else None
+        found = sample({**schema, "type": "object"}) if schema else {}
+        return {name: str(value) for name, value in found.items()} if isinstance(found, dict) else {}
+
+    def body(self, item: PlacedRoute) -> Request:
+        """A body as the route asks for it, as a key of a request."""
+        if item.desk == "sign-in":
+            return {"json": self._signs_in(item)}
+        if item.desk == "sign-up":
+            return {"json": {"name": "newcomer", "password": "a-made-up-password"}}
+        if item.route.method not in ("POST", "PUT", "PATCH"):
+            return {}
+        asked = item.spec.input
+        if asked is not None and asked.json_ is not None:
+            return {"json": sample(asked.json_)}
+        if asked is not None and asked.form is not None:
+            return {"form": sample({**asked.form, "type": "object"})}
+        names = [name.partition(".")[2] for name in _names(item.spec.handler) if name.startswith("body.")]
+        return {"json": {name.partition(".")[0]: MADE_UP for name in names} or {"note": MADE_UP}}
+
+    def _is_read(self, item: PlacedRoute) -> bool:
+        """Whether the route asks for a body, or its handler uses one."""
+        asked = item.spec.input
+        return (asked is not None and bool(asked.json_ or asked.form)) or "body" in handler_reads(item)
+
+    def _signs_in(self, item: PlacedRoute) -> dict[str, str]:
+        for name, account in self.spec.accounts.items():
+            if account.password is not None and not account.password.startswith("$argon2"):
+                return {"name": name, "password": account.password}
+        return {"name": "nobody", "password": MADE_UP}
+
+    # Callers.
+
+    @cached_property
+    def right(self) -> list[Credential]:
+        """A right credential of each account that differs in what it may; two at least, where there are two."""
+        found: list[Credential] = []
+        seen: set[Any] = set()
+        for name, account in self.spec.accounts.items():
+            held = (tuple(account.roles), tuple(account.scopes))
+            if held in seen and len(found) > 1:
+                continue
+            seen.add(held)
+            for place in self._placed_credentials:
+                credential = self._right(place, name)
+                if credential is not None:
+                    found.append(credential)
+                    break
+        return found[:6]
+
+    @cached_property
+    def _placed_credentials(self) -> list[Any]:
+        return [
+            asked for options in self.blueprint.options.values() if options.enabled for asked in options.credentials()
+        ]
+
+    def _right(self, asked: Any, name: str) -> Credential | None:
+        account = self.spec.accounts[name]
+        plain = account.password is not None and not account.password.startswith("$argon2")
+        if asked.scheme == "bearer" and self.blueprint.wallet.bearer.keys:
+            return Credential("right", name, {"sign": {"bearer": name}})
+        if asked.scheme == "basic" and plain:
+            return Credential("right", name, {"sign": {"basic": name}})
+        if asked.scheme == "api-key" and account.api_keys:
+            return Credential("right", name, {"sign": {"api-key": name}})
+        if asked.scheme == "session-cookie" and plain:
+            desks = (item for item in self.blueprint.placed if item.desk == "sign-in" and gives_cookie(item))
+            desk = next(desks, None)
+            if desk is not None:
+                keeper = f"{name}-at-the-desk"
+                body = {"name": name, "password": account.password}
+                first = {"send": f"POST {path_of(desk.route.template, {})}", "caller": keeper, "json": body}
+                callers = {keeper: {"cookies": "keep"}}
+                return Credential("right", name, {"caller": keeper}, (first,), callers)
+        return None
+
+    @cached_property
+    def other(self) -> list[Credential]:
+        """By every scheme: right by any account, wrong, expired and not valid yet."""
+        found: list[Credential] = []
+        accounts = self.spec.accounts
+        for asked in self._placed_credentials:
+            found += [right for name in list(accounts)[:4] if (right := self._right(asked, name)) is not None]
+            if asked.scheme == "bearer":
+                wrong: Request = {"headers": {"Authorization": "Bearer made-up.and.wrong"}}
+                if self.blueprint.wallet.bearer.keys and accounts:
+                    name = next(iter(accounts))
+                    found.append(Credential("expired", None, {"sign": {"bearer": name, "expires-in": "0s"}}))
+                    found.append(Credential("early", None, {"sign": {"bearer": name, "valid-in": "1h"}}))
+            elif asked.scheme == "basic":
+                wrong = {"headers": {"Authorization": "Basic bm9ib2R5Ondyb25n"}}
+            else:
+                where, field = asked.place
+                if where == "header":
+                    wrong = {"headers": {field: "a-made-up-key-of-nobody"}}
+                elif where == "query":
+                    wrong = {"query": {field: "a-made-up-key-of-nobody"}}
+                else:
+                    wrong = {"headers": {"Cookie": f"{field}=made-up"}}
+            found.append(Credential("wrong", None, wrong))
+        return found
+
+    @cached_property
+    def callers(self) -> list[Credential]:
+        """Nobody known, then everybody who may make a difference, then credentials that don't count."""
+        return [Credential("absent", None, {}), *self.right, *(one for one in self.other if one.sort != "right")]
+
+    def may(self, item: PlacedRoute) -> Credential:
+        """A caller whom the route is meant for; nobody known where it is for everyone."""
+        access = item.route.access
+        if access is not None and access.who in ("role", "scope"):
+            for credential in self.right:
+                account = self.spec.accounts[credential.account or ""]
+                held = account.roles if access.who == "role" else account.scopes
+                if {*held} & {*access.names}:
+                    return credential
+        if access is not None and access.who == "everyone" and item.desk is None:
+            return self.callers[0]
+        if item.desk is not None and item.desk != "sign-out":
+            return self.callers[0]
+        return self.right[0] if self.right else self.callers[0]
+
+    def probe(self, sort: str, item: PlacedRoute, credential: Credential, **more: Any) -> Probe:
+        """One request to the route by this caller, what must come before it included."""
+        return Probe(sort, (*credential.first, self.request(item, credential, **more)), credential.callers)
+
+    def request(self, item: PlacedRoute, credential: Credential, **more: Any) -> Request:
+        """One request to the route by this caller."""
+        parts = dict(credential.parts)
+        for key in ("headers", "query"):
+            if key in parts or key in more:
+                more[key] = {**parts.pop(key, {}), **more.get(key, {})}
+        return self.plain(item, **{key: value for key, value in more.items() if value}, **parts)
+
+    # Origins.
+
+    @cached_property
+    def origins(self) -> list[str]:
+        """Origins that some stage lists, as pages have them: at most three."""
+        listed = [
+            origin.replace("*.", "www.")
+            for options in self.blueprint.options.values()
+            if options.enabled
+            for origin in getattr(options, "allow_origins", ())
+        ]
+        found = dict.fromkeys("https://boaters.example" if origin == "*" else origin for origin in listed)
+        return [origin for origin in found if origin != "null"][:3]
+
+    @cached_property
+    def pages(self) -> dict[str, dict[str, str]]:
+        """Browsers with a page of each origin."""
+        return {f"page-{at}": {"kind": "browser", "origin": origin} for at, origin in enumerate(self.origins, 1)}
+
+    def by_page(self, sort: str, item: PlacedRoute, credential: Credential, page: str = "page-1", **more: Any) -> Probe:
+        """The call that a page makes; a browser keeps cookies by itself."""
+        first = tuple({**request, "caller": page, "credentials": "include"} for request in credential.first)
+        parts = {key: value for key, value in credential.parts.items() if key != "caller"}
+        told = {"credentials": "include"} if first else {}
+        request = self.request(item, credential._replace(parts=parts), caller=page, **told, **more)
+        if "json" not in more and not self._is_read(item):
+            request.pop("json", None)  # no page sends what nobody reads
+        return Probe(sort, (*first, request), self.pages)
+
+    # Whole sets.
+
+    def matched(self, item: PlacedRoute) -> list[Request]:
+        """What requests must say for matchers on the route's way to fit: parts of a request."""
+        found: dict[str, Request] = {}
+        parts: list[Any] = [self.blueprint.options[id_] for id_ in self.order(item) if id_ in self.blueprint.options]
+        for part in [*parts, item.spec.handler]:
+            for _, when in within(part, (), When):
+                for wanted in (fitting(when), unfitting(when)):
+                    if wanted and ("path" not in wanted or fits_template(wanted["path"], item.route.template.segments)):
+                        found.setdefault(json.dumps(wanted, sort_keys=True, default=str), wanted)
+        return list(found.values())[:8]
+
+    def order(self, item: PlacedRoute | None) -> list[str]:
+        """What is on a route's way and switched on, in running order."""
+        options = self.blueprint.options
+        return [id_ for id_ in self.blueprint.order(item) if id_ not in options or options[id_].enabled]
+
+    def unlike(self, items: Iterable[PlacedRoute]) -> list[PlacedRoute]:
+        """Of routes that the same stages stand before, for the same callers and with the same method, the first."""
+        found: dict[Any, PlacedRoute] = {}
+        for item in items:
+            method = "GET" if item.route.method == "HEAD" else item.route.method
+            found.setdefault((tuple(self.order(item)), method, item.route.access, item.desk), item)
+        return list(found.values())
+
+    def varied(self, item: PlacedRoute) -> list[tuple[str, Request, Request]]:
+        """Pairs that differ in one thing only which the handler, or a stage on the way, reads; and its name."""
+        names = set(_names(item.spec.handler))
+        for id_ in self.order(item):
+            if id_ in self.blueprint.options:
+                option = self.blueprint.options[id_]
+                names |= set(_names(option))
+                names |= {"header.Accept-Encoding"} if option.kind == "compress" else set()
+        pairs = []
+        for name in sorted(names):
+            root, _, rest = name.partition(".")
+            if root in ("query", "header") and rest:
+                key = "query" if root == "query" else "headers"
+                values = ("gzip", "identity") if rest == "Accept-Encoding" else ("1", "2")
+                pairs.append((name, {key: {rest: values[0]}}, {key: {rest: values[1]}}))
+        for when in self.matched(item):
+            if not {"json", "path"} & when.keys():
+                part = when.get("headers") or when.get("query") or {}
+                root = "header" if when.get("headers") else "query"
+                pairs.append((f"{root}.{next(iter(part))}", {}, when))
+        return pairs
+
+
+def _names(part: Any) -> Iterator[str]:
+    """The names of placeholders anywhere in a part of the pipeline, and of what its matchers read."""
+    from patient_usher.core.model.reads import nodes
+    from patient_usher.core.model.text_types import Model
+
+    for _, node in nodes(part, ()):
+        if isinstance(node, When):
+            yield from (f"header.{name}" for name in node.header)
+            yield from (f"query.{name}" for name in node.query)
+        elif not isinstance(node, Model):
+            yield from placeholders(node)
+
+
+def gives_cookie(item: PlacedRoute) -> bool:
+    """Whether the route belongs to a desk that gives cookies."""
+    desk = item.groups[-1].desk if item.groups else None
+    return desk is not None and desk.gives == "cookie"

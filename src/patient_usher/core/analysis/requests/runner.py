@@ -1,0 +1,88 @@
+"""Trying requests out: each probe in a world of its own, within a budget, each once only."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.requests.factory import Probe
+from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.replay import Replay, Send
+from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.document import Unusable
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.verify.record import Record, send_records
+
+BUDGET = 20_000
+"""How many requests are tried, where nobody says."""
+BASE = "https://service.example"
+
+
+class Run(NamedTuple):
+    """What came of a probe: every send, in order."""
+
+    probe: Probe
+    sends: tuple[Send, ...]
+    starts: int
+
+    @property
+    def exchanges(self) -> list[Exchange]:
+        """All of them: calls, preflights, redirects."""
+        return [x for send in self.sends for x in send.exchanges]
+
+    @property
+    def last(self) -> Exchange:
+        """What ended the last send."""
+        x = self.sends[-1].final
+        assert x is not None
+        return x
+
+    def records(self) -> list[Record]:
+        """Every exchange as the result writes it."""
+        return [record for send in self.sends for record in send_records(send, self.starts, [])]
+
+
+class Runner:
+    """Requests run through pipelines. ``tried`` counts them; when the budget is used up nothing more is run."""
+
+    def __init__(self, budget: int = BUDGET, base: str = BASE, seed: int = 0) -> None:
+        self.budget, self.base, self.seed = budget, base, seed
+        self.tried = 0
+        self.spent = False
+        """Whether something was left out, since the budget was used up."""
+        self._ready: dict[str, BoundTrace | None] = {}
+
+    def run(self, probe: Probe, blueprint: Blueprint) -> Run | None:
+        """What comes of a probe; None where it can't be sent there, or the budget is used up."""
+        if self.tried + probe.sent > self.budget:
+            self.spent = True
+            return None
+        prepared = self._prepared(probe, blueprint)
+        if prepared is None:
+            return None
+        self.tried += probe.sent
+        try:
+            sends = tuple(Replay(World(blueprint, self.seed), prepared.starts, prepared.entries).run())
+        except Unusable:  # a change that doesn't fit this pipeline
+            return None
+        return Run(probe, sends, prepared.starts) if sends else None
+
+    def _prepared(self, probe: Probe, blueprint: Blueprint) -> BoundTrace | None:
+        """A probe made ready, once: what is ready for a pipeline is for one that differs a little."""
+        key = repr(probe)
+        if key not in self._ready:
+            self._ready[key] = prepared(probe, blueprint, self.base)
+        return self._ready[key]
+
+
+def prepared(probe: Probe, blueprint: Blueprint, base: str) -> BoundTrace | None:
+    """A probe made ready for a pipeline; None where it doesn't fit it."""
+    doc: Any = probe.document(base)
+    try:
+        return prepare(read_spec(doc), doc, "tried", blueprint, _no_file, [])
+    except Unusable:
+        return None
+
+
+def _no_file(name: str) -> bytes:
+    raise OSError(f"{name} isn't wanted here")

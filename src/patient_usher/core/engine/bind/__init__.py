@@ -1,0 +1,1 @@
+"""A trace, made ready for a pipeline."""

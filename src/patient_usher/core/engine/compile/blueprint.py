@@ -1,0 +1,226 @@
+"""A blueprint: what loading makes of a pipeline's files. Compiled, frozen, without any state.
+
+It may be shared by every replay, variant, thread and process; a process gets it by pickling, which
+carries the document and makes the rest again. What a pipeline has become is a ``World``'s.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any, NamedTuple
+
+from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.engine.compile.router import Router
+from patient_usher.core.engine.flow.plan import Plan
+from patient_usher.core.model.answer_factory import ReadFile
+from patient_usher.core.model.document import Map, Path, Problem, Spot, Unusable
+from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.overlays import variant
+from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions
+from patient_usher.core.model.stage import Setup, Stage, Stateful
+
+REMEMBERED = 256
+"""How many changed blueprints a blueprint keeps, for when the same change comes again."""
+
+
+class Source(NamedTuple):
+    """What a blueprint is made of: all that it takes to make it again.
+
+    ``doc`` is the document with environments and other overlays laid on. ``read_file`` reads a file
+    that the document names; ``load_python`` finds the user's own code, None where it isn't allowed. ``sound`` holds
+    the schemas that have been looked through, by route: a variant looks only at those that it changes.
+    """
+
+    doc: Any
+    environment: tuple[str, ...]
+    read_file: ReadFile
+    load_python: Callable[[str], Any] | None
+    sound: dict[str, str]
+
+
+class Bearer(NamedTuple):
+    """What a token must say to count: for minting some that do."""
+
+    keys: tuple[str, ...] = ()
+    issuer: str | None = None
+    audience: str | None = None
+
+
+class Wallet(NamedTuple):
+    """How the pipeline's callers show who they are, as its stages ask for it."""
+
+    bearer: Bearer
+    key_place: tuple[str, str] | None
+
+
+@dataclass(frozen=True, eq=False, repr=False)
+class Blueprint:
+    """A pipeline ready to run.
+
+    ``options``: each stage's, by id, in the order of the file. ``plans``: by route id, and under None
+    the plan of what no route fits. ``keepers``: whatever has state; ``shared``: those of them whose
+    state all instances share. ``stages_at`` and ``routes_at``: where in the document each stands, by id.
+    """
+
+    source: Source
+    spec: PipelineSpec
+    options: Mapping[str, StageOptions]
+    setup: Setup
+    placed: Sequence[PlacedRoute]
+    stages: Mapping[str, Stage]
+    router: Router
+    plans: Mapping[str | None, Plan]
+    stateful: Mapping[Hashable, Stateful]
+    shared: frozenset[Hashable]
+    stages_at: Mapping[str, Path]
+    routes_at: Mapping[str, Path]
+    _variants: dict[str, Blueprint] = field(default_factory=dict)
+
+    def __reduce__(self) -> Any:
+        from patient_usher.core.engine.compile.compiler import compile_source
+
+        return compile_source, (self.source,)
+
+    def __repr__(self) -> str:
+        return f"<pipeline {self.name!r}: {len(self.options)} stages, {len(self.placed)} routes>"
+
+    @property
+    def name(self) -> str:
+        """The pipeline's name."""
+        return self.spec.name
+
+    @property
+    def environment(self) -> tuple[str, ...]:
+        """The environments laid on; production where there is none."""
+        return self.setup.environment
+
+    @property
+    def sequential(self) -> bool:
+        """Whether stages run one after the other, and don't wrap what is behind them."""
+        return self.spec.flow == "sequential"
+
+    @cached_property
+    def warnings(self) -> tuple[Problem, ...]:
+        """What can be used, but will hardly be meant."""
+        from patient_usher.core.engine.compile.warnings import warnings_of
+
+        return tuple(warnings_of(self))
+
+    # Others of its kind.
+
+    def changed(self, overlay: Mapping[str, Any]) -> Blueprint:
+        """The pipeline with an overlay laid on: stages, groups and routes by id. Raises Unusable.
+
+        The same change, made again, gives the same blueprint.
+        """
+        from patient_usher.core.engine.compile.compiler import overlaid
+
+        key = repr(overlay)
+        found = self._variants.get(key)
+        if found is None:
+            if len(self._variants) >= REMEMBERED:
+                self._variants.clear()
+            found = self._variants[key] = overlaid(self.source, overlay, "a change")
+        return found
+
+    def variant(self, **changes: Any) -> Blueprint:
+        """The pipeline with another ``order`` of server-wide stages, another ``flow``, or overlays by key.
+
+        Keys are the pipeline file's, with underscores for dashes. Raises Unusable, with no place in a file.
+        """
+        from patient_usher.core.engine.compile.compiler import compile_source
+
+        nowhere = Spot("variant", 1, 1)
+        wanted = Map(nowhere, ((key.replace("_", "-"), value) for key, value in changes.items()))
+        doc, problems = variant(self.source.doc, wanted)
+        if problems:
+            raise Unusable(problem._replace(spot=nowhere) for problem in problems)
+        return compile_source(self.source._replace(doc=doc))
+
+    # Where stages stand.
+
+    def order(self, item: PlacedRoute | None) -> list[str]:
+        """The ids of everything on a route's way, in running order, switched-off stages included."""
+        return running_order(self.spec, item)
+
+    @cached_property
+    def on_way(self) -> Mapping[str | None, frozenset[str]]:
+        """The ids of everything on a route's way, by route id; under None what no route fits."""
+        found: dict[str | None, frozenset[str]] = {item.route.id: frozenset(self.order(item)) for item in self.placed}
+        found[None] = frozenset(self.order(None))
+        return found
+
+    @cached_property
+    def unwatched(self) -> Mapping[str | None, Plan]:
+        """The plans, for exchanges whose journey nobody keeps."""
+        return {key: plan.unwatched(routed=key is not None) for key, plan in self.plans.items()}
+
+    def columns(self, *, switched_off: bool = False) -> list[str]:
+        """Every stage, the router and the handler, in an order that fits all routes.
+
+        ``switched_off``: those too that are switched off.
+        """
+        ids: dict[str, None] = {}
+        tail: dict[str, None] = {}
+        for item in [*self.placed, None]:
+            order = self.order(item)
+            cut = order.index("handler") if "handler" in order else len(order)
+            for part, target in ((order[:cut], ids), (order[cut:], tail)):
+                for id_ in part:
+                    if id_ in ("router", "handler") or switched_off or self.options[id_].enabled:
+                        target[id_] = None
+        return [*(id_ for id_ in ids if id_ not in tail), *tail]
+
+    # Callers, and what stages leave.
+
+    @cached_property
+    def wallet(self) -> Wallet:
+        """How callers show who they are: as the first stage that asks for it says."""
+        signing = [id_ for id_, key in self.setup.keys.items() if key.sign is not None]
+        bearer, key_place = Bearer(tuple(signing)), None
+        for options in reversed(list(self.options.values())):
+            for asked in options.credentials():
+                if asked.scheme == "bearer":
+                    keys = tuple(name for name in asked.keys if name in signing)
+                    bearer = Bearer(keys or bearer.keys, asked.issuer, asked.audience)
+                elif asked.scheme == "api-key":
+                    key_place = asked.place
+        return Wallet(bearer, key_place)
+
+    @cached_property
+    def _setters(self) -> dict[str, str]:
+        return {name: id_ for id_, options in self.options.items() if options.enabled for name in options.sets()}
+
+    def missing(self, name: str, x: Exchange) -> str:
+        """Words for a value that was never set: who should have set it."""
+        text = f"{name} was never set"
+        root, _, value = name.partition(".")
+        if root != "context":
+            return text
+        setter = self._setters.get(value)
+        if setter is None:
+            return f"{text}, and no stage of the pipeline sets it"
+        if any(step.id == setter for step in x.plan.steps):
+            return f"{text}; {setter} sets it, but had not run, or its case did not fit"
+        return f"{text}; {setter} sets it, but doesn't stand on the way of this route"
+
+
+def running_order(spec: PipelineSpec, item: PlacedRoute | None) -> list[str]:
+    """The ids of everything on a route's way, in running order, switched-off stages included."""
+    sequential = spec.flow == "sequential"
+
+    def listed(entries: Iterable[Any]) -> list[str]:
+        ids = [entry if entry == MARKER else entry["id"] for entry in entries]
+        return ids[::-1] if spec.listed == "innermost-first" and not sequential else ids
+
+    before: list[str] = listed(spec.stages)
+    after: list[str] = []
+    if sequential:
+        at = before.index(MARKER)
+        before, after = before[:at], before[at + 1 :]
+    if item is None:
+        return [*before, *after, "router"] if sequential else [*before, "router"]
+    inside = [id_ for group in item.groups for id_ in listed(group.stages)]
+    return [*before, "router", *inside, *listed(item.spec.stages), "handler", *after]

@@ -1,0 +1,1 @@
+"""Plans, and the two flows that walk them."""

@@ -1,0 +1,52 @@
+"""Nested flow: a stage wraps what is behind it.
+
+A stage that passes on gets a frame; frames leave innermost first. An error travels outwards through
+the frames, which are dropped on its way; the nearest error handler outside answers.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.engine.flow.plan import PlanStep
+from patient_usher.core.http.messages import Answer
+from patient_usher.core.model.exchange import Exchange
+
+catches_on_the_way_out = True
+"""Whether an error on the way out can still be caught."""
+
+
+def begin(x: Exchange) -> None:
+    """There is no answer until somebody answers."""
+
+
+def answered(x: Exchange, answer: Answer) -> None:
+    """The answer is whole as it is."""
+    x.answer = answer
+
+
+def raised(x: Exchange) -> None:
+    """An error and an answer are never there together."""
+    x.answer = None
+
+
+def path_of_error(x: Exchange, index: int) -> Iterator[PlanStep]:
+    """Outwards: every frame, innermost first, each dropped as the error passes."""
+    frames, journey = x.frames, x.journey
+    while frames:
+        step = frames.pop()
+        if step.way_error is not None:
+            yield step
+        elif journey is not None:
+            lost = step.way_out is not None
+            journey.append((step.id, "error", "skipped" if lost else "continued", x.now, None))
+
+
+def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:
+    """The error handler's answer takes the place of everything."""
+    x.answer = answer
+
+
+def fails_on_the_way_out(x: Exchange) -> bool:
+    """The error travels on outwards."""
+    return True

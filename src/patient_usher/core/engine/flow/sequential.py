@@ -1,0 +1,66 @@
+"""Sequential flow: stages run in the order of the list, onto one draft of the answer.
+
+Header work goes onto the draft at once; work for the way out is registered, and runs in reverse
+when the answer is sent. An error skips forward to the next error handler in the list; one placed
+before the point of failure never sees it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.engine.flow.plan import PlanStep
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Answer
+from patient_usher.core.model.exchange import Exchange
+
+_OF_THE_CONTENT = ("content-", "etag", "last-modified", "cache-control")
+"""What a draft says of an answer that an error has discarded."""
+
+
+catches_on_the_way_out = False
+"""Whether an error on the way out can still be caught."""
+
+
+def begin(x: Exchange) -> None:
+    """An empty draft."""
+    x.answer = Answer(200, Fields())
+
+
+def answered(x: Exchange, answer: Answer) -> None:
+    """The answer's fields go over those of the draft."""
+    fields = x.answer.fields.copy() if x.answer is not None else Fields()
+    fields.update(answer.fields)
+    x.answer = Answer(answer.status, fields, answer.body)
+
+
+def raised(x: Exchange) -> None:
+    """The draft stays: an error answer starts from it."""
+
+
+def path_of_error(x: Exchange, index: int) -> Iterator[PlanStep]:
+    """Forward: every error handler behind the point of failure. The router fails where the routes stand."""
+    plan = x.plan
+    if plan.steps[index].id == "router":
+        index = plan.routes_at - 1
+    for step in plan.steps[index + 1 :]:
+        if step.catches and (step.passes_over is None or not step.passes_over(x)):
+            yield step
+
+
+def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:
+    """The error handler's answer goes onto the draft, unless it starts anew."""
+    if not step.keeps_fields:
+        x.answer = answer
+        return
+    draft = Answer(200, x.answer.fields if x.answer is not None else Fields())
+    for prefix in _OF_THE_CONTENT:
+        draft.fields.drop_where(prefix)
+    x.answer = draft
+    answered(x, answer)
+
+
+def fails_on_the_way_out(x: Exchange) -> bool:
+    """An error in registered work is never caught, and the rest of that work is dropped."""
+    x.frames.clear()
+    return False

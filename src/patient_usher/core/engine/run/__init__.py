@@ -1,0 +1,1 @@
+"""What runs: the world, its clock, the walk of an exchange."""

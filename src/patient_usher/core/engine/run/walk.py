@@ -1,0 +1,405 @@
+"""The walk: one flat state machine that takes exchanges through their plans.
+
+Rules, as the design of the product states them:
+
+1. An exchange runs atomically until it waits.
+2. IN walks the plan. A stage that passes on gets a frame (nested flow), or registers its work
+   for the way out (sequential flow, where header work goes onto the draft answer at once).
+3. A stage that answers or raises has no frame. A skipped one does nothing.
+4. OUT pops frames, innermost first.
+5. ERROR goes along the flow's path of errors, until somebody answers.
+6. An error on the way out discards the answer; the flow says whether anybody may catch it.
+7. Nobody catches: a bare 500 with an empty body, no frame leaves.
+8. A slip that does neither stalls until the caller's patience is over. One that does both seals
+   its answer, which leaves at once; what is behind runs on as a shadow.
+9. Every entered stage is told ``done`` once, innermost first, when all of the exchange is over.
+
+Which effect is legal on which way stands in ``model.effects.LEGAL``; ``_ON_THE_WAY_IN`` below says
+what each that isn't plain does. Waiting, deadlines and shadows are in ``waiting``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from patient_usher.core.engine.flow.plan import PlanStep
+from patient_usher.core.engine.run import suspension
+from patient_usher.core.engine.run.clock import Clock
+from patient_usher.core.http.dates import MICROSECONDS, http_date
+from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import Answer, finish
+from patient_usher.core.model.effects import (
+    NOTHING,
+    AnswerAndPass,
+    Deadline,
+    Hold,
+    IllegalEffect,
+    Nothing,
+    Refused,
+    Wait,
+)
+from patient_usher.core.model.errors import Fault, MissingValue, Raised
+from patient_usher.core.model.exchange import Exchange
+
+_FRESH: Any = object()
+"""Stands for the effect of a step that has not been entered yet."""
+
+
+class Walk:
+    """Exchanges under way.
+
+    ``on_finished(x)`` is called when the caller has its answer (or has given up), ``on_over(x)``
+    when nothing of the exchange runs any more. ``missing(name, x)`` words the error for a value
+    that was never set.
+    """
+
+    def __init__(
+        self,
+        clock: Clock,
+        on_finished: Callable[[Exchange], None],
+        on_over: Callable[[Exchange], None],
+        missing: Callable[[str, Exchange], str],
+    ) -> None:
+        self.clock = clock
+        self.on_finished = on_finished
+        self.on_over = on_over
+        self.missing = missing
+        self._second = -1
+        self._date = ""
+
+    def start(self, x: Exchange, patience: int) -> None:
+        """Let an exchange arrive."""
+        x.patience_ends = x.at + patience
+        if x.plan.drafts:
+            x.plan.flow.begin(x)
+        self.go_on(x)
+
+    # IN.
+
+    def wake(self, x: Exchange, epoch: int) -> None:
+        """A wait is over. The wake-up of an exchange that was cancelled meanwhile is dropped."""
+        if x.epoch != epoch:
+            return
+        x.waits = False
+        resume, x.resume = x.resume, None
+        x.now = self.clock.now
+        assert resume is not None
+        try:
+            effect = resume(x)
+        except (Fault, MissingValue) as fault:
+            effect = self.raised_by(fault, x)
+        self.go_on(x, effect)
+
+    def go_on(self, x: Exchange, effect: Any = _FRESH) -> None:
+        """IN, from where the exchange is: until it waits, stalls or is sent."""
+        now = x.now = self.clock.now
+        steps = x.plan.steps
+        journey, frames, index = x.journey, x.frames, x.index
+        while True:
+            step = steps[index]
+            if effect is _FRESH:
+                if step.passes_over is not None and (reason := step.passes_over(x)) is not None:
+                    if reason and journey is not None:
+                        journey.append((step.id, "in", "skipped", now, {"why": reason}))
+                    index += 1
+                    continue
+                if step.done is not None:
+                    x.done.append(step.done)
+                way_in = step.way_in
+                try:
+                    effect = None if way_in is None else way_in(x)
+                except (Fault, MissingValue) as fault:
+                    effect = self.raised_by(fault, x)
+            if effect is None:
+                if journey is not None:
+                    journey.append((step.id, "in", "continued", now, x.note))
+                    x.note = None
+                    if step.framed:
+                        frames.append(step)
+                elif step.acts_later:
+                    frames.append(step)
+                if step.marks and not self._mark(x, step, index):
+                    return
+                index += 1
+                effect = _FRESH
+                continue
+            x.index = index
+            if effect.__class__ is Answer:
+                self._answer(x, step, effect)
+                return
+            act = _ON_THE_WAY_IN.get(effect.__class__)
+            if act is None:
+                raise IllegalEffect(step.id, "in", effect)
+            if not act(self, x, step, effect):
+                return
+            index, effect = x.index, _FRESH
+
+    def _mark(self, x: Exchange, step: PlanStep, index: int) -> bool:
+        """Sequential flow: header work, done on the draft at once. Whether the exchange goes on."""
+        assert step.way_out is not None
+        try:
+            step.way_out(x)
+            x.note = None
+            return True
+        except (Fault, MissingValue) as fault:
+            x.note = None
+            x.index = index
+            self.raise_at(x, step, self.raised_by(fault, x), "out")
+            return False
+
+    def _answer(self, x: Exchange, step: PlanStep, answer: Answer) -> None:
+        if x.journey is not None:
+            x.journey.append((step.id, "in", "answered", x.now, x.note))
+        x.note = None
+        x.plan.flow.answered(x, answer)
+        x.answered_by = step.id
+        self.leave(x)
+
+    def _refuse(self, x: Exchange, step: PlanStep, refused: Refused) -> None:
+        x.refused_by, x.why = refused.by or step.id, refused.why
+        self._answer(x, step, refused.answer)
+
+    def _raise(self, x: Exchange, step: PlanStep, error: Raised) -> None:
+        if step.raises or not answered_at_once(x, step, error):
+            self.raise_at(x, step, error, "in")
+        else:
+            self._answer(x, step, error.plainly())
+
+    def _do_nothing(self, x: Exchange, step: PlanStep, effect: Nothing) -> None:
+        write(x, step, "in", "nothing")
+        suspension.stall(self, x)
+
+    # ERROR.
+
+    def give_up(self, x: Exchange, step: PlanStep, error: Raised) -> None:
+        """A stage refuses after it has passed the request on: its time is over."""
+        if answered_at_once(x, step, error):
+            write(x, step, "out", "answered")
+            x.plan.flow.answered(x, error.plainly())
+            x.answered_by = step.id
+            self.leave(x)
+        else:
+            self.raise_at(x, step, error, "out")
+
+    def raised_by(self, fault: Fault | MissingValue, x: Exchange) -> Raised:
+        """What a stage that was stopped half-way raises."""
+        if isinstance(fault, Fault):
+            return fault.error
+        return Raised("MissingValue", self.missing(str(fault.args[0]), x))
+
+    def raise_at(self, x: Exchange, step: PlanStep, error: Raised, way: str) -> None:
+        """An error is raised, and finds who catches it; then the answer leaves."""
+        if x.journey is not None:
+            write(x, step, way, "raised")
+        note_error(x, error, step.id)
+        if self.travel(x, x.index):
+            self.leave(x)
+
+    def travel(self, x: Exchange, index: int) -> bool:
+        """Take the error to whoever catches it. False where a slip swallowed it."""
+        flow = x.plan.flow
+        for step in flow.path_of_error(x, index):
+            error = x.raising
+            assert error is not None
+            try:
+                effect = step.way_error(x, error)
+            except (Fault, MissingValue) as fault:
+                effect = self.raised_by(fault, x)
+            kind = effect.__class__
+            if effect is None:
+                write(x, step, "error", "continued")
+            elif kind is Answer or kind is Refused:
+                if x.journey is not None:
+                    write(x, step, "error", "caught")
+                error.caught_by = step.id
+                flow.caught(x, step, effect.answer if kind is Refused else effect)
+                x.answered_by = step.id
+                return True
+            elif kind is Raised:
+                write(x, step, "error", "raised")
+                note_error(x, effect, step.id)
+            elif effect is NOTHING:
+                write(x, step, "error", "nothing")
+                suspension.stall(self, x)
+                return False
+            else:
+                raise IllegalEffect(step.id, "error", effect)
+        crash(x)
+        return True
+
+    # OUT.
+
+    def leave(self, x: Exchange) -> None:
+        """OUT: the frames' way out, then the wire."""
+        frames, journey = x.frames, x.journey
+        while frames:
+            step = frames.pop()
+            effect = None
+            if step.way_out is not None:
+                try:
+                    effect = step.way_out(x)
+                except (Fault, MissingValue) as fault:
+                    effect = self.raised_by(fault, x)
+            if effect is None:
+                if journey is not None:
+                    journey.append((step.id, "out", "continued", x.now, x.note))
+                    x.note = None
+                continue
+            if not self._on_the_way_out(x, step, effect):
+                return
+        self._send(x)
+
+    def _on_the_way_out(self, x: Exchange, step: PlanStep, effect: Any) -> bool:
+        """A stage does something else than pass the answer on. Whether the rest goes on leaving."""
+        kind = effect.__class__
+        registered = kind is Raised and effect.why is not None and not x.plan.flow.catches_on_the_way_out
+        if registered:  # nobody could catch it, and it is no fault: the stage answers for itself
+            x.refused_by, x.why = effect.by or step.id, effect.why
+        if kind is Refused or registered or (kind is Raised and answered_at_once(x, step, effect)):
+            if kind is Refused:
+                x.refused_by, x.why = effect.by or step.id, effect.why
+            effect = effect.answer if kind is Refused else effect.plainly()
+            kind = Answer
+        if kind is Answer:
+            write(x, step, "out", "answered")
+            x.answer, x.answered_by = effect, step.id
+            return True
+        if kind is Raised:
+            write(x, step, "out", "raised")
+            note_error(x, effect, step.id)
+            if x.plan.flow.fails_on_the_way_out(x):
+                return self.travel(x, 0)
+            crash(x)
+            return True
+        if effect is NOTHING:
+            write(x, step, "out", "nothing")
+            suspension.stall(self, x)
+            return False
+        raise IllegalEffect(step.id, "out", effect)
+
+    # The end.
+
+    def date(self) -> str:
+        """The present second, as a Date field says it."""
+        second = self.clock.now // MICROSECONDS
+        if second != self._second:
+            self._second, self._date = second, http_date(self.clock.now)
+        return self._date
+
+    def _send(self, x: Exchange) -> None:
+        if x.shadow_of is not None:
+            suspension.end_shadow(self, x)
+            return
+        x.state = suspension.SENT
+        if x.gave_up:
+            x.answer = None
+        else:
+            answer = x.answer
+            assert answer is not None
+            now = x.finished = self.clock.now
+            date = self._date if now // MICROSECONDS == self._second else self.date()
+            finish(x.request.method, answer, date)
+            x.outcome = _outcome(x)
+            self.on_finished(x)
+        self.close(x)
+
+    def close(self, x: Exchange) -> None:
+        """One part of the exchange is over; with the last, everybody is told."""
+        x.live -= 1
+        if x.live:
+            return
+        if x.done:
+            for done in reversed(x.done):
+                done(x, x.outcome)
+        self.on_over(x)
+
+
+def write(x: Exchange, step: PlanStep, way: str, did: str) -> None:
+    """A line of the journey, with the note that the stage has left for it."""
+    if x.journey is not None:
+        x.journey.append((step.id, way, did, x.now, x.note))
+    x.note = None
+
+
+def note_error(x: Exchange, error: Raised, by: str) -> None:
+    """An error is under way from now on."""
+    error.raised_by = by
+    owner = x.shadow_of or x
+    owner.errors += (error,)
+    x.raising = error
+    x.refused_by, x.why = (error.by or by, error.why) if error.why else (None, None)
+    x.plan.flow.raised(x)
+
+
+def answered_at_once(x: Exchange, step: PlanStep, error: Raised) -> bool:
+    """Whether a refusal is answered by the stage itself (``refuse: answer``); who refused is noted."""
+    if error.why is None or step.raises:
+        return False
+    x.refused_by, x.why = error.by or step.id, error.why
+    return True
+
+
+def crash(x: Exchange) -> None:
+    """Nobody caught it: what its type declares, answered plainly, or the server's own answer."""
+    x.frames.clear()
+    error = x.raising
+    if x.plan.answers and error is not None and error.status is not None:
+        x.answer, x.answered_by = error.plainly(), error.raised_by
+        return
+    if error is not None and x.journey is not None:
+        error.because = why_uncaught(x, error)
+    uncaught = x.plan.uncaught
+    x.answer, x.answered_by = uncaught.answer(x) if uncaught is not None else Answer(500, Fields()), "server"
+
+
+def why_uncaught(x: Exchange, error: Raised) -> str:
+    """Why no error handler answered this error, in words."""
+    steps = [step.id for step in x.plan.steps]
+    handlers = [step for step in x.plan.steps if step.stage.catches_errors]
+    if not handlers:
+        return "no error handler stands on its way"
+    if any(step.id == error.raised_by for step in handlers):
+        return f"{error.raised_by} failed itself"
+    names = " and ".join(step.id for step in handlers)
+    if not x.plan.flow.catches_on_the_way_out and any(
+        step == error.raised_by and way == "out" for step, way, *_ in (x.journey or ())[-1:]
+    ):
+        return "what fails in work on the way out is past every error handler"
+    if any(step.passes_over is not None and step.passes_over(x) for step in handlers):
+        return f"{names} passes this request over (only, except)"
+    at = steps.index(error.raised_by) if error.raised_by in steps else len(steps)
+    if x.plan.drafts and all(steps.index(step.id) < at for step in handlers):
+        return f"{names} stands in front of {error.raised_by}, and errors skip forward"
+    return f"{names} doesn't stand around {error.raised_by}"
+
+
+_ON_THE_WAY_IN: dict[type, Callable[[Walk, Exchange, PlanStep, Any], bool | None]] = {
+    Answer: Walk._answer,
+    Refused: Walk._refuse,
+    Raised: Walk._raise,
+    Nothing: Walk._do_nothing,
+    Deadline: suspension.set_deadline,
+    Wait: suspension.park,
+    Hold: suspension.hold,
+    AnswerAndPass: suspension.answer_and_pass,
+}
+"""What each effect does on the way in, and whether the walk then goes on to the next step."""
+
+
+def _outcome(x: Exchange) -> str:
+    if x.answered_by == "handler" and not (x.slipped or x.errors):
+        return "handled"
+    if x.slipped:
+        return "answered-twice"
+    if x.timed_out:
+        return "timed-out"
+    if x.answered_by == "server":
+        return "crashed"
+    if x.refused_by == "handler":
+        return "errored"  # a desk's own refusal
+    if x.refused_by is not None:
+        return "unrouted" if x.refused_by == "router" else "short-circuited"
+    if x.errors and x.answered_by in (x.errors[-1].caught_by, x.errors[-1].raised_by):
+        return "errored"
+    return "handled" if x.answered_by == "handler" else "short-circuited"

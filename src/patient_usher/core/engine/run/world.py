@@ -1,0 +1,125 @@
+"""A world: what a pipeline has become. Made fresh for every replay.
+
+It owns all that one exchange leaves for the next: the state of stages, desks, records and handlers by
+instance, the spread over instances, the callers' own memory, the time, and randomness. A change puts
+another blueprint into it and carries the states over; nothing else survives.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.run.front_proxy import FrontProxy
+from patient_usher.core.http.messages import Request
+from patient_usher.core.model.exchange import Exchange, Memory
+from patient_usher.core.model.stage import Stateful
+
+if TYPE_CHECKING:
+    from random import Random
+
+
+class World:
+    """The state of a pipeline in the middle of a replay.
+
+    ``memories`` holds each instance's states, by key. ``now`` is when the last replay in it ended, None
+    before the first. ``callers`` are the trace's, with their cookies and caches; ``kept`` the values kept
+    from answers. Everything random comes from ``seed``.
+    """
+
+    def __init__(self, blueprint: Blueprint, seed: int = 0) -> None:
+        self.seed = seed
+        self.now: int | None = None
+        self.exchanges = 0
+        self.callers: dict[str, Any] = {}
+        self.kept: dict[str, Any] = {}
+        self._random: Random | None = None
+        self._arrivals = 0
+        self.memories: list[Memory] = []
+        self.blueprint = blueprint
+        self._take(blueprint)
+
+    def change(self, overlay: Mapping[str, Any]) -> None:
+        """Later exchanges walk another blueprint's plans; state stays. Raises Unusable."""
+        self._take(self.blueprint.changed(overlay))
+
+    def _take(self, blueprint: Blueprint) -> None:
+        """Go on with this blueprint. Exchanges under way keep the memory that they came to."""
+        before = self.memories
+        old: Mapping[Any, Stateful] = self.blueprint.stateful if before else {}
+        self.memories = []
+        for instance in range(blueprint.spec.deployment.instances):
+            memory: Memory = {}
+            for key, keeper in blueprint.stateful.items():
+                if instance and key in blueprint.shared:
+                    memory[key] = self.memories[0][key]
+                elif instance < len(before) and type(old.get(key)) is type(keeper):
+                    memory[key] = keeper.migrate(old[key], before[instance][key])
+                else:
+                    memory[key] = keeper.fresh(self.seed)
+            self.memories.append(memory)
+        self.blueprint = blueprint
+        self._front = FrontProxy(blueprint.spec.deployment)
+        self._plain = self._front.plain
+        self._find = blueprint.router.find
+        self._plans, self._unwatched = blueprint.plans, blueprint.unwatched
+        self._environment = blueprint.setup.environment
+        self._only = self.memories[0] if len(self.memories) == 1 else None
+
+    def savings(self) -> list[str]:
+        """What stages have saved, in a line for each sort."""
+        states: dict[type, list[Any]] = {}
+        for key, keeper in self.blueprint.stateful.items():
+            if hasattr(keeper, "savings"):
+                apart = self.memories[:1] if key in self.blueprint.shared else self.memories
+                states.setdefault(type(keeper), []).extend(memory[key] for memory in apart)
+        lines = (kind.savings(found) for kind, found in states.items())  # type: ignore[attr-defined]
+        return sorted(line for line in lines if line)
+
+    # Arrivals.
+
+    def admit(self, id_: str, request: Request, at: int, *, watched: bool = True) -> Exchange:
+        """A new exchange at its place in front of the first stage. Of one that isn't ``watched`` no journey is kept."""
+        self.exchanges += 1
+        x = Exchange(self.exchanges, id_, request, at)
+        if self._plain:
+            url = request.url
+            x.scheme, x.host, x.address = url.scheme, url.host, request.peer
+        else:
+            self._front.receive(x)
+            request = x.request
+        plans = self._unwatched
+        if watched:
+            x.journey, x.log = [], []
+            plans = self._plans
+        route, values, allowed = self._find(request.method, request.url)
+        x.environment = self._environment
+        memory = self._only
+        if memory is None:
+            x.instance = self._instance(x.address)
+            memory = self.memories[x.instance]
+        x.memory = memory
+        if route is not None:
+            x.route = route
+            x.path_values = values
+            x.plan = plans[route.id]
+        else:
+            x.plan = plans[None]
+            x.allowed = allowed
+        return x
+
+    def _instance(self, address: str) -> int:
+        count, spread = len(self.memories), self.blueprint.spec.deployment.spread
+        if spread == "by-address":
+            import hashlib
+
+            return int.from_bytes(hashlib.sha256(address.encode()).digest()[:4], "big") % count
+        if spread == "random":
+            if self._random is None:
+                from random import Random
+
+                self._random = Random(self.seed)
+            return self._random.randrange(count)
+        self._arrivals += 1
+        return (self._arrivals - 1) % count

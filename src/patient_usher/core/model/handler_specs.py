@@ -1,0 +1,143 @@
+"""What stands at the end of a pipeline: made-up answers, raised errors, handlers, records, desks."""
+
+from typing import Annotated, Any, ClassVar, Literal
+
+from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
+
+from patient_usher.core.model.header_rules import AnswerFields, CookieName
+from patient_usher.core.model.matcher import When
+from patient_usher.core.model.templates import parse_prefix
+from patient_usher.core.model.text_types import Duration, Model, Names, Or, Size, Status, exactly_one, show, wrong
+from patient_usher.core.model.values import Filled, FilledText
+
+
+class AnswerSpec(Model):
+    """A made-up answer. At most one of json, text, file, size is its content."""
+
+    BODIES: ClassVar[tuple[str, ...]] = ("json_", "text", "file", "size")
+
+    status: Status | None = None
+    headers: AnswerFields = Field(default_factory=dict)
+    json_: Filled = Field(default=None, alias="json")
+    text: FilledText | None = None
+    file: str | None = None
+    size: Size | None = None
+
+    @model_validator(mode="after")
+    def _one_body(self) -> "AnswerSpec":
+        exactly_one(self, self.BODIES, "the answer's content", at_most=True)
+        return self
+
+    @property
+    def has_body(self) -> bool:
+        """Whether any content is given."""
+        return any(name in self.model_fields_set for name in self.BODIES)
+
+
+class RaiseSpec(Model):
+    """An error to raise. ``message``, ``where`` and ``cause`` are its private part."""
+
+    type: str
+    message: FilledText = ""
+    where: str = ""
+    cause: str = ""
+    stack: str = ""
+
+
+RaiseOf = Annotated[
+    RaiseSpec,
+    BeforeValidator(lambda value: {"type": value} if isinstance(value, str) else value),
+    Or({"type": "string"}),
+]
+
+
+class HandlerCase(Model):
+    """What a handler does where ``when`` fits."""
+
+    when: When | None = None
+    answer: AnswerSpec | None = None
+    raise_: RaiseOf | None = None
+    busy_for: Duration = 0
+
+    @model_validator(mode="after")
+    def _one(self) -> "HandlerCase":
+        exactly_one(self, ("answer", "raise_"), "the case")
+        return self
+
+
+class HandlerSpec(Model):
+    """The stand-in for the code at the end of the pipeline."""
+
+    DOES: ClassVar[tuple[str, ...]] = ("answer", "raise_", "cases", "echo", "python", "records")
+
+    answer: AnswerSpec | None = None
+    raise_: RaiseOf | None = None
+    cases: list[HandlerCase] | None = None
+    echo: Literal[True] | None = None
+    python: str | None = None
+    records: str | None = None
+    do: Literal["list", "read", "create", "replace", "remove"] | None = None
+    busy_for: Duration = 0
+    log: Names = Field(default_factory=list)
+    fails_every: Annotated[int, Field(ge=1)] | None = None
+    ranges: bool = False
+
+    @model_validator(mode="after")
+    def _one(self) -> "HandlerSpec":
+        names = self.DOES
+        if self.cases is not None or self.fails_every is not None:  # answer is then what else happens
+            others = ("raise_",) if self.cases is not None else ("answer", "cases", "echo", "python", "records")
+            exactly_one(self, ("cases", *others) if self.cases is not None else others, "the handler")
+        else:
+            exactly_one(self, names, "the handler")
+        if (self.records is None) != (self.do is None):
+            raise wrong("records and do belong together", "write {records: NAME, do: list}, say")
+        if self.ranges and self.answer is None and self.do not in ("list", "read"):
+            raise wrong("ranges are of what can be read", "give the handler an answer, or records to list or read")
+        return self
+
+
+class DeskSpec(Model):
+    """Sign-up, sign-in, refresh and sign-out under a group's prefix."""
+
+    at: Annotated[Any, BeforeValidator(parse_prefix), WithJsonSchema({"type": "string"})]
+    gives: Literal["token", "cookie"] = "token"
+    keys: str | None = None
+    lasts: Duration = 15 * 60_000_000
+    renewable_for: Duration = 7 * 86_400_000_000
+    issuer: str | None = None
+    audience: str | None = None
+    cookie: CookieName = "session"
+    same_site: Literal["Lax", "Strict", "None"] = "Lax"
+    path: str = "/"
+    domain: str | None = None
+    max_age: Duration | None = None
+    signed_up_as: Names = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _has_keys(self) -> "DeskSpec":
+        if self.gives == "token" and self.keys is None:
+            raise wrong(
+                "the desk gives tokens but names no keys to sign them with",
+                "add keys: NAME, from signing-keys",
+            )
+        return self
+
+
+class RecordsSpec(Model):
+    """A stand-in data store."""
+
+    key: str = "id"
+    ids: str = "{n}"
+    unique: dict[str, str] = Field(default_factory=dict)
+    rows: list[dict[str, Any]] = Field(default_factory=list)
+    from_: str | None = Field(default=None, alias="from")
+
+    @model_validator(mode="after")
+    def _shape(self) -> "RecordsSpec":
+        if "{n}" not in self.ids:
+            raise wrong(
+                f"the id pattern {show(self.ids)} gives every record the same id",
+                "put {n} where the number goes",
+            )
+        return self

@@ -1,0 +1,78 @@
+"""What exploring a pipeline came to, for people."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.explore import Case, Explored
+from patient_usher.core.model.enumerations import OUTCOMES
+from patient_usher.output.replay_view import WIDTH
+from patient_usher.output.terminal import Line, line
+from patient_usher.output.yaml_snippet import yaml_of
+
+
+def told(explored: Explored) -> Iterator[Line]:
+    """The cases of each route, what never happened, and statements that break."""
+    hit = len(explored.coverage.possible) - len(explored.coverage.missing)
+    counted = f"{len(explored.cases)} ways to end, {hit} of {len(explored.coverage.possible)} declared things happened"
+    yield line((explored.blueprint.name, "title"))
+    yield line((f"{counted}; {explored.tried:,} requests tried, seed {explored.seed}", "dim"))
+    lines = {item.route.id: f"{item.route.method} {item.route.template.text}" for item in explored.blueprint.placed}
+    for route, cases in explored.by_route().items():
+        yield []
+        by = sorted({case.answered_by for case in cases if case.answered_by})
+        head = f"{lines.get(route or '', 'any other path or method')}, answered by {' or '.join(by) or 'nobody'}"
+        yield line((route or "no route", "name"), (f"  {head}", "dim"))
+        for case in cases:
+            yield _case(case, explored.cases[case][0])
+        if route is not None and not any(case.handler for case in cases):
+            yield line(("  ✗ nothing that was tried reached its handler", "bad"))
+    yield from _never(explored)
+    yield from _broken(explored)
+
+
+def _case(case: Case, times: int) -> Line:
+    status = str(case.status) if case.status else "—"
+    who = case.answered_by or "nobody"
+    if case.refused_by and case.refused_by != case.answered_by:
+        who += f", refused by {case.refused_by}"
+    end = f" ({case.why})" if case.why else f" ({case.cache})" if case.cache else ""
+    slip = case.outcome if case.outcome in ("stalled", "crashed", "answered-twice", "abandoned") else ""
+    words = f"  {OUTCOMES[slip]}" if slip else ""
+    reached = "handler ran" if case.handler else ""
+    told = f"{who}{end}"
+    return line(
+        "  ", (f"{status:>3}", _style(case)), f"  {told:<58}", (f"{reached:<12}", "dim"),
+        (f"{times:>6} ×", "dim"), (words, "bad"),
+    )  # fmt: skip
+
+
+def _style(case: Case) -> str:
+    return "bad" if not case.status or case.status >= 500 else "raised" if case.status >= 400 else "good"
+
+
+def _never(explored: Explored) -> Iterator[Line]:
+    missing: dict[str, list[str]] = {}
+    for _, id_, name in explored.coverage.missing:
+        missing.setdefault(id_, []).append(name)
+    yield []
+    if not missing:
+        yield line(("✓ ", "good"), "everything that is declared happened")
+        return
+    yield line(("declared, and never happened in what was tried", "raised"))
+    for id_, names in missing.items():
+        for at, part in enumerate(textwrap.wrap(", ".join(names), WIDTH - 22, break_on_hyphens=False)):
+            yield line("  ", (f"{'' if at else id_:<18}", "name"), f"  {part}")
+
+
+def _broken(explored: Explored) -> Iterator[Line]:
+    yield []
+    if not explored.broken:
+        yield line(("✓ ", "good"), "every statement held in all of it")
+    for one in explored.broken:
+        yield line(("✗ always ", "bad"), (one.id, "name"), f": {one.why}"[: WIDTH - 12 - len(one.id)])
+        document = one.probe.document("")
+        callers = {"callers": document["callers"]} if "callers" in document else {}
+        for text in yaml_of({**callers, "requests": document["requests"]}).splitlines():
+            yield line((f"    {text}", "field"))

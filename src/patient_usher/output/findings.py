@@ -1,0 +1,262 @@
+"""What a check came to: for people, as one JSON document, and as SARIF 2.1.0."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple
+
+from patient_usher.core.analysis.compare import Comparison, compared
+from patient_usher.core.analysis.findings.check import Checked, Finding, variant_of
+from patient_usher.core.analysis.findings.rule import Rule
+from patient_usher.core.analysis.findings.witness import caught
+from patient_usher.core.verify.telling import without_secrets
+from patient_usher.output.comparison import Sides, worked
+from patient_usher.output.replay_view import WIDTH
+from patient_usher.output.terminal import Line, line
+from patient_usher.output.yaml_snippet import yaml_of
+
+Record = dict[str, Any]
+MARKS = {"error": ("✗", "bad"), "warning": ("✗", "raised"), "advice": ("•", "dim")}
+
+
+class Proof(NamedTuple):
+    """A finding's witness worked through: as a trace, and what came of it as it is and mended."""
+
+    trace: dict[str, Any]
+    as_is: list[Record]
+    mended: list[Record]
+    comparison: Comparison
+
+
+def proof(checked: Checked, finding: Finding) -> Proof | None:
+    """The witness of a finding; None where the reasoning needs none."""
+    if finding.as_is is None or finding.mended is None:
+        return None
+    name = finding.where.replace("@", "-")[:60]
+    trace = caught(name, finding.as_is, finding.mended, checked.blueprint, finding.cure, checked.base)
+    ids = [request["id"] for request in trace["requests"] if "send" in request]
+    before, after = (_named(run.records(), ids) for run in (finding.as_is, finding.mended))
+    return Proof(trace, before, after, compared(before, after))
+
+
+def _named(records: list[Record], ids: Sequence[str]) -> list[Record]:
+    """The records with the ids that the witness has as a trace."""
+    own = list(dict.fromkeys(record["request_id"] for record in records))
+    names = dict(zip(own, ids, strict=False))
+    told = []
+    for record in without_secrets(records):
+        name = names.get(record["request_id"], record["request_id"])
+        told.append({**record, "id": name + record["id"].removeprefix(record["request_id"]), "request_id": name})
+    return told
+
+
+# For people.
+
+
+def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
+    """Every finding with its proof; ``command`` is how to ask for a mend."""
+    yield line((checked.blueprint.name, "title"))
+    yield line((headline(checked), "dim"))
+    for finding in checked.findings:
+        if finding.known is None:
+            yield []
+            yield from _whole(checked, finding, command)
+    known = [finding for finding in checked.findings if finding.known is not None]
+    if known:
+        yield []
+        yield line(("accepted on purpose", "dim"))
+        for finding in known:
+            yield line("  ", (finding.where, "name"), (f"  {finding.known}", "dim"))
+    if not checked.whole:
+        yield []
+        yield line(("the budget was used up: --budget N tries more", "raised"))
+
+
+def headline(checked: Checked) -> str:
+    """How many findings there are, and how much was tried."""
+    open_ = [finding for finding in checked.findings if finding.known is None]
+    count = f"{len(open_)} finding{'' if len(open_) == 1 else 's'}" if open_ else "no findings"
+    known = len(checked.findings) - len(open_)
+    accepted = f", {known} accepted" if known else ""
+    return f"{count}{accepted}; {checked.tried:,} requests tried, {checked.budget:,} at most"
+
+
+def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
+    mark, style = MARKS[finding.rule.level]
+    spot = str(finding.spot(checked.blueprint.source.doc))
+    head = f"{mark} {finding.where}"
+    yield line((head, style), (f"  {finding.rule.level}", "dim"), (spot.rjust(WIDTH - len(head) - 9), "dim"))
+    yield from _wrapped(finding.suspicion.happens, "  ", "name")
+    yield from _wrapped(finding.rule.matters, "  ", "dim")
+    yield line(("  mend   ", "good"), finding.mend.words)
+    if command:
+        yield line((f"         {command} --mend {finding.where}", "dim"))
+    found = proof(checked, finding)
+    if found is None:
+        yield line(("  proof  ", "good"), ("by the file alone: no request can tell", "dim"))
+        return
+    yield line(("  proof  ", "good"), ("these requests, which a trace may have", "dim"))
+    yield from _request_lines(found.trace)
+    groups = found.comparison.groups
+    if groups:
+        yield []
+        sides = Sides(("as it is", "mended"), found.as_is, found.mended)
+        for number, id_ in enumerate(_telling(found, sides, groups[0].example)):
+            if number:
+                yield []
+            yield from worked(found.comparison, id_, sides)
+
+
+def _telling(found: Proof, sides: Sides, worst: str) -> list[str]:
+    """The exchanges that show it: the worst; of a call that never came, before it the preflight that kept it away."""
+    ids = [difference.id for difference in found.comparison.differs]
+    a, b = sides.pair(worst)
+    if a is None or b is None or (a["journey"] and b["journey"]):
+        return [worst]
+    pairs = {id_: sides.pair(id_) for id_ in ids if id_.startswith(f"{a['request_id']}/")}
+    came = [id_ for id_, pair in pairs.items() if all(one is not None and one["journey"] for one in pair)]
+    return [*came[:1], worst]
+
+
+def _request_lines(trace: dict[str, Any]) -> Iterator[Line]:
+    callers = {"callers": trace["callers"]} if "callers" in trace else {}
+    for text in yaml_of({**callers, "requests": trace["requests"]}, deep=2).splitlines():
+        inner = " " * (len(text) - len(text.lstrip()) + 4)
+        for part in textwrap.wrap(text, WIDTH - 9, subsequent_indent=inner, break_on_hyphens=False) or [""]:
+            yield line((f"         {part}", "field"))
+
+
+def _wrapped(text: str, indent: str, style: str) -> Iterator[Line]:
+    for part in textwrap.wrap(text, WIDTH - len(indent), break_on_hyphens=False):
+        yield line(indent, (part, style))
+
+
+def explained(rule: Rule, checked: Checked) -> Iterator[Line]:
+    """A page of the manual: what, why, the mend, and a tiny example with what a check finds there."""
+    yield line((rule.code, "title"), (f"  {rule.level}", "dim"))
+    yield from _wrapped(f"{rule.says[0].upper()}{rule.says[1:]}.", "", "name")
+    yield []
+    yield from _wrapped(rule.matters, "", "")
+    yield from _wrapped(rule.mend, "", "good")
+    yield []
+    yield line(("For example:", "title"))
+    for text in rule.example.strip().splitlines():
+        yield line((f"  {text}", "field"))
+    for finding in checked.findings:
+        yield []
+        yield from _whole(checked, finding, "")
+
+
+# For programs.
+
+
+def document(checked: Checked) -> dict[str, Any]:
+    """As JSON says it (findings/1)."""
+    return {
+        "patient-usher": "findings/1",
+        "pipeline": checked.blueprint.name,
+        "tried": checked.tried,
+        "whole": checked.whole,
+        "findings": [_entry(checked, finding) for finding in checked.findings],
+    }
+
+
+def _entry(checked: Checked, finding: Finding) -> dict[str, Any]:
+    found = proof(checked, finding)
+    spot = finding.spot(checked.blueprint.source.doc)
+    differs = found.comparison.differs if found is not None else ()
+    return {
+        "code": finding.rule.code,
+        "level": finding.rule.level,
+        "stage": finding.suspicion.stage,
+        "route": finding.suspicion.route,
+        "at": {"file": spot.file, "line": spot.line, "column": spot.column},
+        "happens": finding.suspicion.happens,
+        "matters": finding.rule.matters,
+        "mend": finding.mend.words,
+        "change": variant_of(checked.blueprint, finding.cure),
+        "known": finding.known,
+        "witness": found.trace if found is not None else None,
+        "differs": [{"id": one.id, "what": one.what, "now": one.a, "mended": one.b} for one in differs],
+    }
+
+
+_SARIF_LEVELS = {"error": "error", "warning": "warning", "advice": "note"}
+
+
+def sarif(checked: Checked, rules: Sequence[Rule], version: str) -> dict[str, Any]:
+    """As SARIF 2.1.0 has it: rules with their help, results with places, fixes and suppressions.
+
+    ``version`` is the tool's own.
+    """
+    known = {rule.code: number for number, rule in enumerate(rules)}
+    return {
+        "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
+        "version": "2.1.0",
+        "runs": [
+            {
+                "tool": {"driver": {"name": "usher check", "version": version, "rules": list(map(_rule, rules))}},
+                "columnKind": "unicodeCodePoints",
+                "results": [_result(checked, finding, known[finding.rule.code]) for finding in checked.findings],
+            }
+        ],
+    }
+
+
+def _rule(rule: Rule) -> dict[str, Any]:
+    page = f"{rule.matters} {rule.mend}"
+    example = f"{page}\n\nFor example:\n\n```yaml{rule.example}```"
+    return {
+        "id": rule.code,
+        "name": "".join(part.title() for part in rule.code.split("-")),
+        "shortDescription": {"text": f"{rule.says[0].upper()}{rule.says[1:]}."},
+        "fullDescription": {"text": rule.matters},
+        "help": {"text": page, "markdown": example},
+        "defaultConfiguration": {"level": _SARIF_LEVELS[rule.level]},
+    }
+
+
+def _result(checked: Checked, finding: Finding, number: int) -> dict[str, Any]:
+    spot = finding.spot(checked.blueprint.source.doc)
+    change = {"patient-usher": "pipeline/1", "like": spot.file, **variant_of(checked.blueprint, finding.cure)}
+    region = {"startLine": 1, "startColumn": 1, "endLine": 1, "endColumn": 1}
+    written = {"deletedRegion": region, "insertedContent": {"text": yaml_of(change)}}
+    result: dict[str, Any] = {
+        "ruleId": finding.rule.code,
+        "ruleIndex": number,
+        "level": _SARIF_LEVELS[finding.rule.level],
+        "message": {"text": f"{finding.suspicion.happens}; {finding.mend.words}"},
+        "locations": [
+            {
+                "physicalLocation": {
+                    "artifactLocation": {"uri": _uri(spot.file)},
+                    "region": {"startLine": spot.line, "startColumn": spot.column},
+                },
+                **({"logicalLocations": [{"name": name}]} if (name := finding.where.partition("@")[2]) else {}),
+            }
+        ],
+        "fixes": [
+            {
+                "description": {"text": f"{finding.mend.words}: a variant of the file"},
+                "artifactChanges": [
+                    {"artifactLocation": {"uri": _uri(mended_name(spot.file))}, "replacements": [written]}
+                ],
+            }
+        ],
+    }
+    if finding.known is not None:
+        result["suppressions"] = [{"kind": "inSource", "justification": finding.known}]
+    return result
+
+
+def mended_name(file: str) -> str:
+    """What a mended variant of a file is called."""
+    stem, dot, _ = file.rpartition(".")
+    return f"{stem if dot else file}-mended.yaml"
+
+
+def _uri(file: str) -> str:
+    from urllib.parse import quote
+
+    return quote(file.replace("\\", "/")) or "pipeline"

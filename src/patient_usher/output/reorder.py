@@ -1,0 +1,241 @@
+"""Which stages may swap: as a matrix and a list for people, as a picture, and as one JSON document."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from patient_usher.core.analysis.compare import KINDS
+from patient_usher.core.analysis.orders.discriminate import Apart
+from patient_usher.core.analysis.orders.search import Found
+from patient_usher.core.analysis.orders.swaps import VERDICTS, Pair
+from patient_usher.core.verify.record import Record
+from patient_usher.output.comparison import Sides, worked
+from patient_usher.output.figure import SIZE, drawing, save
+from patient_usher.output.replay_view import WIDTH
+from patient_usher.output.terminal import Line, Piece, line
+from patient_usher.output.yaml_snippet import yaml_of
+
+MARKS = {"free": ("○", "good"), "fields": ("◇", "field"), "must-not": ("✗", "bad")}
+MOST_CLASSES = 12
+
+
+def document(
+    pairs: Sequence[Pair], found: Found | None, replays: int, apart: Apart | None = None, never: Sequence[str] = ()
+) -> dict[str, Any]:
+    """As JSON says it (reorder/1)."""
+    order = found.order if found is not None else None
+    doc: dict[str, Any] = {
+        "patient-usher": "reorder/1",
+        "replays": replays,
+        "pairs": [pair.document() for pair in pairs],
+        "found": {"order": list(order), "moves": found.moves, "exact": found.exact} if found and order else None,
+        "conflict": list(found.conflict) if found is not None else [],
+        "never": list(never),
+    }
+    return {**doc, "apart": apart.document()} if apart is not None else doc
+
+
+def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequence[Record]) -> Iterator[Line]:
+    """The matrix of pairs, a list by verdict, and the worst swap worked through."""
+    yield line((title, "title"))
+    if len(pairs) > len(order):
+        yield from _matrix(order, pairs)
+    yield from _listed(pairs)
+    worst = _worst(pairs)
+    if worst is not None and worst.example is not None:
+        yield []
+        head = f"── {worst.a} and {worst.b} swapped: {worst.example} "
+        yield line((head + "─" * max(WIDTH - len(head), 0), "dim"))
+        group = next((group for group in worst.comparison.groups if worst.example in group.ids), None)
+        if group is not None:
+            yield from worked(worst.comparison, worst.example, _sides(worst, before))
+
+
+def _sides(pair: Pair, before: Sequence[Record]) -> Sides:
+    return Sides(("as it is", f"{pair.a} and {pair.b} swapped"), before, pair.swapped)
+
+
+def _worst(pairs: Sequence[Pair]) -> Pair | None:
+    """The swap with the gravest change."""
+    kinds = list(KINDS)
+
+    def grave(pair: Pair) -> tuple[int, int]:
+        return min((kinds.index(one.kind) for one in pair.comparison.differs), default=99), -len(pair.broken)
+
+    shown = [pair for pair in pairs if pair.example is not None]
+    return min(shown, key=grave) if shown else None
+
+
+def _matrix(order: Sequence[str], pairs: Sequence[Pair]) -> Iterator[Line]:
+    verdicts = {(pair.a, pair.b): pair.verdict for pair in pairs}
+    width = max(map(len, order)) + 2
+    for row, first in enumerate(order[:-1]):
+        pieces = [Piece(f"  {first:<{width}}", "name"), Piece("  " * row)]
+        for second in order[row + 1 :]:
+            mark, style = MARKS[verdicts[first, second]]
+            pieces.append(Piece(f"{mark} ", style))
+        yield pieces
+    for row, name in enumerate(order[1:]):
+        yield line(" " * (width + 2) + "  " * row, (f"└ {name}", "dim"))
+    legend = [Piece("  ")]
+    for verdict, words in VERDICTS.items():
+        mark, style = MARKS[verdict]
+        legend += [Piece(mark, style), Piece(f" {words}   ", "dim")]
+    yield legend
+    yield []
+
+
+def _listed(pairs: Sequence[Pair]) -> Iterator[Line]:
+    width = max([len(pair.a) + len(pair.b) + 7 for pair in pairs] + [20])
+    for verdict in ("must-not", "fields", "free"):
+        chosen = [pair for pair in pairs if pair.verdict == verdict]
+        mark, style = MARKS[verdict]
+        if chosen:
+            yield line((f"{mark} {VERDICTS[verdict]}", style))
+        for pair in chosen:
+            name = f"  {pair.a} – {pair.b}"
+            for at, part in enumerate(textwrap.wrap(_consequence(pair), WIDTH - width, break_on_hyphens=False)):
+                yield line(f"{'' if at else name:<{width}}", (part, "dim"))
+
+
+def _consequence(pair: Pair) -> str:
+    if not pair.changed and not pair.broken:
+        return "nothing changes"
+    parts = [f"{pair.changed} request{'' if pair.changed == 1 else 's'} change{'s' if pair.changed == 1 else ''}"]
+    if pair.broken:
+        parts.append(f"{len(pair.broken)} not as expected")
+    of = [one for one in pair.comparison.differs if one.id == pair.example and one.kind != "order"]
+    if of:
+        parts.append(f"{KINDS[of[0].kind]} of {pair.example}")
+    elif pair.broken:
+        parts.append(f"what {pair.example} expects")
+    return ", ".join(parts)
+
+
+def search_told(present: Sequence[str], found: Found) -> Iterator[Line]:
+    """What a search for an order came to."""
+    yield []
+    if found.order is not None:
+        count = f"{found.moves} move{'' if found.moves == 1 else 's'}" if found.moves else "no move: it has them all"
+        yield line(("✓ ", "good"), (" → ".join(found.order), "name"))
+        sure = "every order with fewer was tried" if found.exact else "there are too many orders to try all"
+        yield line((f"  {count}; {sure}; {found.replays:,} replays", "dim"))
+    elif found.exact:
+        yield line(("✗ no order has all of it", "bad"), (f"  {found.replays:,} replays", "dim"))
+        yield from _wrapped(f"a smallest set that no order meets: {', '.join(found.conflict)}")
+        if found.never:
+            yield from _wrapped(f"what no order meets by itself: {', '.join(found.never)}")
+    else:
+        words = f"{len(present)} stages have too many orders: searched up to two moves away, {found.replays:,} replays"
+        yield line(("✗ no order was found", "bad"), (f"  {words}", "dim"))
+
+
+def _wrapped(text: str) -> Iterator[Line]:
+    for part in textwrap.wrap(text, WIDTH - 2, break_on_hyphens=False):
+        yield line(f"  {part}")
+
+
+def apart_told(title: str, apart: Apart) -> Iterator[Line]:
+    """The requests that tell orders apart, with a table of answer against order."""
+    yield line((title, "title"), (f"  {apart.orders:,} orders, {apart.tried:,} replays", "dim"))
+    count = len(apart.classes)
+    if not apart.requests:
+        yield line("  no request tells any two orders apart")
+    else:
+        words = f"{len(apart.requests)} requests tell {count} sorts of orders apart"
+        yield line((f"  {words}{'' if apart.exact else ', as far as was looked'}", "dim"))
+    yield []
+    letters = [_letter(number) for number in range(min(count, MOST_CLASSES))]
+    rows = [
+        (f"{number}. {_request(probe.requests[-1])}", [one.answers[number - 1] for one in apart.classes[:MOST_CLASSES]])
+        for number, probe in enumerate(apart.requests, 1)
+    ]
+    cells = max([len(cell) for _, row in rows for cell in row] + [3])
+    room = max(WIDTH - (cells + 2) * len(letters), 24)
+    if rows:
+        yield line(" " * room, ("".join(f"{letter:>{cells + 2}}" for letter in letters), "name"))
+    for name, row in rows:
+        told = name if len(name) <= room else f"{name[: room - 1]}…"
+        yield line(f"{told:<{room}}", *((f"{cell:>{cells + 2}}", _style(cell)) for cell in row))
+    for (name, _), note in zip(rows, apart.notes, strict=True):
+        more = f" (a letter more says that {note} is another)" if note else ""
+        if note or len(name) > room:
+            for part in textwrap.wrap(f"{name}{more}", WIDTH, subsequent_indent="   ", break_on_hyphens=False):
+                yield line((part, "dim"))
+    yield []
+    for letter, one in zip(letters, apart.classes, strict=False):
+        times = f"{one.orders:,} order{'' if one.orders == 1 else 's'}"
+        yield line((f"{letter}  ", "name"), " → ".join(one.example), (f"  {times}", "dim"))
+        if one.orders > 1 and one.before:
+            told = ", ".join(f"{a} before {b}" for a, b in _needed(one.before))
+            for part in textwrap.wrap(f"always {told}", WIDTH - 4, break_on_hyphens=False):
+                yield line(("    " + part, "dim"))
+    if count > MOST_CLASSES:
+        yield line((f"and {count - MOST_CLASSES} more sorts; --format json has them all", "dim"))
+    if apart.equal:
+        yield []
+        pairs = ", ".join(f"{a} and {b}" for a, b in apart.equal)
+        yield from _wrapped(f"equal, whichever comes first: {pairs}")
+
+
+def _needed(pairs: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
+    """The pairs from which the others follow."""
+    known = {*pairs}
+    names = {name for pair in pairs for name in pair}
+    return [(a, b) for a, b in pairs if not any((a, c) in known and (c, b) in known for c in names)]
+
+
+def _letter(number: int) -> str:
+    return chr(ord("A") + number)
+
+
+def _style(cell: str) -> str:
+    return "good" if cell.startswith("2") else "bad" if cell.startswith(("5", "none")) else "raised"
+
+
+def _request(request: dict[str, Any]) -> str:
+    extra = {key: value for key, value in request.items() if key not in ("send", "id")}
+    told = yaml_of([extra], deep=0).strip().strip("[]{}\n") if extra else ""
+    return f"{request['send']}{'  ' + ' '.join(told.split()) if told else ''}"
+
+
+def trace_of(apart: Apart, base: str) -> dict[str, Any]:
+    """The requests as a trace, to be sent to the real service."""
+    requests = []
+    for number, probe in enumerate(apart.requests, 1):
+        *first, last = probe.requests
+        requests += [{"id": f"first-{number}-{at}", **request} for at, request in enumerate(first, 1)]
+        requests.append({"id": f"tells-{number}", **last})
+    return {"patient-usher": "trace/1", "name": "which order is it?", "base": base, "requests": requests}
+
+
+def picture(path: Path, title: str, order: Sequence[str], pairs: Sequence[Pair]) -> None:
+    """The matrix as a picture, PNG or SVG by the file's name: shapes as well as colours say the verdict."""
+    pyplot = drawing()
+    shapes = {"free": ("o", "#4d7a3a"), "fields": ("D", "#b58900"), "must-not": ("X", "#a40e26")}
+    count = len(order)
+    figure, axes = pyplot.subplots(**SIZE)
+    at = {name: number for number, name in enumerate(order)}
+    for verdict, (shape, colour) in shapes.items():
+        chosen = [pair for pair in pairs if pair.verdict == verdict]
+        xs, ys = [at[pair.b] for pair in chosen], [at[pair.a] for pair in chosen]
+        axes.scatter(xs, ys, s=900 if count < 10 else 400, marker=shape, color=colour, label=VERDICTS[verdict])
+    for pair in pairs:
+        if pair.changed:
+            offset = (at[pair.b], at[pair.a] + 0.38)
+            axes.annotate(str(pair.changed), offset, ha="center", va="center", fontsize=11)
+    axes.set_xticks(range(count), order, rotation=30, ha="left", fontsize=12)
+    axes.set_yticks(range(count), order, fontsize=12)
+    axes.xaxis.tick_top()
+    axes.set_xlim(-0.5, count - 0.5)
+    axes.set_ylim(count - 0.5, -0.5)
+    axes.grid(color="#dddddd")
+    axes.set_axisbelow(True)
+    axes.spines[:].set_visible(False)
+    axes.legend(loc="lower left", fontsize=12, markerscale=0.5, frameon=False)
+    figure.suptitle(f"{title}: what swapping two stages changes (numbers: requests)", fontsize=15)
+    figure.tight_layout()
+    save(figure, path)

@@ -1,0 +1,337 @@
+"""The replay for people: how far each request got, who answered, and whether that was expected.
+
+Works on result records alone (and on the order of stages), so a saved result can be shown too.
+"""
+
+from __future__ import annotations
+
+import json
+import textwrap
+from collections import Counter
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from patient_usher.core.model.enumerations import OUTCOMES, SLIPS
+from patient_usher.core.verify.record import final_of
+from patient_usher.core.verify.summary import Summary
+from patient_usher.output.terminal import Line, Piece, fit, line, shown
+
+WIDTH = 100
+
+MARKS = {
+    "continued": ("●", ""),
+    "skipped": ("○", "dim"),
+    "answered": ("◆", "answered"),
+    "raised": ("▲", "raised"),
+    "nothing": ("∞", "bad"),
+    "answered-and-continued": ("◈", "bad"),
+    "raised-out": ("▼", "raised"),
+    "caught": ("◇", "caught"),
+    "never": ("·", "dim"),
+}
+LEGEND = "● passed on  ◆ answered  ▲ raised  ◇ caught it  ○ passed over  · never reached"
+RARE = "∞ did nothing: the caller waits  ◈ answered, yet passed on  ▼ raised on the way out"
+
+Record = dict[str, Any]
+
+
+def staircase(names: list[str], title: list[Line], at: int, gap: str) -> Iterator[Line]:
+    """Names above their columns, which begin at ``at``; lines of a title stand to the left."""
+    for number, name in enumerate(names):
+        left = (
+            [Piece(fit(piece.text, at - 1).rstrip(), piece.style) for piece in title[number]]
+            if number < len(title)
+            else []
+        )
+        used = sum(len(piece.text) for piece in left)
+        style = "name" if name in ("router", "handler") else ""
+        bars = ("│" + gap) * number
+        yield [*left, Piece(" " * max(at - used, 1)), Piece(bars, "dim"), Piece("┌ ", "dim"), Piece(name, style)]
+
+
+def did_what(record: Record) -> dict[str, str]:
+    """What each stage did, by the last word on it: a key of ``MARKS``."""
+    dids: dict[str, str] = {}
+    for step in record["journey"]:
+        stage, way, did = step["stage"], step["way"], step["did"]
+        if way == "in" or did in ("caught", "nothing", "answered"):
+            dids[stage] = did
+        elif did == "raised":
+            dids[stage] = "raised-out"
+    return dids
+
+
+class Burst:
+    """Repetitions of one request: counted as they go by, so that a million take no more room than two."""
+
+    def __init__(self, first: Record) -> None:
+        self.first = self.last = first
+        self.tally: Counter[str] = Counter()
+        self.begins: dict[str, float] = {}
+        self.failed: Record | None = None
+
+    def add(self, record: Record, failed: bool) -> None:
+        """Count one, and remember the first that failed."""
+        status = _status(record)
+        self.last = record
+        self.tally[status] += 1
+        self.begins.setdefault(status, record["at"])
+        if failed and self.failed is None:
+            self.failed = record
+
+
+class Table:
+    """One row a request, one column a stage."""
+
+    def __init__(
+        self,
+        columns: list[str],
+        order_of: Callable[[str | None], frozenset[str]],
+        ids: list[str],
+        requests: list[str],
+        base: str = "",
+    ) -> None:
+        """``order_of`` gives the stages on a route's way; ``ids`` and ``requests`` set the widths.
+
+        Of URLs that begin with ``base`` the path alone is shown.
+        """
+        self.columns = columns
+        self.base = base
+        self.order_of = order_of
+        self.gap = "" if len(columns) > 20 else " "
+        self.track_width = len(columns) * 2 - 1 if self.gap else len(columns)
+        self.id_width = min(max([len(id_) for id_ in ids] + [12]), 22)
+        room = WIDTH - 2 - self.id_width - 2 - self.track_width - 2 - 3 - 1 - 24
+        wanted = max([len(text) for text in requests] + [40 - self.id_width])
+        self.request_width = max(min(wanted, room), 12)
+        self.seen: set[str] = set()
+
+    @property
+    def track_at(self) -> int:
+        """The column in which the track begins."""
+        return 2 + self.id_width + 1 + self.request_width + 2
+
+    def head(self, title: list[Line]) -> Iterator[Line]:
+        """The stages' names above their columns, with the title beside them."""
+        yield from staircase(self.columns, title, self.track_at, self.gap)
+
+    def track(self, record: Record) -> list[Piece]:
+        """How far an exchange got."""
+        dids = did_what(record)
+        on_way = self.order_of(record["route"])
+        reached = [at for at, name in enumerate(self.columns) if name in dids]
+        last = max(reached, default=-1)
+        slipped = next(
+            (at for at, name in enumerate(self.columns) if dids.get(name) == "answered-and-continued"),
+            len(self.columns),
+        )
+        pieces: list[Piece] = []
+        for at, name in enumerate(self.columns):
+            running = "╌" if at > slipped else "─"
+            if name in dids:
+                pieces.append(Piece(*MARKS[dids[name]]))
+                self.seen.add(dids[name])
+            elif name in on_way:
+                pieces.append(Piece(*MARKS["never"]))
+            else:
+                pieces.append(Piece(running if at < last else " ", "dim"))
+            if self.gap and at < len(self.columns) - 1:
+                pieces.append(Piece(("╌" if at >= slipped else "─") if at < last else " ", "dim"))
+        return pieces
+
+    def rows(self, records: list[Record], failed: bool) -> Iterator[Line]:
+        """One request: the mark, what was sent, how far it got, what came back and from whom.
+
+        Preflights and redirects of its have rows of their own; of a long chain the middle is left out.
+        """
+        final = final_of(records)
+        shown = records if len(records) <= 5 else [*records[:3], records[-1]]
+        for at, record in enumerate(shown):
+            if len(records) > len(shown) and at == 3:
+                yield line(f"    ... and {len(records) - len(shown)} more")
+            if at == 0:
+                mark = _mark(record["outcome"], final["checks"], failed)
+                label = Piece(fit(send_id(record), self.id_width) + " ", "bad" if failed else "")
+            else:
+                mark = Piece("  ")
+                hop = record["id"].partition("/")[2].replace("[", " ").rstrip("]")
+                label = Piece(fit("→ " + (hop or "call"), self.id_width) + " ", "dim")
+            yield self._row(mark, label, record)
+        browser = final["browser"]
+        told = any(check["what"] == "browser" and not check["ok"] for check in final["checks"])
+        if browser is not None and browser["verdict"] == "blocked" and not told:
+            for part in textwrap.wrap(f"blocked ({browser['why']}): {browser['reason']}", WIDTH - 4):
+                yield line("    ", (part, "raised"))
+
+    def _row(self, mark: Piece, label: Piece, record: Record) -> Line:
+        response = record["response"]
+        room = WIDTH - self.track_at - self.track_width - 6
+        return [
+            mark,
+            label,
+            Piece(fit(request_line(record, self.base), self.request_width) + "  "),
+            *self.track(record),
+            Piece("  " + (str(response["status"]) if response else "---"), status_style(record)),
+            Piece(" " + fit(who(record), room).rstrip(), "dim" if record["outcome"] == "handled" else ""),
+        ]
+
+    def burst(self, burst: Burst) -> list[Line]:
+        """Repetitions of one request in one line, and when the first of each status came."""
+        first, last = burst.first, burst.last
+        parts = [
+            f"{count} × {status}" + (f" from {clock(burst.begins[status])}" if status != _status(first) else "")
+            for status, count in burst.tally.most_common()
+        ]
+        bad = burst.failed is not None
+        mark = _mark(last["outcome"], last["checks"], bad)
+        label = Piece(fit(f"{first['request_id']} ×{burst.tally.total()}", self.id_width) + " ", "bad" if bad else "")
+        request = Piece(fit(request_line(first, self.base), self.request_width) + "  ")
+        told = ", ".join(parts)
+        if len(told) <= WIDTH - self.track_at - self.track_width - 2:
+            return [[mark, label, request, *self.track(last), Piece("  " + told)]]
+        return [[mark, label, request, *self.track(last)], line(f"    {told}")]
+
+    def legend(self) -> Iterator[Line]:
+        """What the marks mean; the rare ones only where they were seen."""
+        yield line((LEGEND, "dim"))
+        if self.seen & {"nothing", "answered-and-continued", "raised-out"}:
+            yield line((RARE, "dim"))
+
+
+def _mark(outcome: str, checks: list[Record], failed: bool) -> Piece:
+    """A tick means that something was expected and held; what nobody can have wanted stands out."""
+    if failed:
+        return Piece("✗ ", "bad")
+    if checks:
+        return Piece("✓ ", "good")
+    return Piece("! ", "bad") if outcome in SLIPS else Piece("• ", "dim")
+
+
+def _status(record: Record) -> str:
+    return str(record["response"]["status"]) if record["response"] else record["outcome"]
+
+
+def status_style(record: Record) -> str:
+    """The style of a status: well, refused, or broken."""
+    if record["response"] is None:
+        return "bad"
+    status = record["response"]["status"]
+    return "good" if status < 400 else "raised" if status < 500 else "bad"
+
+
+def send_id(record: Record) -> str:
+    """The id of the send that an exchange belongs to: without preflight or redirect."""
+    id_: str = record["id"]
+    return id_.partition("/")[0]
+
+
+def request_line(record: Record, base: str) -> str:
+    """Method and target; scheme and host too, where they aren't the base's."""
+    url = record["request"]["url"]
+    if url.startswith(base + "/"):
+        url = url.removeprefix(base)
+    return f"{record['request']['method']} {url}"
+
+
+def who(record: Record) -> str:
+    """Who answered, and why, in a few words."""
+    outcome, by, refused, why = record["outcome"], record["answered_by"], record["refused_by"], record["why"]
+    browser = record["browser"]
+    if browser is not None and browser["verdict"] != "readable" and browser["why"] != "navigated":
+        return f"{browser['verdict']} to the page"
+    if outcome in ("stalled", "abandoned", "not-sent", "redirect-loop", "from-caller-cache"):
+        return str(outcome)
+    if outcome == "answered-twice":
+        return f"{by}; answered twice"
+    if outcome == "crashed":
+        return f"uncaught {record['errors'][-1]['type']}"
+    if refused is not None:
+        return f"{refused}: {why}"
+    if outcome in ("errored", "timed-out") and record["errors"]:
+        return f"caught {record['errors'][-1]['type']}"
+    if record["caches"]:
+        return f"{by} ({_cache_state(record['caches'][-1])})"
+    return str(by)
+
+
+def _cache_state(cache: Record) -> str:
+    state: str = cache["state"].replace("-", " ")
+    if cache["state"] == "hit":
+        why = f", {cache['why']}" if cache["why"] else ""
+        return f"hit, {clock(cache['age'])} old{why}"
+    return state + (", stored" if cache["stored"] and cache["state"] in ("miss", "stale") else "")
+
+
+def clock(seconds: float) -> str:
+    """Virtual seconds since the start, short."""
+    if seconds >= 3600:
+        whole = int(seconds)
+        rest = f"{seconds - whole:.6f}"[1:].rstrip("0").rstrip(".") if seconds != whole else ""
+        return f"{whole // 3600}:{whole % 3600 // 60:02}:{whole % 60:02}{rest}"
+    return f"{seconds:.6f}".rstrip("0").rstrip(".") + "s"
+
+
+def failures(record: Record) -> Iterator[Line]:
+    """The checks that did not hold."""
+    for check in record["checks"]:
+        if not check["ok"]:
+            wanted, got = shown(value_text(check["expected"])), shown(value_text(check["actual"]))
+            text = f"{check['what']}: expected {wanted}, got {got}"
+            if check["what"] == "browser":
+                for part in textwrap.wrap(text, WIDTH - 4, subsequent_indent="  "):
+                    yield line("    ", (part, "bad"))
+            elif len(text) <= WIDTH - 4:
+                yield line("    ", (text, "bad"))
+            else:
+                yield line("    ", (fit(f"{check['what']}: expected {wanted}", WIDTH - 4).rstrip(), "bad"))
+                yield line("    ", (fit(f"{' ' * len(check['what'])}  got      {got}", WIDTH - 4).rstrip(), "bad"))
+
+
+def value_text(value: Any) -> str:
+    """A value as a sentence names it."""
+    if value is None:
+        return "nothing"
+    if isinstance(value, str):
+        return value if value.strip() else json.dumps(value)
+    if isinstance(value, list) and all(isinstance(item, str) for item in value):
+        return ", ".join(value) or "nothing"
+    return json.dumps(value, ensure_ascii=False)
+
+
+def summary(counts: Summary, first_failed: list[str], savings: list[str]) -> Iterator[Line]:
+    """The last lines: counts, and whether all was as expected."""
+    record = counts.record()
+    statuses = ", ".join(f"{count} × {status}" for status, count in record["by_status"].items())
+    answerers = ", ".join(f"{name} {count}" for name, count in record["by_answerer"].items())
+    sent = record["requests"]
+    count = f"{sent} request{'' if sent == 1 else 's'}"
+    if failed := record["failed"]:
+        names = ", ".join(first_failed) + (", ..." if failed > len(first_failed) else "")
+        for part in textwrap.wrap(
+            f"✗ {count}, {failed} not as expected: {names}", WIDTH, subsequent_indent="  ", break_on_hyphens=False
+        ):
+            yield line((part, "bad"))
+    elif not counts.expecting:
+        yield line((f"• {count}; nothing is expected of {'it' if sent == 1 else 'any of them'}", ""))
+    elif counts.expecting < sent:
+        yield line((f"✓ {counts.expecting} of {count} expect something, and it held", "good"))
+    else:
+        yield line((f"✓ {count}, all as expected", "good"))
+    for outcome, number in counts.slips.items():
+        yield line((f"! {number} {outcome}, which nobody expected: {OUTCOMES[outcome]}", "bad"))
+    texts = [f"statuses: {statuses}", f"answered by: {answerers}", *savings]
+    for text in texts if statuses else ():
+        yield from wrapped(text, "dim")
+
+
+def wrapped(text: str, style: str) -> Iterator[Line]:
+    """A remark below a table, on as many lines as it takes."""
+    for part in textwrap.wrap(text, WIDTH - 2, subsequent_indent="  ", break_on_hyphens=False):
+        yield line((f"  {part}", style))
+
+
+def remark(mark: str, text: str) -> Iterator[Line]:
+    """A sentence with a mark in front: held, broken, or neither."""
+    style = {"✓": "good", "✗": "bad"}.get(mark, "dim")
+    for at, part in enumerate(textwrap.wrap(text, WIDTH - 2, break_on_hyphens=False)):
+        yield line((f"{mark} " if at == 0 else "  ", style), (part, style))

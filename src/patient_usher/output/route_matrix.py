@@ -1,0 +1,88 @@
+"""Stages against routes, for people."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.route_matrix import RouteRow, StageOnWay, Way
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.output.replay_view import WIDTH, staircase
+from patient_usher.output.terminal import Line, Piece, fit, line
+
+CELLS = {
+    "runs": ("●", ""),
+    "errors": ("◇", "dim"),
+    "sometimes": ("◐", "raised"),
+    "passed-over": ("○", "dim"),
+    "off": ("–", "dim"),
+    "elsewhere": ("", "dim"),
+}
+LEGEND = "● runs  ◐ depends on the path (only, except)  ○ passed over  – switched off  ◆ handler"
+ERRORS_ONLY = "◇ for errors only"
+
+
+def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
+    """Every route against every stage, in running order."""
+    columns = blueprint.columns(switched_off=True)
+    gap = "" if len(columns) > 22 else " "
+    id_width = min(max([len(row.item.route.id) for row in rows] + [5]), 20)
+    track = len(columns) * (1 + len(gap))
+    places = [f"{row.item.route.method} {row.item.route.template.text}" for row in rows]
+    place_width = min(max(map(len, places), default=10), WIDTH - id_width - track - 22)
+    reversed_ = ", listed innermost first" if blueprint.spec.listed == "innermost-first" else ""
+    flow = f"{blueprint.spec.flow} flow{reversed_}, {' and '.join(blueprint.environment)}"
+    place_width = max(place_width, min(len(flow), WIDTH - track - 22) - id_width - 1)
+    left = id_width + 1 + place_width + 2
+    title = [line((blueprint.name, "title")), line((flow, "dim"))]
+    yield from staircase(columns, title, left, gap)
+    for row, place in zip(rows, places, strict=True):
+        pieces = [Piece(fit(row.item.route.id, id_width) + " "), Piece(fit(place, place_width) + "  ")]
+        order = blueprint.order(row.item)
+        last = max(columns.index(id_) for id_ in order)
+        for at, id_ in enumerate(columns):
+            if id_ in ("router", "handler"):
+                pieces.append(Piece("◆" if id_ == "handler" else "┼", "answered" if id_ == "handler" else "dim"))
+            else:
+                mark, style = CELLS[row.stages[id_]]
+                pieces.append(Piece(mark or ("─" if at < last else " "), style))
+            if gap:
+                pieces.append(Piece("─" if at < last else " ", "dim"))
+        pieces.append(Piece(f"  {row.access}", "bad" if row.access.endswith("checks it") else "dim"))
+        yield pieces
+    yield []
+    yield line((LEGEND, "dim"))
+    if any("errors" in row.stages.values() for row in rows):
+        yield line((ERRORS_ONLY, "dim"))
+
+
+def way_view(method: str, target: str, way: Way) -> Iterator[Line]:
+    """What one request would meet."""
+    if way.item is not None:
+        route = way.item.route
+        yield line((f"{method} {target}", "title"))
+        groups = f", in {' in '.join(f'group {id_}' for id_ in reversed(route.groups))}" if route.groups else ""
+        access = f"access {way.access}" if route.access else way.access
+        yield line((f"route {route.id} ({route.method} {route.template.text}){groups}, {access}", "dim"))
+    else:
+        yield line((f"{method} {target}", "title"))
+        yield line(("no route", "bad"))
+    yield []
+    number = 0
+    for stage in way.on_way:
+        number += stage.runs
+        yield _row(f"{number:>3}" if stage.runs else "  ○", stage)
+    if way.elsewhere:
+        yield []
+        yield line(("not on its way", "dim"))
+        for stage in way.elsewhere:
+            yield _row("  ·", stage)
+
+
+def _row(mark: str, stage: StageOnWay) -> Line:
+    dim = "" if stage.runs else "dim"
+    return line(
+        (f"{mark}  ", "dim"),
+        (fit(stage.id, 18) + " ", "name" if stage.runs else "dim"),
+        (fit(stage.kind, 15) + " ", "dim"),
+        (stage.why, dim),
+    )

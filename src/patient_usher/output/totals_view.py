@@ -1,0 +1,77 @@
+"""The summary of very many requests, in forty lines at most."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from patient_usher.core.http.dates import in_seconds
+from patient_usher.core.verify.totals import Bulk
+from patient_usher.output.replay_view import clock, wrapped
+from patient_usher.output.terminal import Line, fit, line
+
+MOST = 5
+"""How many of the busiest are named."""
+BAR = 24
+
+
+def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
+    """Statuses, refusals, callers, routes, limits, caches, waiting."""
+    span = clock(float(in_seconds(bulk.last - (bulk.first or 0))))
+    yield line((f"{bulk.requests:,} requests", "title"), (f" within {span}, {bulk.handled:,} handler runs", "dim"))
+    statuses = [(str(status or "none"), count) for status, count in _sorted(bulk.statuses)]
+    yield from _bars("answers", statuses, bulk.exchanges)
+    refusals = [(f"{stage}: {why or 'refused'}", count) for (stage, why), count in bulk.refusals.most_common(MOST)]
+    yield from _bars("refusals, by stage and why", refusals, bulk.exchanges)
+    yield from _busiest("callers", bulk.callers, bulk.callers_refused)
+    yield from _busiest("routes", bulk.routes, bulk.routes_refused)
+    if bulk.limits:
+        parts = [f"{stage} refused {whom} {count:,} times" for (stage, whom), count in bulk.limits.most_common(3)]
+        again = ", ".join(f"{stage} {_seconds(wait)}" for stage, wait in bulk.resets.items() if wait)
+        yield from wrapped(f"limits: {'; '.join(parts)}{f'; until again at most: {again}' if again else ''}", "dim")
+    if bulk.caches:
+        states = Counter[str]()
+        for (_, state), count in bulk.caches.items():
+            states[state] += count
+        looked = ", ".join(f"{count:,} {state}" for state, count in states.most_common())
+        saved = ", ".join(f"{route} {count:,}" for route, count in bulk.hits.most_common(3))
+        yield from wrapped(f"caches: {looked}" + (f"; handler runs saved: {saved}" if saved else ""), "dim")
+    figures = [f"{name} {_seconds(bulk.waiting(percent))}" for name, percent in _PERCENTILES]
+    yield from wrapped(f"waiting: {', '.join(figures)} (exact to three digits)", "dim")
+    for saving in savings:
+        yield from wrapped(saving, "dim")
+    if bulk.crowded:
+        yield from wrapped("there were too many callers to count each: the later ones are counted together", "dim")
+    if bulk.failed:
+        yield line((f"✗ {bulk.failed:,} not as expected", "bad"))
+
+
+def _seconds(micros: int) -> str:
+    """To three digits."""
+    return f"{micros / 1_000_000:.3g} s"
+
+
+_PERCENTILES = (("median", 50.0), ("95th percentile", 95.0), ("99th", 99.0))
+
+
+def _sorted(statuses: Counter[int | None]) -> list[tuple[int | None, int]]:
+    return sorted(statuses.items(), key=lambda pair: -pair[1])[:8]
+
+
+def _bars(title: str, rows: Sequence[tuple[str, int]], whole: int) -> Iterator[Line]:
+    if not rows:
+        return
+    yield line((title, "dim"))
+    for name, count in rows:
+        share = count / max(whole, 1)
+        bar = "█" * round(BAR * share)
+        yield line(f"  {fit(name, 28)} ", f"{count:>11,}  ", (bar, "name"), f" {100 * share:.1f}%")
+
+
+def _busiest(title: str, seen: Counter[Any], refused: Counter[Any]) -> Iterator[Line]:
+    yield line((f"busiest {title}, and how much of theirs was refused", "dim"))
+    for name, count in seen.most_common(MOST):
+        share = refused[name] / count
+        style = "bad" if share > 0.5 else "raised" if share > 0.05 else ""
+        yield line(f"  {fit(name, 28)} ", f"{count:>11,}  ", (f"{100 * share:.1f}% refused", style))

@@ -1,0 +1,1 @@
+"""One module a question: typed in and out, no arguments and no printing."""
