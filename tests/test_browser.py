@@ -10,9 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import VECTORS, header, make_pipeline, replay, text
-from patient_usher.core.engine.callers.block_diagnosis import BLOCKED
 from patient_usher.core.http import cors
 from patient_usher.core.http.fields import Fields
+from patient_usher.core.model.enumerations import BLOCKED
 
 FACTS = [json.loads(line) for line in (VECTORS / "browser-cors.jsonl").read_text().splitlines()]
 

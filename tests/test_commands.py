@@ -558,7 +558,7 @@ def test_five_ways_to_be_blocked(usher: Usher, number: int, why: str, words: str
 
 
 def test_the_docs_name_every_kind_option_and_code() -> None:
-    from patient_usher.core.engine.callers.block_diagnosis import BLOCKED
+    from patient_usher.core.model.enumerations import BLOCKED
     from patient_usher.core.model.errors import WHY
     from patient_usher.core.model.expect import Expect
     from patient_usher.core.stages import kind, kinds

@@ -69,7 +69,7 @@ def test_a_broken_statement_has_the_shortest_counterexample() -> None:
     explored = explore(make_pipeline([slip], always=["no-slips"]))
     (broken,) = explored.broken
     assert broken.id == "no-slips"
-    assert broken.probe.requests == ({"send": "GET /", "headers": {"X-Boat": "made-up"}},)
+    assert broken.scenario.requests == ({"send": "GET /", "headers": {"X-Boat": "made-up"}},)
 
 
 def test_statements_that_hold_and_things_that_never_happen(usher: Usher) -> None:

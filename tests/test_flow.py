@@ -308,14 +308,14 @@ def test_router(method: str, path: str, status: int, route: str | None, values: 
     record = walk([], f"{method} {path}", routes=routes)
     assert (record["response"]["status"], record["route"]) == (status, route)
     if values:
-        probe = walk(
+        scenario = walk(
             [],
             f"GET {path}",
             routes=[{**r, "at": r["at"].replace("DELETE", "GET")} for r in routes if r["id"] == route],
         )
         import json
 
-        assert json.loads(probe["response"]["body"])["path"] == values
+        assert json.loads(scenario["response"]["body"])["path"] == values
     if status == 405:
         assert header(record, "allow") == "GET, HEAD, DELETE"
         assert (record["refused_by"], record["why"]) == ("router", "method-not-allowed")
@@ -405,8 +405,8 @@ MATCHES: list[tuple[dict[str, Any], bool]] = [
 
 @pytest.mark.parametrize(("when", "fits"), MATCHES)
 def test_when(when: dict[str, Any], fits: bool) -> None:
-    probe = {"id": "g", "kind": "decide", "cases": [{"when": when, "then": {"answer": {"status": 299}}}]}
+    scenario = {"id": "g", "kind": "decide", "cases": [{"when": when, "then": {"answer": {"status": 299}}}]}
     setter = {"id": "s", "kind": "decide", "cases": [{"set": {"set": 1}}]}
     routes = [{"id": "all", "at": "GET /{+rest}", "handler": text()}]
-    record = walk([setter, probe], {"send": "GET /a/b?q=cde&q=def", "headers": {"X-One": "1"}}, routes=routes)
+    record = walk([setter, scenario], {"send": "GET /a/b?q=cde&q=def", "headers": {"X-One": "1"}}, routes=routes)
     assert (record["response"]["status"] == 299) is fits

@@ -335,12 +335,12 @@ FORWARDED = [
 def test_forwarding_is_believed_only_from_trusted_peers(
     headers: dict[str, str], trusts: list[str], address: str
 ) -> None:
-    probe = {
+    scenario = {
         "id": "g",
         "kind": "decide",
         "cases": [{"when": {"address": address}, "then": {"answer": {"status": 299}}}],
     }
-    record = walk([probe], {"send": "GET /", "headers": headers}, deployment={"trusts-forwarded": trusts})
+    record = walk([scenario], {"send": "GET /", "headers": headers}, deployment={"trusts-forwarded": trusts})
     assert record["response"]["status"] == 299
 
 

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import make_pipeline, replay
-from patient_usher.core.engine.compile.router import Route, Router
+from patient_usher.core.engine.plan.router import Route, Router
 from patient_usher.core.http.cookies import parse_cookies, sign_value, unsign_value
 from patient_usher.core.http.fields import Fields, list_items
 from patient_usher.core.http.urls import parse_url

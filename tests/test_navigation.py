@@ -45,12 +45,14 @@ TRIPS: list[tuple[str, dict[str, Any], str, str]] = [
 
 
 @pytest.mark.parametrize(("origin", "request_", "cookies", "site"), TRIPS)
-def test_which_cookies_a_navigation_takes_along(origin: str, request_: dict[str, Any], cookies: str, site: str) -> None:
+def test_which_cookies_a_navigation_takes_along(
+    origin: str, request_: dict[str, Any], cookies: str, context: str
+) -> None:
     pipeline = make_pipeline([], routes=cookie_setter(*SESSION))
     first = {"send": "GET /set", "caller": "page"}
     trip = {**request_, "caller": "page", "mode": "navigate", "origin": origin}
     last = replay(pipeline, first, trip, base=API, callers={"page": PAGE})[-1]
-    assert (sent(last, "cookie"), sent(last, "sec-fetch-site")) == (cookies, site)
+    assert (sent(last, "cookie"), sent(last, "sec-fetch-site")) == (cookies, context)
     assert (sent(last, "sec-fetch-mode"), sent(last, "sec-fetch-dest")) == ("navigate", "document")
     own = origin == OWN and not request_["send"].endswith("back")
     assert last["browser"]["why"] == (None if own else "navigated")

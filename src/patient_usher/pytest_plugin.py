@@ -5,6 +5,7 @@ In the project's pytest configuration, each line a pipeline, a trace, and enviro
     usher_traces =
         pipeline.yaml traces/story.yaml
         pipeline.yaml traces/story.yaml development
+    usher_strict = true        (a request that hangs, crashes or is answered twice unexpectedly fails, too)
 """
 
 from __future__ import annotations
@@ -17,8 +18,10 @@ import pytest
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
-    """The one setting."""
+    """The two settings."""
     parser.addini("usher_traces", "lines of PIPELINE TRACE [ENVIRONMENT ...], to be run as tests", type="linelist")
+    words = "fail also where a request hangs, crashes or is answered twice, and nobody expected that"
+    parser.addini("usher_strict", words, type="bool", default=False)
 
 
 def _listed(config: pytest.Config) -> Iterable[tuple[Path, Path, list[str]]]:
@@ -68,31 +71,34 @@ class TraceFile(pytest.File):
     def _outcome(self, path: Path, environments: list[str]) -> tuple[dict[str, str], dict[str, str]]:
         """By request, and by statement, what is wrong with it: nothing where all held. Raises Unusable."""
         from patient_usher import Trace, load
-        from patient_usher.core.engine.run.world import World
-        from patient_usher.core.verify import always
-        from patient_usher.core.verify.always import Statements
-        from patient_usher.core.verify.record import final_of, send_records
-        from patient_usher.files.environment import ENVIRONMENT
+        from patient_usher.cli.common import admitted
+        from patient_usher.core.verify.always import Statements, told
+        from patient_usher.core.verify.run import run
+        from patient_usher.core.verify.verdict import fails
+        from patient_usher.output.door import DOOR, printable
         from patient_usher.output.journey import journey
-        from patient_usher.output.replay_view import failures
-        from patient_usher.output.terminal import plain, shown
-        from patient_usher.use_cases.session import sends, told
+        from patient_usher.output.outcome import shown
+        from patient_usher.output.replay_view import complaints
+        from patient_usher.output.terminal import plain
+        from patient_usher.use_cases.session import World
 
-        pipeline = load(path, environments=environments or None)
-        statements = Statements(pipeline)
+        strict = self.config.getini("usher_strict")
+        pipeline = admitted(load(path, environments=environments or None).blueprint)
+        statements = Statements(pipeline.blueprint)
         requests: dict[str, str] = {}
-        for send, checks, starts in sends(World(pipeline), Trace.read(self.path).prepared(pipeline), always=statements):
-            requests.setdefault(send.entry.id, "")
-            if all(check.ok for check in checks) or requests[send.entry.id]:
+        trace = Trace.read(self.path).bound(pipeline.blueprint)
+        for judged in run(World(pipeline), trace, statements=statements):
+            id_ = judged.send.entry.id
+            requests.setdefault(id_, "")
+            if not fails(judged.mark, strict=strict) or requests[id_]:
                 continue
-            records = told(send_records(send, starts, checks))
-            final = final_of(records)
-            sentences = [shown(plain(pieces)).strip() for pieces in failures(final)]
-            journeys = [shown(plain(pieces)) for record in records for pieces in journey(record)]
-            requests[send.entry.id] = "\n".join([*sentences, "", *journeys])
-        complaints = zip(statements.all, always.told(statements.all), strict=True)
+            send = shown(judged)
+            sentences = [plain(pieces).strip() for pieces in complaints(send)]
+            journeys = [plain(pieces) for record in send.records for pieces in journey(record)]
+            requests[id_] = DOOR.text(printable("\n".join([*sentences, "", *journeys]), lines=True))
+        sentences_of = DOOR.redacted(told(statements.all))
         return requests, {
-            one.id: ENVIRONMENT.hidden(sentence) if one.failed else "" for one, (_, sentence) in complaints
+            one.id: printable(one.sentence, lines=True) if one.verdict == "broken" else "" for one in sentences_of
         }
 
 

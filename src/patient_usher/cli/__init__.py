@@ -9,25 +9,35 @@ from patient_usher import __version__
 # Validation needs no plugins of other packages: they could run code here, and looking for them takes time.
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
-# Command -> (module, the question it answers).
 COMMANDS = {
-    "demo": "what does this do? Runs the whole story on made-up harbour data",
-    "init": "how do I start? Writes a small commented pipeline and trace",
-    "show": "which stages stand before which routes? Or: which run for METHOD URL?",
-    "replay": "does it all still behave? Replays a trace or a recording",
-    "send": "what happens to this one request?",
-    "accept": "write what happens now into a trace, as what is expected",
-    "compare": "which requests change between two pipelines, environments or results?",
-    "check": "what is wrong with this order and these options, and which request proves it?",
-    "reorder": "which stages may swap, which must not, and which order explains the answers?",
-    "explore": "which outcomes can happen at all, and does what must always hold do so in all of them?",
-    "import": "how do I get my traffic or my service in? Logs, curl commands, recordings, OpenAPI",
-    "export": "how do I hand it on? A saved result as a recording (HAR)",
-    "sweep": "which quota, which lifetime, how many instances? A trace under every combination",
-    "chart": "what did limits, caches, sizes and waiting look like over time?",
-    "completion": "what a shell needs to complete commands, files, stage and request ids",
-    "schema": "what may I write here? JSON Schema for editors",
+    "start": {
+        "demo": "what does this do? Runs the whole story on made-up harbour data",
+        "init": "how do I start? Writes a small commented pipeline and trace",
+        "import": "how do I get my traffic or my service in? Logs, curl commands, recordings, OpenAPI",
+    },
+    "look": {
+        "show": "which stages stand before which routes? Or: which run for METHOD URL?",
+        "send": "what happens to this one request?",
+        "replay": "does it all still behave? Replays traces and recordings",
+        "accept": "write what happens now into a trace, as what is expected",
+    },
+    "ask": {
+        "check": "what is wrong with this order and these options, and which request proves it?",
+        "compare": "which requests change between two pipelines, environments or results?",
+        "reorder": "which stages may swap, which must not, and which order explains the answers?",
+        "explore": "which outcomes can happen at all, and does what must always hold do so in them?",
+        "sweep": "which quota, which lifetime, how many instances? A trace under every combination",
+        "chart": "what did limits, caches, sizes and latency look like over time?",
+    },
+    "hand on": {
+        "export": "how do I hand a saved result on? As a recording (HAR) or as a table",
+        "schema": "what may I write here, what do programs read? JSON Schemas",
+        "completion": "what a shell needs to complete commands, files, stage and request ids",
+    },
 }
+"""Every command by its group, with the question that it answers; each is a module here."""
+
+QUESTIONS = {name: question for group in COMMANDS.values() for name, question in group.items()}
 
 MODULES = {"import": "importing"}
 """Commands whose name no module can have."""
@@ -40,15 +50,14 @@ usage: usher COMMAND ...
 
 A laboratory for HTTP middleware: model a pipeline, walk requests through it on a virtual
 clock, see which stages ran, who answered and why.
-
-commands:
 {commands}
 
 options:
-  --help, -h   show this
-  --version    show the version
+  --help, -h      show this
+  --version, -V   show the version
+  --debug         show where a fault of usher's own comes from
 
-usher COMMAND --help says more. Start with: usher demo
+usher help COMMAND, or usher COMMAND --help, says more. Start with: usher demo
 """
 
 
@@ -68,8 +77,10 @@ def main(argv: list[str] | None = None) -> int:
         if "_ARGCOMPLETE" in os.environ:
             from patient_usher.cli.completion import complete
 
-            complete(COMMANDS)
-        if not arguments or arguments[0] not in COMMANDS:
+            complete(QUESTIONS)
+        if len(arguments) > 1 and arguments[0] == "help" and arguments[1] in QUESTIONS:
+            arguments = [arguments[1], "--help"]
+        if not arguments or arguments[0] not in QUESTIONS:
             return _early(arguments)
         from argparse import RawDescriptionHelpFormatter
         from importlib import import_module
@@ -80,6 +91,7 @@ def main(argv: list[str] | None = None) -> int:
         parser = Parser(
             prog=f"usher {arguments[0]}",
             description=command.__doc__,
+            epilog="examples:\n" + "\n".join(f"  {example}" for example in command.EXAMPLES),
             formatter_class=RawDescriptionHelpFormatter,
         )
         command.add_arguments(parser)
@@ -111,30 +123,35 @@ def _abandon_output() -> None:
 def _early(arguments: list[str]) -> int:
     """Where no command is named: help, the version, or what might have been meant."""
     word = arguments[0] if arguments else "--help"
-    if word in ("--help", "-h"):
-        print(
-            HELP.format(commands="\n".join(f"  {name:<10} {question}" for name, question in COMMANDS.items())), end=""
+    if word == "help" and len(arguments) > 1:
+        word = arguments[1]
+    if word in ("--help", "-h", "help"):
+        groups = (
+            f"\n{group}:\n" + "\n".join(f"  {name:<11}{question}" for name, question in commands.items())
+            for group, commands in COMMANDS.items()
         )
+        print(HELP.format(commands="\n".join(groups)), end="")
         return 0
-    if word == "--version":
+    if word in ("--version", "-V"):
         print(f"patient-usher {__version__}")
         return 0
     from difflib import get_close_matches
 
     option = word.startswith("-")
-    known = ["--help", "--version"] if option else list(COMMANDS)
+    known = ["--help", "--version"] if option else list(QUESTIONS)
     close = get_close_matches(word, known, n=1)
     hint = f"did you mean '{close[0]}'?" if close else f"there are {', '.join(known)}"
-    print(f"usher: there is no {'option' if option else 'command'} '{word}'; {hint}", file=sys.stderr)
+    _say(f"usher: there is no {'option' if option else 'command'} '{word}'; {hint}")
     return 2
 
 
 def _say(text: object) -> None:
     from patient_usher.files.environment import ENVIRONMENT
-    from patient_usher.output.terminal import shown
+    from patient_usher.output.door import DOOR
+    from patient_usher.output.terminal import say
 
-    told = str(ENVIRONMENT.hidden(str(text)))
-    print("\n".join(map(shown, told.split("\n"))), file=sys.stderr)
+    DOOR.watch(ENVIRONMENT.taken)
+    say(str(text))
 
 
 def _report(error: Exception, debug: bool) -> int:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from patient_usher.core.model.document import Problem, Spot, Unusable, did_you_mean
-from patient_usher.output.terminal import shown
+from patient_usher.output.terminal import say
 
 
 class Parser(ArgumentParser):
@@ -21,7 +21,7 @@ class Parser(ArgumentParser):
             word = message.removeprefix(start).split(" ")[0]
             hint = did_you_mean(word, self._option_string_actions) if word.startswith("-") else ""
             message = f"there is no option or argument '{word}' here" + (f"; {hint}" if hint.startswith("did") else "")
-        print(shown(f"{self.prog}: {message}; {self.prog} --help says more"), file=sys.stderr)
+        say(f"{self.prog}: {message}; {self.prog} --help says more")
         sys.exit(2)
 
 

@@ -3,47 +3,74 @@
 from __future__ import annotations
 
 import sys
-from argparse import ArgumentParser, Namespace
+from argparse import ArgumentParser, ArgumentTypeError, Namespace, _ArgumentGroup
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from patient_usher.cli.arguments import whole
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.credentials import credentials_of, places_of
+from patient_usher.core.engine.compile.warnings import warnings_of
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
-from patient_usher.output.terminal import Painter, line, shown
+from patient_usher.files.trust import Trust, trust_of
+from patient_usher.output.door import DOOR
+from patient_usher.output.terminal import Painter, line, say
+from patient_usher.use_cases.session import Pipeline
 
 
-def add_pipeline_arguments(parser: ArgumentParser, *, optional: bool = False) -> None:
-    """The pipeline, and what changes in it."""
-    many = {"nargs": "?"} if optional else {}
-    parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help="the pipeline file (YAML or JSON)", **many)  # type: ignore[arg-type]
-    parser.add_argument(
+def add_pipeline_arguments(
+    parser: ArgumentParser, *, optional: bool = False, seed: bool = True, always: bool = True, env: bool = True
+) -> None:
+    """The pipeline, and what changes in it. ``seed``, ``always``, ``env``: whether the command has a use for these."""
+    many: dict[str, Any] = {"nargs": "?"} if optional else {}
+    parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help="the pipeline file (YAML or JSON)", **many)
+    group = parser.add_argument_group("the pipeline")
+    group.add_argument(
         "--environment", "-e", metavar="E", action="append", help="lay this environment on; may be repeated"
     )
-    parser.add_argument(
-        "--set",
-        metavar="STAGE.OPTION=VALUE",
-        action="append",
-        default=[],
-        help="set one option; may be repeated",
+    group.add_argument(
+        "--set", metavar="STAGE.OPTION=VALUE", action="append", default=[], help="set one option; may be repeated"
     )
+    if seed:
+        add_seed(group)
+    if always:
+        group.add_argument(
+            "--always",
+            metavar="FILE",
+            type=Path,
+            help="statements that must hold for every exchange; they join the file's",
+        )
+    add_trust(group, env=env)
+
+
+def add_seed(parser: ArgumentParser | _ArgumentGroup) -> None:
+    """Where randomness comes from."""
     parser.add_argument(
         "--seed", metavar="N", type=whole, default=0, help="where everything random comes from (default 0)"
     )
+
+
+def add_trust(parser: ArgumentParser | _ArgumentGroup, *, env: bool = True) -> None:
+    """What files may do."""
+    words = "python: run code of their own; files: name files anywhere, not only beside them"
+    more = "; env:NAME: traces may read this variable" if env else ""
     parser.add_argument(
-        "--always", metavar="FILE", type=Path, help="statements that must hold for every exchange; they join the file's"
+        "--trust", metavar="WHAT", type=_trusted, action="append", default=[], help=f"{words}{more}; may be repeated"
     )
-    parser.add_argument("--allow-python", action="store_true", help="let the pipeline run Python code of its own")
-    parser.add_argument(
-        "--allow-files",
-        action="store_true",
-        help="let the files name other files anywhere, not only beside them",
-    )
+
+
+def _trusted(text: str) -> str:
+    try:
+        trust_of([text])
+    except ValueError as error:
+        raise ArgumentTypeError(str(error)) from None
+    return text
 
 
 def add_output_arguments(parser: ArgumentParser) -> None:
-    """How the result is written."""
+    """How a replay is written."""
     parser.add_argument(
         "--format",
         choices=["text", "json", "jsonl"],
@@ -57,29 +84,38 @@ def add_output_arguments(parser: ArgumentParser) -> None:
         default=[],
         help="also write a report: junit, md, html, json or svg; may be repeated",
     )
-    parser.add_argument("--details", action="store_true", help="show the whole journey of every request")
     parser.add_argument(
         "--strict",
         action="store_true",
-        help="fail also where a request stalls, crashes or is answered twice unexpectedly",
+        help="fail also where a request hangs, crashes or is answered twice, and nobody expected that",
     )
-    parser.add_argument("--quiet", "-q", action="store_true", help="print nothing but what is not as expected")
 
 
-def pipeline_of(args: Namespace, *, warns: bool = True) -> Blueprint:
+def trust(args: Namespace) -> Trust:
+    """What the command line lets files do."""
+    return trust_of(args.trust)
+
+
+def pipeline_of(args: Namespace, *, warns: bool = True) -> Pipeline:
     """The pipeline that the arguments name; what is doubtful in it is told, unless a check tells it better."""
-    pipeline = load_pipeline(
+    blueprint = load_pipeline(
         args.pipeline,
         environments=args.environment,
         settings=args.set,
-        allow_files=args.allow_files,
-        allow_python=args.allow_python,
-        always=args.always,
+        trust=trust(args),
+        always=getattr(args, "always", None),
         places=not warns,
     )
-    for warning in pipeline.warnings if warns else ():
-        print(shown(ENVIRONMENT.hidden(str(warning))), file=sys.stderr)
-    return pipeline
+    for warning in warnings_of(blueprint) if warns else ():
+        say(str(warning))
+    return admitted(blueprint)
+
+
+def admitted(blueprint: Blueprint) -> Pipeline:
+    """The pipeline, of whose credentials the door knows from now on."""
+    DOOR.watch(ENVIRONMENT.taken)
+    DOOR.declare(places_of(blueprint), credentials_of(blueprint))
+    return Pipeline(blueprint)
 
 
 def progress(words: str) -> Callable[[int], None]:
@@ -104,15 +140,15 @@ MENTIONED = 2_000
 """How many requests are tried to tell how many findings a check has."""
 
 
-def mention(painter: Painter, pipeline: Blueprint) -> None:
+def mention(painter: Painter, pipeline: Pipeline) -> None:
     """How many findings a check has, in one line; nothing where there is none. Code of the user's isn't run for it."""
-    if pipeline.source.load_python is not None:
+    if pipeline.blueprint.source.load_python is not None:
         return
-    from patient_usher.core.analysis.findings.check import check
+    from patient_usher.use_cases.check import check
 
     checked = check(pipeline, budget=MENTIONED)
     found = checked.at_least("advice")
     if found:
-        names = ", ".join(one.where for one in found[:2]) + (", ..." if len(found) > 2 else "")
+        names = ", ".join(one.where for one in found[:2]) + (f" and {len(found) - 2} more" if len(found) > 2 else "")
         count = f"{'' if checked.whole else 'at least '}{len(found)} finding{'' if len(found) == 1 else 's'}"
         painter.write([line(("✗ usher check", "raised"), f": {count} ({names})")])

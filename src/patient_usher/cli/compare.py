@@ -1,46 +1,43 @@
-"""Show which requests change between two pipelines, two environments of one, or two saved results.
+"""Show which requests change between two pipelines, environments or settings, or between two saved results.
 
-A and B are pipelines, replayed through the same traces; or results that replay --format json has printed.
+Behind A and B stand the traces that are replayed through both; saved results need none.
 """
 
 from __future__ import annotations
 
-import os
 import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
-from typing import Any
 
-from patient_usher.cli.arguments import unusable, whole
-from patient_usher.cli.reporting import wanted
-from patient_usher.core.analysis.compare import Comparison, compared
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.cli.arguments import unusable
+from patient_usher.cli.common import add_seed, add_trust, admitted, trust
+from patient_usher.cli.replaying import wanted_reports
+from patient_usher.core.verify.record import Record
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.pipeline import load_pipeline
+from patient_usher.files.saved_result import saved
 from patient_usher.files.trace import Trace
-from patient_usher.files.yaml_reader import parse, read_text
-from patient_usher.output import comparison as report
-from patient_usher.output.terminal import Line, stdout_painter
-from patient_usher.use_cases.session import replay, told
+from patient_usher.output.comparison import compared_of, comparison_lines
+from patient_usher.output.door import DOOR
+from patient_usher.output.terminal import stdout_painter
+from patient_usher.use_cases.compare import records_of, session
 
-Record = dict[str, Any]
+EXAMPLES = (
+    "usher compare before.yaml after.yaml trace.yaml --expect-same",
+    "usher compare pipeline.yaml pipeline.yaml trace.yaml --b-environment development",
+)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("a", metavar="A", type=Path, help="a pipeline, or a saved result")
-    parser.add_argument("b", metavar="B", type=Path, help="what it is compared with; may be the same file")
-    parser.add_argument(
-        "--trace", "-t", metavar="T", type=Path, action="append", default=[], help="a trace to replay; may be repeated"
-    )
     for side in "ab":
         on = side.upper()
         parser.add_argument(f"--{side}-environment", metavar="E", action="append", help=f"lay this environment on {on}")
         parser.add_argument(
             f"--{side}-set", metavar="STAGE.OPTION=VALUE", action="append", default=[], help=f"set one option of {on}"
         )
-    parser.add_argument("--seed", metavar="N", type=whole, default=0, help="where everything random comes from")
     parser.add_argument("--expect-same", action="store_true", help="end with exit status 1 where anything changes")
+    parser.add_argument("--details", action="store_true", help="work every exchange through that changes, values whole")
     parser.add_argument(
         "--format",
         choices=["text", "json", "md"],
@@ -54,46 +51,35 @@ def add_arguments(parser: ArgumentParser) -> None:
         default=[],
         help="also write a report: md, html, json, junit or svg; may be repeated",
     )
-    parser.add_argument("--allow-python", action="store_true", help="let the pipelines run Python code of their own")
-    parser.add_argument("--allow-files", action="store_true", help="let the files name other files anywhere")
-    parser.add_argument(
-        "--allow-env", metavar="NAME", action="append", default=[], help="let the traces read this variable"
-    )
+    add_seed(parser)
+    add_trust(parser)
+    parser.add_argument("a", metavar="A", type=Path, help="a pipeline, or a saved result")
+    parser.add_argument("b", metavar="B", type=Path, help="what it is compared with; may be the same file")
+    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="*", help="a trace to replay through both")
 
 
 def run(args: Namespace) -> int:
     """Compare. Returns the exit status."""
-    files = wanted(args.report, list(report.FORMATS))
+    files = wanted_reports(args.report)
+    if args.details and args.format != "text":
+        raise unusable("--details belongs to --format text", f"{args.format} says everything; leave it out")
     first = _result(args.a, args.a_environment, args.a_set, args)
     second = _result(args.b, args.b_environment, args.b_set, args)
-    sides = report.Sides(_names(args), first, second)
-    try:
-        comparison = compared(first, second)
-        text = _told(args, comparison, sides)
-        reports = [(path, report.FORMATS[form](comparison, sides)) for form, path in files]
-    except (KeyError, TypeError, AttributeError, ValueError):
-        if args.trace:
-            raise
-        what = "a saved result isn't as results are"
-        raise unusable(what, "save what replay --format json prints") from None
-    sys.stdout.flush()
-    if isinstance(text, bytes):
-        sys.stdout.buffer.write(text)
+    compared = compared_of(DOOR.redacted(_names(args)), first, second)
+    reports = []
+    if files or args.format != "text":
+        from patient_usher.output.reports import OF_COMPARISONS
+
+        reports = [(path, DOOR.text(OF_COMPARISONS[form](compared))) for form, path in files]
+    if args.format == "text":
+        stdout_painter().write(comparison_lines(compared, details=args.details))
     else:
-        stdout_painter(dict(os.environ)).write(text)
+        text = DOOR.text(OF_COMPARISONS[args.format](compared))
+        sys.stdout.buffer.write(text.encode("utf-8", "backslashreplace"))
     sys.stdout.flush()
     for path, content in reports:
         write_whole(path, content)
-    return 1 if args.expect_same and comparison.changed else 0
-
-
-def _told(args: Namespace, comparison: Comparison, sides: report.Sides) -> bytes | list[Line]:
-    """The comparison in the form that is asked for."""
-    if args.format == "json":
-        return report.as_json(comparison, sides).encode()
-    if args.format == "md":
-        return report.markdown(comparison, sides).encode("utf-8", "backslashreplace")
-    return list(report.compared(comparison, sides))
+    return 1 if args.expect_same and compared.comparison.changed else 0
 
 
 def _names(args: Namespace) -> tuple[str, str]:
@@ -106,43 +92,12 @@ def _names(args: Namespace) -> tuple[str, str]:
 
 
 def _result(path: Path, environments: list[str] | None, settings: list[str], args: Namespace) -> list[Record]:
-    """The exchanges of one side: saved, or replayed now."""
+    """The exchanges of one side: saved, or replayed now; as they may be shown."""
     kept = saved(path)
     if kept is not None:
         return kept
-    if not args.trace:
-        raise unusable("two pipelines, and no trace to replay", "add --trace FILE")
-    pipeline = load_pipeline(
-        path,
-        environments=environments,
-        settings=settings,
-        allow_files=args.allow_files,
-        allow_python=args.allow_python,
-    )
-    records: list[Record] = []
-    for file in args.trace:
-        trace = Trace.read(file, allow_files=args.allow_files, allow_env=args.allow_env)
-        mark = f"{file.stem}: " if len(args.trace) > 1 else ""
-        for sent in replay(pipeline, trace, seed=args.seed):
-            records += [{**record, "id": mark + record["id"]} for record in sent.exchanges]
-    return told(records)
-
-
-def saved(path: Path) -> list[Record] | None:
-    """The exchanges of a saved result, None where the file is none."""
-    text = read_text(path, str(path))
-    if text.lstrip()[:1] != "{" or '"result/1"' not in text[:200]:
-        return None
-    doc = parse(text, str(path))
-    exchanges = doc.get("exchanges")
-    if not isinstance(exchanges, list) or not all(isinstance(row, dict) and row.keys() >= _WANTED for row in exchanges):
-        what = "this result isn't whole"
-        raise Unusable([Problem(Spot(str(path), 1, 1), what, "save what replay --format json prints")])
-    return exchanges
-
-
-_WANTED = {
-    "id", "request", "response", "outcome", "answered_by", "refused_by", "handler_reached", "identity", "journey",
-    "errors", "log", "caches", "browser", "at", "finished",
-}  # fmt: skip
-"""What a comparison reads of an exchange."""
+    if not args.traces:
+        raise unusable("two pipelines, and no trace to replay", "name one behind them")
+    pipeline = admitted(load_pipeline(path, environments=environments, settings=settings, trust=trust(args)))
+    traces = [Trace.read(file, trust=trust(args)) for file in args.traces]
+    return [DOOR.record(record) for record in records_of(session(pipeline, traces, args.seed))]

@@ -18,6 +18,9 @@ from patient_usher.cli import MODULES
 SHELLS = ("bash", "zsh", "fish")
 
 
+EXAMPLES = ('eval "$(usher completion bash)"', "usher completion fish > ~/.config/fish/completions/usher.fish")
+
+
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("shell", metavar="SHELL", choices=SHELLS, help="bash, zsh or fish")
@@ -74,7 +77,7 @@ def _stages(args: Namespace) -> Iterable[str]:
     from patient_usher.use_cases.session import load
 
     pipeline = load(Path(getattr(args, "pipeline", None) or args.a))
-    for id_, options in pipeline.options.items():
+    for id_, options in pipeline.blueprint.options.items():
         yield from (
             f"{id_}.{field.alias or name}=" for name, field in type(options).model_fields.items() if name != "id"
         )
@@ -83,7 +86,7 @@ def _stages(args: Namespace) -> Iterable[str]:
 def _environments(args: Namespace) -> Iterable[str]:
     from patient_usher.use_cases.session import load
 
-    return ["production", *load(Path(getattr(args, "pipeline", None) or args.a)).spec.environments]
+    return ["production", *load(Path(getattr(args, "pipeline", None) or args.a)).blueprint.spec.environments]
 
 
 _BY_DESTINATION: dict[str, Callable[..., list[str]]] = {

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-import os
 from argparse import ArgumentParser, Namespace, RawDescriptionHelpFormatter
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
 from patient_usher import demo
-from patient_usher.cli.batch import TextReport
-from patient_usher.cli.common import mention
-from patient_usher.core.engine.run.world import World
-from patient_usher.files.trace import HarOptions, Trace
+from patient_usher.cli.common import admitted, mention
+from patient_usher.cli.replaying import Table, Tally, TextReport
+from patient_usher.files.har import AS_IT_IS, HarOptions
+from patient_usher.files.trace import Trace
+from patient_usher.output.door import DOOR
 from patient_usher.output.terminal import Line, Painter, line, stdout_painter
-from patient_usher.use_cases.session import load
+from patient_usher.use_cases.compare import records_of, session
+from patient_usher.use_cases.session import Pipeline, load
 
 FOLDER = Path(demo.__file__).parent
 
@@ -151,6 +152,9 @@ Next, in a folder of your own:
 More chapters, each with usher demo CHAPTER:"""
 
 
+EXAMPLES = ("usher demo", "usher demo --copy harbour")
+
+
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     parser.formatter_class = RawDescriptionHelpFormatter
@@ -172,7 +176,7 @@ def run(args: Namespace) -> int:
     """Show a chapter. Returns 0 where it went as it should."""
     if args.copy is not None:
         return _copy(args.copy)
-    painter = stdout_painter(dict(os.environ))
+    painter = stdout_painter()
     status = 0
     parts = CHAPTERS[args.chapter][1]
     for number, part in enumerate(parts, 1):
@@ -202,27 +206,31 @@ def _report(painter: Painter, part: Part) -> int:
         return _checked(painter, part)
     if part.trace == "$":
         return _commanded(painter, part.pipeline)
-    pipeline = load(FOLDER / part.pipeline)
-    har = HarOptions(sign="maren", expect_recorded=True) if part.trace.endswith(".har") else HarOptions()
-    prepared = Trace.read(FOLDER / part.trace, har=har).prepared(pipeline)
-    status = TextReport(painter, World(pipeline), prepared, journeys=1).run()
+    pipeline = _loaded(part.pipeline)
+    har = HarOptions(sign="same:maren", expect_recorded=True) if part.trace.endswith(".har") else AS_IT_IS
+    found = session(pipeline, [Trace.read(FOLDER / part.trace, har=har)])
+    tally = Tally(found, strict=False, keeps=False)
+    for world, trace in found.worlds():
+        TextReport(painter, found, tally, Table(None), journeys=1).run(world, trace)
     mention(painter, pipeline)
-    return status
+    return 1 if tally.failed else 0
+
+
+def _loaded(name: str) -> Pipeline:
+    return admitted(load(FOLDER / name).blueprint)
 
 
 def _compared(painter: Painter, part: Part) -> int:
-    from patient_usher.core.analysis.compare import compared
-    from patient_usher.output import comparison as view
-    from patient_usher.use_cases.session import replay
+    from patient_usher.output.comparison import compared_of, comparison_lines
 
     trace = Trace.read(FOLDER / part.trace)
     first, second = (
-        [record for sent in replay(load(FOLDER / name), trace) for record in sent.exchanges]
+        [DOOR.record(record) for record in records_of(session(_loaded(name), [trace]))]
         for name in (part.pipeline, part.against)
     )
-    comparison = compared(first, second)
-    painter.write(view.compared(comparison, view.Sides((part.pipeline, part.against), first, second)))
-    return 1 if comparison.changed else 0
+    compared = compared_of((part.pipeline, part.against), first, second)
+    painter.write(comparison_lines(compared))
+    return 1 if compared.comparison.changed else 0
 
 
 def _commanded(painter: Painter, command: str) -> int:
@@ -262,10 +270,10 @@ def _busy_log() -> str:
 
 
 def _checked(painter: Painter, part: Part) -> int:
-    from patient_usher.core.analysis.findings.check import check
     from patient_usher.output import findings
+    from patient_usher.use_cases.check import check
 
-    painter.write(findings.told(check(load(FOLDER / part.pipeline)), command=f"usher check {part.pipeline}"))
+    painter.write(findings.told(check(_loaded(part.pipeline)), command=f"usher check {part.pipeline}"))
     return 0
 
 

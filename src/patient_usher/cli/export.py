@@ -10,11 +10,15 @@ from pathlib import Path
 
 from patient_usher import __version__
 from patient_usher.cli.arguments import unusable
-from patient_usher.cli.compare import saved
 from patient_usher.core.verify.exchange_table import row_of_record
 from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.exporting import har_of
+from patient_usher.files.saved_result import saved
+from patient_usher.output.door import DOOR
 from patient_usher.output.tables import FORMATS
+from patient_usher.output.terminal import line, stdout_painter
+
+EXAMPLES = ("usher export result.json --into recording.har", "usher export result.json --into rows.csv")
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -35,9 +39,9 @@ def run(args: Namespace) -> int:
         with writing(args.into) as out:
             table = FORMATS[args.into.suffix](out)
             for record in records:
-                table(row_of_record(record))
+                table(DOOR.row(row_of_record(record)))
             table(None)
-        print(f"wrote {len(records)} exchanges to {args.into}")
+        stdout_painter().write([line(f"wrote {len(records)} exchanges to {args.into}")])
         return 0
     if args.into.suffix not in (".har", ".json"):
         forms = ", ".join(f"FILE{suffix}" for suffix in (".har", *FORMATS))
@@ -47,5 +51,5 @@ def run(args: Namespace) -> int:
     except ValueError:
         raise unusable(f"'{args.starts}' is no time", "write 2031-05-01T08:00:00Z, say", "--starts") from None
     write_whole(args.into, json.dumps(recording, indent=1, ensure_ascii=False) + "\n")
-    print(f"wrote {len(recording['log']['entries'])} exchanges to {args.into}")
+    stdout_painter().write([line(f"wrote {len(recording['log']['entries'])} exchanges to {args.into}")])
     return 0

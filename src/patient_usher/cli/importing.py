@@ -17,6 +17,7 @@ from time import monotonic
 from typing import Any
 
 from patient_usher.cli.arguments import count, duration, factor, share, unusable
+from patient_usher.cli.common import add_trust, trust
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import Unusable
 from patient_usher.files.atomic_write import write_whole, writing
@@ -25,17 +26,24 @@ from patient_usher.files.log_trace import Counted, Writing, lines, merged, trace
 from patient_usher.files.sources import Source, format_of, sources
 from patient_usher.files.trace_filter import Picking, checked, fitting, picked, picked_lines
 from patient_usher.files.yaml_reader import MAX_OCTETS, parse
-from patient_usher.output.terminal import shown
+from patient_usher.output.terminal import line, stdout_painter
 from patient_usher.output.yaml_snippet import yaml_of
 
 KINDS = (*FORMATS, "curl", "har", "openapi", "trace")
+
+
+EXAMPLES = (
+    "usher import access.log --into day.jsonl --base https://api.ternharbour.example",
+    "usher import openapi.yaml --into pipeline.yaml",
+)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument("files", metavar="FILE", type=Path, nargs="+", help="what to import; - is standard input")
     parser.add_argument("--into", metavar="FILE", type=Path, required=True, help="the trace or pipeline to write")
-    parser.add_argument("--format", choices=KINDS, help="what the files are; found by looking, if left out")
+    what = f"what the files are: {', '.join(KINDS)}; found by looking, if left out"
+    parser.add_argument("--from", dest="form", metavar="FORMAT", choices=KINDS, help=what)
     parser.add_argument("--base", metavar="URL", default="https://service.example", help="the origin of paths in logs")
     parser.add_argument(
         "--fields", metavar="WHAT=MEMBER,...", default="",
@@ -47,7 +55,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("--keep-secrets", action="store_true", help="don't hide tokens, keys and addresses in queries")
     parser.add_argument("--strict", action="store_true", help="refuse files with lines that can't be read")
-    parser.add_argument("--allow-files", action="store_true", help="let curl commands read the files that they name")
+    add_trust(parser, env=False)
     parser.add_argument("--where", metavar="WHEN", help="only requests that fit, as in '{path: /v1/**, method: GET}'")
     parser.add_argument("--first", metavar="N", type=count, help="only the first so many")
     parser.add_argument("--sample", metavar="SHARE", type=share, help="only this share of the callers, as in 0.01")
@@ -58,7 +66,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(args: Namespace) -> int:
     """Import. Returns the exit status."""
     with sources(args.files) as found:
-        looked = [args.format or format_of(source) for source in found]
+        looked = [args.form or format_of(source) for source in found]
         kinds: set[str] = {kind for kind in looked if kind is not None}
         if not kinds:
             raise found[0].unusable("the file is empty", "name one with something in it")
@@ -122,7 +130,7 @@ def _odd(counted: Counted, found: list[Source], *, strict: bool) -> Unusable:
     if strict:
         return source.unusable(f"{why}: {text}", "leave --strict out to pass such lines over", line)
     what = f"none of {counted.read:,} lines can be read; of the first, {why}: {text}"
-    return source.unusable(what, "say what the file is with --format", line)
+    return source.unusable(what, "say what the file is with --from", line)
 
 
 def _as_row(one: Seen) -> dict[str, Any]:
@@ -166,7 +174,7 @@ def _watched(rows: Iterator[Any], size: int) -> Iterator[Any]:
 
 
 def _tell(args: Namespace, counted: Counted) -> None:
-    print(f"wrote {counted.written:,} requests of {counted.read:,} lines to {args.into}")
+    _tell_line(f"wrote {counted.written:,} requests of {counted.read:,} lines to {args.into}")
     parts = [
         (counted.spread, "came within a second with others, and are spread over it evenly"),
         (counted.late, "came more than five seconds late, and are taken for later ones"),
@@ -175,10 +183,14 @@ def _tell(args: Namespace, counted: Counted) -> None:
     ]
     for times, words in parts:
         if times:
-            print(f"  {times:,} {words}")
+            _tell_line(f"  {times:,} {words}")
     for file, number, why, text in counted.first:
         place = f"{file}:{number}: " if file else ""
-        print(shown(f"    {place}{why}: {text}"))
+        _tell_line(f"    {place}{why}: {text}")
+
+
+def _tell_line(text: str) -> None:
+    stdout_painter().write([line(text)])
 
 
 # What people write.
@@ -188,7 +200,7 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
     from patient_usher.files.curl import commands
     from patient_usher.files.pipeline import Beside
 
-    read_file = Beside(source.path.parent, anywhere=True) if args.allow_files else None
+    read_file = Beside(source.path.parent, anywhere=True) if trust(args).files else None
     found = list(commands(source.text(), source.name, read_file))
     if not found:
         raise source.unusable("no curl command stands here", "paste one, as browsers copy it")
@@ -211,7 +223,7 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
 
 def _hidden(row: dict[str, Any]) -> dict[str, Any]:
     """A request whose credentials are hidden; their names and schemes stay."""
-    from patient_usher.core.http.secrets import HIDDEN, carries
+    from patient_usher.core.http.secrets import HIDDEN, Places
     from patient_usher.files.log_trace import target_of
 
     method, _, target = row["send"].partition(" ")
@@ -220,14 +232,13 @@ def _hidden(row: dict[str, Any]) -> dict[str, Any]:
     for name, value in row.get("headers", {}).items():
         scheme, space, _ = value.partition(" ")
         secret = f"{scheme} {HIDDEN}" if name.lower() == "authorization" and space else HIDDEN
-        headers[name] = secret if carries(name) else value
+        headers[name] = secret if Places().carries(name) else value
     return {**found, "headers": headers} if headers else found
 
 
 def _har(args: Namespace, source: Source, picking: Picking) -> int:
-    from patient_usher.files.har import trace_of_har
+    from patient_usher.files.har import HarOptions, trace_of_har
     from patient_usher.files.pipeline import pipeline_of_text
-    from patient_usher.files.trace import HarOptions
 
     blank = pipeline_of_text("patient-usher: pipeline/1\n", "none")
     options = HarOptions(expect_recorded=args.expect_recorded)
@@ -241,13 +252,13 @@ def _openapi(args: Namespace, source: Source, picking: Picking) -> int:
     name = Path(source.name).name
     found = source.read(lambda doc: pipeline_of_openapi(doc, name))
     write_whole(args.into, yaml_of(found.pipeline, comments=found.comments, heading=found.heading))
-    print(f"wrote {args.into}")
+    _tell_line(f"wrote {args.into}")
     _note(found.notes)
     return 0
 
 
 def _trace(args: Namespace, source: Source, picking: Picking) -> int:
-    from patient_usher.files.trace import header_of
+    from patient_usher.files.lines import header_of
 
     with source.opened() as stream:
         first = stream.readline(MAX_OCTETS)
@@ -260,7 +271,7 @@ def _trace(args: Namespace, source: Source, picking: Picking) -> int:
             for row in picked_lines(stream, source.name, picking):
                 written += 1
                 out.write(json.dumps(row, ensure_ascii=False, separators=(",", ":")).encode() + b"\n")
-    print(f"wrote {written:,} request{'' if written == 1 else 's'} to {args.into}")
+    _tell_line(f"wrote {written:,} request{'' if written == 1 else 's'} to {args.into}")
     return 0
 
 
@@ -269,11 +280,11 @@ def _written(args: Namespace, trace: dict[str, Any], notes: list[str], picking: 
     found = picked(trace, picking)
     write_whole(args.into, yaml_of(found))
     wrote, of = len(found["requests"]), len(trace["requests"])
-    print(f"wrote {wrote:,}{f' of {of:,}' if wrote < of else ''} request{'' if of == 1 else 's'} to {args.into}")
+    _tell_line(f"wrote {wrote:,}{f' of {of:,}' if wrote < of else ''} request{'' if of == 1 else 's'} to {args.into}")
     _note(notes)
     return 0
 
 
 def _note(notes: list[str]) -> None:
     for note in notes:
-        print(shown(f"  {note}"))
+        _tell_line(f"  {note}")

@@ -14,6 +14,9 @@ from patient_usher.output.schema import SCHEMAS
 FOLDER = Path(starter.__file__).parent
 
 
+EXAMPLES = ("usher init", "usher init service --flow sequential")
+
+
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument(

@@ -11,26 +11,29 @@ from pathlib import Path
 
 from patient_usher.cli.arguments import count, outgoing, outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
-from patient_usher.core.analysis.orders.discriminate import told_apart
-from patient_usher.core.analysis.orders.search import Constraints, Found, as_listed, movable
-from patient_usher.core.analysis.orders.swaps import Pair, outcome, pairs_of, swaps
+from patient_usher.cli.replay import add_recording_arguments, read_traces
+from patient_usher.core.analysis.orders.search import Found, as_listed, movable
+from patient_usher.core.analysis.orders.swaps import outcome, pairs_of
 from patient_usher.core.analysis.requests.runner import BASE, BUDGET
-from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import did_you_mean
 from patient_usher.files.atomic_write import write_whole
-from patient_usher.files.environment import ENVIRONMENT
-from patient_usher.files.trace import HarOptions, Trace
 from patient_usher.output import reorder as report
-from patient_usher.output.terminal import stdout_painter
+from patient_usher.output.door import DOOR
+from patient_usher.output.result import document
+from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.output.yaml_snippet import yaml_of
-from patient_usher.use_cases.session import told
+from patient_usher.use_cases.reorder import reordered, tell_apart
+from patient_usher.use_cases.session import Pipeline, bound_all
+
+EXAMPLES = (
+    "usher reorder pipeline.yaml trace.yaml --all-pairs --picture swaps.svg",
+    "usher reorder pipeline.yaml trace.yaml --wish 'who<throttle' --into reordered.yaml",
+)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    add_pipeline_arguments(parser)
-    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="*", help="traces, or recordings, to be replayed")
     parser.add_argument("--all-pairs", action="store_true", help="swap every pair of stages, not only neighbours")
     parser.add_argument(
         "--wish", metavar="A<B", action="append", default=[], help="look for an order with A before B; may be repeated"
@@ -39,10 +42,10 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--tell-apart", action="store_true", help="make the fewest requests whose answers tell orders apart"
     )
     parser.add_argument(
-        "--write",
+        "--into",
         metavar="FILE",
         type=outgoing,
-        help="where the order that was found goes, as a variant; or the requests",
+        help="where the order that was found goes, as a variant; or the requests of --tell-apart, as a trace",
     )
     parser.add_argument(
         "--picture", metavar="FILE", type=outgoing_picture, help="the matrix as a picture: FILE.png or FILE.svg"
@@ -51,105 +54,84 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--budget", metavar="N", type=count, default=BUDGET, help=f"how much --tell-apart tries at most ({BUDGET:,})"
     )
-    parser.add_argument(
-        "--allow-env", metavar="NAME", action="append", default=[], help="let traces read this variable"
-    )
-    group = parser.add_argument_group("recordings")
-    group.add_argument("--expect-recorded", action="store_true", help="which order explains the recorded statuses?")
-    group.add_argument("--host", help="the host that the pipeline stands for")
-    group.add_argument("--sign", metavar="SCHEME:ACCOUNT", help="give requests a fresh credential of this account")
+    add_recording_arguments(parser)
+    add_pipeline_arguments(parser)
+    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="*", help="traces, or recordings, to be replayed")
 
 
 def run(args: Namespace) -> int:
     """Swap, search or tell apart. Returns 1 where no order has what is wished for."""
-    if args.write is not None and args.write.exists() and args.write.samefile(args.pipeline):
-        raise unusable(f"{args.write} is the pipeline itself", "write the variant into another file")
+    if args.into is not None and args.into.exists() and args.into.samefile(args.pipeline):
+        raise unusable(f"{args.into} is the pipeline itself", "write the variant into another file", "--into")
     pipeline = pipeline_of(args)
+    blueprint = pipeline.blueprint
     if args.tell_apart:
         return _tell_apart(args, pipeline)
-    wishes = [_wish(text, pipeline) for text in args.wish]
-    traces = [_trace(args, path).prepared(pipeline) for path in args.traces]
+    wishes = [_wish(text, blueprint) for text in args.wish]
+    traces = bound_all(blueprint, read_traces(args))
     if not traces and not wishes:
         raise unusable("there is no trace to replay", "name one, or a --wish, or --tell-apart")
-    if any(trace.streams for trace in traces):
-        raise unusable("a trace in bulk can't be replayed so often", "name one that people write")
-    pairs = _swapped(args, pipeline, traces)
-    search = Constraints(pipeline, traces, wishes)
-    search.watch = progress("orders replayed")
-    found = search.search() if wishes or search.broken(search.present) else None
+    pairs = len(pairs_of(movable(blueprint), every=args.all_pairs))
+    result = reordered(
+        blueprint,
+        traces,
+        wishes,
+        every=args.all_pairs,
+        seed=args.seed,
+        swapped=progress(f"of {pairs} pairs swapped"),
+        replayed=progress("orders replayed"),
+    )
     done()
-    replays = len(pairs) + bool(pairs) + search.replays
+    found = result.found
     if args.format == "json":
-        from patient_usher.output.result import dump
-
-        never = found.never if found is not None else ()
-        sys.stdout.buffer.write(dump(report.document(pairs, found, replays, never=never)) + b"\n")
+        sys.stdout.buffer.write(document(report.document(result.pairs, found, result.replays)))
     else:
-        painter = stdout_painter(dict(os.environ))
-        title = f"{pipeline.name}: {len(pairs)} pairs, {replays:,} replays"
-        if pairs:
-            before = told(outcome(pipeline, traces, args.seed).records)
-            painter.write(report.told(title, movable(pipeline), _hidden(pairs), before))
+        painter = stdout_painter()
+        title = f"{DOOR.redacted(blueprint.name)}: {len(result.pairs)} pairs, {result.replays:,} replays"
+        if result.pairs:
+            before = [DOOR.record(record) for record in outcome(blueprint, traces, args.seed).records]
+            shown = [pair._replace(swapped=list(map(DOOR.record, pair.swapped))) for pair in result.pairs]
+            painter.write(report.told(title, movable(blueprint), shown, before))
         if found is not None:
-            painter.write(report.search_told(search.present, found))
+            painter.write(report.search_told(movable(blueprint), found))
     if args.picture is not None:
-        report.picture(args.picture, pipeline.name, movable(pipeline), pairs)
-    if args.write is not None and found is not None and found.order is not None:
-        _write_variant(args, pipeline, found)
+        report.picture(args.picture, DOOR.redacted(blueprint.name), movable(blueprint), result.pairs)
+    if args.into is not None and found is not None and found.order is not None:
+        _write_variant(args, blueprint, found)
     return 1 if found is not None and found.order is None else 0
 
 
-def _hidden(pairs: list[Pair]) -> list[Pair]:
-    """Pairs whose exchanges may be shown."""
-    return [pair._replace(swapped=told(pair.swapped)) for pair in pairs]
-
-
-def _trace(args: Namespace, path: Path) -> Trace:
-    har = HarOptions(args.host, args.sign, args.expect_recorded)
-    return Trace.read(path, har=har, allow_files=args.allow_files, allow_env=args.allow_env)
-
-
-def _wish(text: str, pipeline: Blueprint) -> tuple[str, str]:
+def _wish(text: str, blueprint: Blueprint) -> tuple[str, str]:
     before, sign, after = text.partition("<")
-    known = movable(pipeline)
+    known = movable(blueprint)
     if not sign:
-        raise unusable(f"'{text}' is no wish", "write A<B, in quotes")
+        raise unusable(f"'{text}' is no wish", "write A<B, in quotes", "--wish")
     for name in (before.strip(), after.strip()):
         if name not in known:
-            raise unusable(f"no stage that can move is called '{name}'", did_you_mean(name, known))
+            raise unusable(f"no stage that can move is called '{name}'", did_you_mean(name, known), "--wish")
     if before.strip() == after.strip():
-        raise unusable(f"'{text}' can't be had: no stage stands before itself", "name two stages")
+        raise unusable(f"'{text}' can't be had: no stage stands before itself", "name two stages", "--wish")
     return before.strip(), after.strip()
 
 
-def _swapped(args: Namespace, pipeline: Blueprint, traces: list[BoundTrace]) -> list[Pair]:
-    if not traces:
-        return []
-    count = len(pairs_of(movable(pipeline), every=args.all_pairs))
-    watch = progress(f"of {count} pairs swapped")
-    return list(swaps(pipeline, traces, every=args.all_pairs, seed=args.seed, watch=watch))
-
-
-def _tell_apart(args: Namespace, pipeline: Blueprint) -> int:
-    apart = told_apart(pipeline, budget=args.budget, watch=progress("requests tried in every order"))
+def _tell_apart(args: Namespace, pipeline: Pipeline) -> int:
+    watch = progress("requests tried in every order")
+    apart = tell_apart(pipeline, budget=args.budget, seed=args.seed, watch=watch)
     done()
+    trace = DOOR.redacted(report.trace_of(apart, BASE))
     if args.format == "json":
-        from patient_usher.output.result import dump
-
-        document = report.document([], None, apart.tried, apart)
-        document["apart"]["requests"] = report.trace_of(apart, BASE)["requests"]
-        sys.stdout.buffer.write(dump(ENVIRONMENT.hidden(document)) + b"\n")
+        sys.stdout.buffer.write(document(report.document([], None, apart.tried, apart, trace["requests"])))
     else:
-        stdout_painter(dict(os.environ)).write(report.apart_told(pipeline.name, apart))
-    if args.write is not None:
-        write_whole(args.write, yaml_of(report.trace_of(apart, BASE)))
-        print(f"wrote {len(apart.requests)} requests to {args.write}", file=sys.stderr)
+        stdout_painter().write(report.apart_told(DOOR.redacted(pipeline.name), apart))
+    if args.into is not None:
+        write_whole(args.into, yaml_of(trace))
+        say(f"wrote {len(apart.requests)} requests to {args.into}")
     return 0
 
 
-def _write_variant(args: Namespace, pipeline: Blueprint, found: Found) -> None:
+def _write_variant(args: Namespace, blueprint: Blueprint, found: Found) -> None:
     assert found.order is not None
-    like = os.path.relpath(args.pipeline, args.write.parent)
-    order = as_listed(pipeline, found.order)
-    write_whole(args.write, yaml_of({"patient-usher": "pipeline/1", "like": like, "order": order}, deep=1))
-    print(f"wrote {args.write}, a variant of {args.pipeline}", file=sys.stderr)
+    like = os.path.relpath(args.pipeline, args.into.parent)
+    order = as_listed(blueprint, found.order)
+    write_whole(args.into, yaml_of({"patient-usher": "pipeline/1", "like": like, "order": order}, deep=1))
+    say(f"wrote {args.into}, a variant of {args.pipeline}")

@@ -1,31 +1,35 @@
-"""Walk a trace through a pipeline on a virtual clock and hold what happens against what is expected.
+"""Walk traces through a pipeline on a virtual clock and hold what happens against what is expected.
 
-A trace is YAML or JSON, JSON Lines in bulk, or a HAR 1.2 recording of a real browser or client; the
-content tells which.
+A trace is YAML or JSON, JSON Lines in bulk, or a HAR 1.2 recording of a real browser or client; the content tells
+which.
 """
 
 from __future__ import annotations
 
-import os
 import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from patient_usher.cli.arguments import percent, unusable
-from patient_usher.cli.batch import Batch, prepared_all, report
-from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, mention, pipeline_of
+from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, mention, pipeline_of, trust
+from patient_usher.cli.replaying import report
 from patient_usher.core.model.document import Problem, Unusable, did_you_mean
-from patient_usher.files.trace import HarOptions, Trace
+from patient_usher.files.atomic_write import append_request
+from patient_usher.files.har import HarOptions
+from patient_usher.files.trace import Trace
 from patient_usher.files.trace_filter import checked
-from patient_usher.output.terminal import stdout_painter
+from patient_usher.output.door import DOOR
+from patient_usher.output.terminal import say, stdout_painter
+from patient_usher.use_cases.session import Pipeline, Session, bound_all
+
+EXAMPLES = (
+    "usher replay pipeline.yaml trace.yaml --only late-request",
+    "usher replay pipeline.yaml day.jsonl --into rows.parquet --report junit=report.xml",
+)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    add_pipeline_arguments(parser)
-    parser.add_argument(
-        "traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording; - is standard input"
-    )
     parser.add_argument(
         "--only",
         metavar="ID",
@@ -33,12 +37,14 @@ def add_arguments(parser: ArgumentParser) -> None:
         default=[],
         help="replay everything, show this request whole; may be repeated",
     )
+    parser.add_argument("--details", action="store_true", help="show the whole journey of every request")
+    parser.add_argument("--quiet", "-q", action="store_true", help="print nothing but what is not as expected")
+    add_output_arguments(parser)
     parser.add_argument(
-        "--allow-env",
-        metavar="NAME",
-        action="append",
-        default=[],
-        help="let the traces read this variable of the environment; may be repeated",
+        "--into",
+        metavar="FILE",
+        type=Path,
+        help="also write a table, one row an exchange: FILE.jsonl, FILE.csv or FILE.parquet",
     )
     parser.add_argument(
         "--keep-state",
@@ -48,22 +54,21 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--watch", action="store_true", help="run again when a file changes, and show what is different; Ctrl-C ends it"
     )
-    parser.add_argument(
-        "--into",
-        metavar="FILE",
-        dest="into_table",
-        type=Path,
-        help="also write a table, one row an exchange: FILE.jsonl, FILE.csv or FILE.parquet",
-    )
-    add_output_arguments(parser)
     group = parser.add_argument_group("coverage")
     group.add_argument("--coverage", action="store_true", help="what of all that stages and routes can do has happened")
     group.add_argument(
         "--coverage-at-least", metavar="PERCENT", type=percent, help="end with exit status 1 where less has happened"
     )
-    group.add_argument(
-        "--write-missing", metavar="TRACE", type=Path, help="append requests that close gaps to this trace"
+    group.add_argument("--append", metavar="TRACE", type=Path, help="add requests that close gaps to this trace")
+    add_recording_arguments(parser)
+    add_pipeline_arguments(parser)
+    parser.add_argument(
+        "traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording; - is standard input"
     )
+
+
+def add_recording_arguments(parser: ArgumentParser) -> None:
+    """How recordings are read."""
     group = parser.add_argument_group("recordings")
     group.add_argument(
         "--host",
@@ -72,8 +77,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     group.add_argument(
         "--sign",
         metavar="SCHEME:ACCOUNT",
-        help="give requests whose credential counted a fresh one of this account; without SCHEME, by the same "
-        "scheme. bearer, basic, api-key, or cookie: a session opened at the desk",
+        help="give requests whose credential counted a fresh one of this account: bearer, basic, api-key, cookie (a "
+        "session opened at the desk), or same for the scheme that it had",
     )
     group.add_argument(
         "--expect-recorded", action="store_true", help="expect of every request the status that was recorded"
@@ -85,37 +90,48 @@ def run(args: Namespace) -> int:
     if args.watch:
         from patient_usher.cli.watching import watch
 
-        if args.format != "text" or args.into_table is not None or args.report or Path("-") in args.traces:
+        if args.format != "text" or args.into is not None or args.report or Path("-") in args.traces:
             what = "--watch belongs to text and to files"
             raise unusable(what, "leave --format, --into and --report out, and name the trace's file")
-        return watch(args, lambda: _batch(args))
-    covers = args.coverage or args.coverage_at_least is not None or args.write_missing is not None
+        return watch(args, lambda: session_of(args))
+    covers = args.coverage or args.coverage_at_least is not None or args.append is not None
     if not covers:
-        batch = _batch(args)
-        status = report(args, batch)
-        if args.format == "text" and not (args.quiet or args.only or any(trace.streams for trace in batch.traces)):
-            mention(stdout_painter(dict(os.environ)), batch.pipeline)
+        session = session_of(args)
+        status = report(args, session)
+        if args.format == "text" and not (args.quiet or args.only or any(trace.streams for trace in session.traces)):
+            mention(stdout_painter(), Pipeline(session.pipeline))
         return status
-    from patient_usher.cli.covering import cover
-
     if args.format == "jsonl" or Path("-") in args.traces:
         what = "coverage belongs to text or json, and to files"
         raise unusable(what, "leave --format jsonl out, and name the trace's file")
-    if args.write_missing is not None and args.write_missing.exists():
-        checked(Trace.read(args.write_missing).document())  # what can't be written into is told at once
-    status = report(args, _batch(args)) if args.format == "text" else 0
-    return max(status, cover(args, _batch(args)))
+    if args.append is not None and args.append.exists():
+        checked(Trace.read(args.append).document())  # what can't be written into is told at once
+    status = report(args, session_of(args)) if args.format == "text" else 0
+    return max(status, _cover(args, session_of(args)))
 
 
-def _batch(args: Namespace) -> Batch:
+def session_of(args: Namespace) -> Session:
     """The pipeline and the traces that the arguments name, made ready. Raises Unusable."""
-    pipeline = pipeline_of(args)
+    pipeline = pipeline_of(args).blueprint
+    traces = read_traces(args)
+    if args.keep_state and len(traces) == 1:
+        say("usher replay: --keep-state carries on from trace to trace, and there is one only")
+    bound = bound_all(pipeline, traces)
+    known = [id_ for trace in bound for id_ in trace.ids]
+    for id_ in args.only:
+        if id_.partition("[")[0] not in known and not any(trace.streams for trace in bound):
+            raise unusable(f"there is no request '{id_}'", did_you_mean(id_, known), "--only")
+    return Session(pipeline, bound, args.seed, args.keep_state, frozenset(args.only))
+
+
+def read_traces(args: Namespace) -> list[Trace]:
+    """The traces and recordings that the arguments name. Raises Unusable."""
     har = HarOptions(args.host, args.sign, args.expect_recorded)
     problems: list[Problem] = []
     traces = []
     for path in args.traces:
         try:
-            traces.append(Trace.read(path, har=har, allow_files=args.allow_files, allow_env=args.allow_env))
+            traces.append(Trace.read(path, har=har, trust=trust(args)))
         except Unusable as error:
             problems += error.problems
     if problems:
@@ -124,11 +140,25 @@ def _batch(args: Namespace) -> Batch:
         if given and not any(trace.recorded for trace in traces):
             what = f"{option} is for recordings, and there is none here"
             raise unusable(what, "name a HAR file, or leave it out")
-    if args.keep_state and len(traces) == 1:
-        print("usher replay: --keep-state carries on from trace to trace, and there is one only", file=sys.stderr)
-    prepared = prepared_all(pipeline, traces)
-    known = [id_ for trace in prepared for id_ in trace.ids]
-    for id_ in args.only:
-        if id_.partition("[")[0] not in known and not any(trace.streams for trace in prepared):
-            raise unusable(f"there is no request '{id_}'", did_you_mean(id_, known), "--only")
-    return Batch(pipeline, prepared, args.seed, args.keep_state, frozenset(args.only))
+    return traces
+
+
+def _cover(args: Namespace, session: Session) -> int:
+    """Count, print, and write what is missing where that is asked for. Returns 1 below the wanted share."""
+    from patient_usher.output.coverage import coverage_document, covered_lines
+    from patient_usher.use_cases.coverage import covered
+
+    found = covered(session)
+    requests = DOOR.redacted([request for one in found.closing for request in one.requests])
+    if args.format == "json":
+        from patient_usher.output.result import document
+
+        sys.stdout.buffer.write(document(coverage_document(found.coverage, requests)))
+    else:
+        stdout_painter().write([[], *covered_lines(found.coverage, found.closing)])
+    if args.append is not None:
+        for request in requests:
+            append_request(args.append, request, None)
+        say(f"wrote {len(requests)} request{'' if len(requests) == 1 else 's'} to {args.append}")
+    wanted = args.coverage_at_least
+    return 1 if wanted is not None and found.coverage.percent < wanted else 0

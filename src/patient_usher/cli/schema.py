@@ -6,10 +6,13 @@ import json
 import sys
 from argparse import ArgumentParser, Namespace
 
+FORMATS = ("pipeline", "trace", "result", "findings", "compare", "reorder", "coverage", "explore", "sweep")
+EXAMPLES = ("usher schema pipeline > pipeline.schema.json", "usher schema result")
+
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("format", choices=["pipeline", "trace", "result"], help="which format")
+    parser.add_argument("format", choices=list(FORMATS), help="which format")
 
 
 def run(args: Namespace) -> int:

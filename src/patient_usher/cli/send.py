@@ -12,22 +12,27 @@ from pathlib import Path
 from typing import Any
 
 from patient_usher.cli.arguments import method, unusable
-from patient_usher.cli.batch import Batch, report
 from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, pipeline_of
-from patient_usher.core.engine.run.world import World
+from patient_usher.cli.replaying import report
 from patient_usher.core.model.document import Spot, Unusable
+from patient_usher.core.verify.run import run as run_trace
+from patient_usher.core.verify.verdict import slips_of
 from patient_usher.files.atomic_write import append_request
-from patient_usher.files.pipeline import Beside
-from patient_usher.files.trace import HarOptions, Trace
+from patient_usher.files.trace import Trace
+from patient_usher.files.trust import Trust
 from patient_usher.files.yaml_reader import parse, read_text
-from patient_usher.use_cases.session import sends
+from patient_usher.output.door import DOOR
+from patient_usher.output.terminal import say
+from patient_usher.use_cases.session import Session, World
+
+EXAMPLES = (
+    "usher send pipeline.yaml GET '/v1/tides?station=tern'",
+    "usher send pipeline.yaml POST /v1/bookings --sign bearer:maren --body json:'{nights: 2}' --append trace.yaml",
+)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    add_pipeline_arguments(parser)
-    parser.add_argument("method", metavar="METHOD", type=method, help="GET, POST, ...")
-    parser.add_argument("url", metavar="URL", help="a path, or a whole URL")
     parser.add_argument(
         "--header",
         "-H",
@@ -42,18 +47,24 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="json:JSON, form:A=B&C=D, text:TEXT, or file:FILE for a body sent as the file has it",
     )
     parser.add_argument(
-        "--sign", metavar="SCHEME:ACCOUNT", help="a credential minted for an account, as in bearer:maren"
+        "--sign",
+        metavar="SCHEME:ACCOUNT",
+        help="a credential minted for an account: bearer, basic or api-key, as in bearer:maren",
     )
-    parser.add_argument("--caller", metavar="NAME", help="a caller of the trace that --into names")
+    parser.add_argument("--caller", metavar="NAME", help="a caller of the trace that --append names")
     parser.add_argument(
-        "--into",
+        "--append",
         metavar="TRACE",
         type=Path,
-        help="append the request, with what came of it as what is expected, to this trace",
+        help="add the request, with what came of it as what is expected, to this trace",
     )
+    parser.add_argument("--with-slips", action="store_true", help="also where it hangs, crashes or is answered twice")
     parser.add_argument("--id", metavar="ID", help="the request's id; else made from method and path")
     add_output_arguments(parser)
-    parser.set_defaults(details=True, whole=True)
+    add_pipeline_arguments(parser, env=False)
+    parser.add_argument("method", metavar="METHOD", type=method, help="GET, POST, ...")
+    parser.add_argument("url", metavar="URL", help="a path, or a whole URL")
+    parser.set_defaults(details=True, quiet=False, whole=True)
 
 
 def run(args: Namespace) -> int:
@@ -61,23 +72,30 @@ def run(args: Namespace) -> int:
     pipeline = pipeline_of(args)
     spec = request_of(args)
     doc: dict[str, Any] = {"patient-usher": "trace/1", "requests": [spec]}
-    if args.into is not None and args.into.exists():
-        trace = parse(read_text(args.into), str(args.into))
+    if args.append is not None and args.append.exists():
+        trace = parse(read_text(args.append), str(args.append))
         if isinstance(trace, dict):
             doc = {**{key: trace[key] for key in ("starts", "base", "callers") if key in trace}, **doc}
             taken = [entry.get("id") for entry in trace.get("requests") or () if isinstance(entry, dict)]
             spec["id"] = _free_id(spec["id"], taken)
     elif args.caller is not None:
-        raise unusable("a caller is named, but no trace that declares it", "give --into TRACE", "--caller")
+        raise unusable("a caller is named, but no trace that declares it", "give --append TRACE", "--caller")
     try:
-        prepared = Trace("usher send", Beside(Path.cwd(), True), doc=doc, har=HarOptions()).prepared(pipeline)
+        # What the command line names is the user's own: it may stand anywhere.
+        bound = Trace.document_of(doc, "usher send", trust=Trust(files=True)).bound(pipeline.blueprint)
     except Unusable as error:
         raise Unusable(problem._replace(spot=Spot("command line", 1, 1)) for problem in error.problems) from None
-    if args.into is not None:
-        final = next(iter(sends(World(pipeline, args.seed), prepared)))[0].final
-        append_request(args.into, spec, final)
-        prepared = prepared._replace(notes=[f"appended to {args.into} as {spec['id']}"])
-    return report(args, Batch(pipeline, [prepared], args.seed))
+    status = 0
+    if args.append is not None:
+        judged = next(iter(run_trace(World(pipeline, args.seed), bound)))
+        slips = slips_of(judged.send, ())
+        if slips and not args.with_slips:
+            say(f"not written to {args.append}: it is {slips[0]}, which nobody can want; --with-slips writes it")
+            status = 1
+        else:
+            append_request(args.append, DOOR.redacted(spec), judged.send.final)
+            bound = bound._replace(notes=[f"appended to {args.append} as {spec['id']}"])
+    return max(status, report(args, Session(pipeline.blueprint, [bound], args.seed)))
 
 
 def request_of(args: Namespace) -> dict[str, Any]:

@@ -4,7 +4,6 @@ order, and why the others don't.
 
 from __future__ import annotations
 
-import os
 import re
 from argparse import ArgumentParser, Namespace
 
@@ -15,10 +14,12 @@ from patient_usher.core.http.urls import parse_url
 from patient_usher.output.route_matrix import matrix, way_view
 from patient_usher.output.terminal import stdout_painter
 
+EXAMPLES = ("usher show pipeline.yaml", "usher show pipeline.yaml GET /v1/tides --environment development")
+
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    add_pipeline_arguments(parser)
+    add_pipeline_arguments(parser, seed=False, always=False, env=False)
     parser.add_argument("method", metavar="METHOD", type=method, nargs="?", help="GET, POST, ...")
     parser.add_argument("url", metavar="URL", nargs="?", help="a path, or a whole URL")
 
@@ -26,9 +27,9 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(args: Namespace) -> int:
     """Show. Returns the exit status."""
     pipeline = pipeline_of(args)
-    painter = stdout_painter(dict(os.environ))
+    painter = stdout_painter()
     if args.method is None:
-        painter.write(matrix(pipeline, standing(pipeline)))
+        painter.write(matrix(pipeline.blueprint, standing(pipeline.blueprint)))
         mention(painter, pipeline)
         return 0
     if args.url is None:
@@ -42,5 +43,5 @@ def run(args: Namespace) -> int:
         url = parse_url(text)
     except ValueError as error:
         raise unusable(f"'{args.url}' is no URL: {error}", "write a path, or a whole URL") from None
-    painter.write(way_view(args.method, url.target, way(pipeline, args.method, url)))
+    painter.write(way_view(args.method, url.target, way(pipeline.blueprint, args.method, url)))
     return 0

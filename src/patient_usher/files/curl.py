@@ -246,7 +246,7 @@ def _encoded(text: str, read_file: ReadFile | None) -> str:
 
 def _file(name: str, read_file: ReadFile | None) -> str:
     if read_file is None:
-        raise ValueError(f"the command reads the file {name}; if you trust it, give --allow-files")
+        raise ValueError(f"the command reads the file {name}; if you trust it, give --trust files")
     return read_file(name).decode(errors="surrogateescape")
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Problem, Spot, Unusable
-from patient_usher.files.trace import header_of
+from patient_usher.files.lines import header_of
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
 
 Expects = Mapping[str, Mapping[str, Any]]

@@ -9,8 +9,8 @@ from urllib.parse import parse_qsl
 
 from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.messages import phrase
+from patient_usher.core.verify.record import AnswerRecord, Headers, Record, RequestRecord
 
-Record = dict[str, Any]
 SECOND = 1_000_000
 
 
@@ -20,77 +20,77 @@ def har_of(records: Iterable[Record], version: str, starts: str = "2031-01-01T00
     Raises ValueError where that is no time.
     """
     start = instant(datetime.fromisoformat(starts))
-    entries = [_entry(record, start) for record in records if record["outcome"] != "not-sent"]
+    entries = [_entry(record, start) for record in records if record.outcome != "not-sent"]
     creator = {"name": "usher export", "version": version}
     return {"log": {"version": "1.2", "creator": creator, "pages": [], "entries": entries}}
 
 
 def _entry(record: Record, start: int) -> dict[str, Any]:
-    took = round((record["finished"] - record["at"]) * 1000, 3)
-    request, response = record["request"], record["response"]
+    took = round((record.finished - record.at) * 1000, 3)
+    request, response = record.request, record.response
     return {
-        "startedDateTime": timestamp(start + round(record["at"] * SECOND)),
+        "startedDateTime": timestamp(start + round(record.at * SECOND)),
         "time": took,
         "request": {
-            "method": request["method"],
-            "url": request["url"],
+            "method": request.method,
+            "url": request.url,
             "httpVersion": "HTTP/1.1",
-            "headers": _pairs(request["headers"]),
+            "headers": _pairs(request.headers),
             "queryString": [
                 {"name": name, "value": value}
-                for name, value in parse_qsl(request["url"].partition("?")[2], keep_blank_values=True)
+                for name, value in parse_qsl(request.url.partition("?")[2], keep_blank_values=True)
             ],
             "cookies": [],
             "headersSize": -1,
-            "bodySize": request["body_size"],
+            "bodySize": request.body_size,
             **_posted(request),
         },
         "response": _response(response),
         "cache": {},
         "timings": {"send": 0, "wait": took, "receive": 0},
-        "comment": f"{record['id']}: {record['outcome']}"
-        + (f", refused by {record['refused_by']} ({record['why']})" if record["refused_by"] else ""),
+        "comment": f"{record.id}: {record.outcome}"
+        + (f", refused by {record.refused_by} ({record.why})" if record.refused_by else ""),
     }
 
 
-def _pairs(headers: list[list[str]]) -> list[dict[str, str]]:
+def _pairs(headers: Headers) -> list[dict[str, str]]:
     return [{"name": name, "value": value} for name, value in headers]
 
 
-def _field(headers: list[list[str]], lower: str) -> str:
+def _field(headers: Headers, lower: str) -> str:
     return next((value for name, value in headers if name.lower() == lower), "")
 
 
-def _posted(request: Record) -> dict[str, Any]:
-    if not request["body_size"]:
+def _posted(request: RequestRecord) -> dict[str, Any]:
+    if not request.body_size:
         return {}
-    media = _field(request["headers"], "content-type")
-    if request["body"] is None:
-        return {"postData": {"mimeType": media, "text": request.get("body_base64", ""), "encoding": "base64"}}
-    return {"postData": {"mimeType": media, "params": [], "text": request["body"]}}
+    media = _field(request.headers, "content-type")
+    if request.body is None:
+        return {"postData": {"mimeType": media, "text": request.body_base64 or "", "encoding": "base64"}}
+    return {"postData": {"mimeType": media, "params": [], "text": request.body}}
 
 
-def _response(response: Record | None) -> dict[str, Any]:
+def _response(response: AnswerRecord | None) -> dict[str, Any]:
     if response is None:
         empty = {"size": 0, "mimeType": "x-unknown"}
         base = {"status": 0, "statusText": "", "httpVersion": "HTTP/1.1", "headers": [], "cookies": []}
         return {**base, "content": empty, "redirectURL": "", "headersSize": -1, "bodySize": -1}
     content: dict[str, Any] = {
-        "size": response["body_size"],
-        "mimeType": _field(response["headers"], "content-type") or "x-unknown",
+        "size": response.body_size,
+        "mimeType": _field(response.headers, "content-type") or "x-unknown",
     }
-    if response["body"] is not None:
-        content["text"] = response["body"]
-    elif "body_base64" in response:
-        content |= {"text": response["body_base64"], "encoding": "base64"}
+    if response.body is not None:
+        content["text"] = response.body
+    elif response.body_base64:
+        content |= {"text": response.body_base64, "encoding": "base64"}
     return {
-        "status": response["status"],
-        "statusText": phrase(response["status"]),
+        "status": response.status,
+        "statusText": phrase(response.status),
         "httpVersion": "HTTP/1.1",
-        "headers": _pairs(response["headers"]),
+        "headers": _pairs(response.headers),
         "cookies": [],
         "content": content,
-        "redirectURL": _field(response["headers"], "location"),
+        "redirectURL": _field(response.headers, "location"),
         "headersSize": -1,
-        "bodySize": response["body_size"],
+        "bodySize": response.body_size,
     }

@@ -12,7 +12,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 from datetime import datetime
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -26,12 +26,30 @@ from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.templates import NAME
 from patient_usher.core.model.values import literal
 
-if TYPE_CHECKING:
-    from patient_usher.files.trace import HarOptions
-
 _NOT_SENT_BY_US = frozenset({"host", "content-length", "connection", "cookie", "authorization"})
 _ASSETS = re.compile(r"text/(html|css|javascript)|(application|text)/(x-)?javascript|image/|font/|audio/|video/")
 _ASSET_ENDINGS = re.compile(r"\.(html?|css|m?js|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf)$", re.IGNORECASE)
+
+
+SCHEMES = ("bearer", "basic", "api-key", "cookie", "same")
+"""How a fresh credential is given; ``same``: by the scheme that the request had."""
+
+
+class HarOptions(NamedTuple):
+    """How to read a recording: its host, whose fresh credentials (``SCHEME:ACCOUNT``), and what to expect."""
+
+    host: str | None = None
+    sign: str | None = None
+    expect_recorded: bool = False
+
+
+AS_IT_IS = HarOptions()
+"""Nothing said of recordings."""
+
+
+def is_har(doc: Any) -> bool:
+    """Whether a document is a HAR recording."""
+    return isinstance(doc, dict) and isinstance(doc.get("log"), dict) and "entries" in doc["log"]
 
 
 class _Entry(NamedTuple):
@@ -99,17 +117,18 @@ def _map(spot: Spot, items: dict[str, Any]) -> Map:
 def _signing(text: str | None, blueprint: Blueprint) -> _Signing | None:
     if text is None:
         return None
-    scheme, colon, account = text.rpartition(":")
+    scheme, colon, account = text.partition(":")
     accounts, nowhere = blueprint.spec.accounts, Spot("--sign", 1, 1)
-    if colon and scheme not in ("bearer", "basic", "api-key", "cookie"):
-        known = did_you_mean(scheme, ("bearer", "basic", "api-key", "cookie"))
-        raise Unusable([Problem(nowhere, f"there is no scheme '{scheme}'", known)])
+    if not colon or scheme not in SCHEMES:
+        what = f"there is no scheme '{scheme}'" if colon else f"'{text}' says not how to sign"
+        mend = did_you_mean(scheme, SCHEMES) if colon else f"write SCHEME:ACCOUNT, as in same:{text}"
+        raise Unusable([Problem(nowhere, what, mend)])
     if account not in accounts:
         raise Unusable([Problem(nowhere, f"the pipeline has no account '{account}'", did_you_mean(account, accounts))])
     if scheme == "cookie" and (not accounts[account].password or _desk(blueprint) is None):
         what = f"no desk of the pipeline gives cookies, or '{account}' has no password to sign in with"
         raise Unusable([Problem(nowhere, what, "add one, or name another scheme")])
-    return _Signing(scheme or None, account)
+    return _Signing(None if scheme == "same" else scheme, account)
 
 
 def _desk(blueprint: Blueprint) -> str | None:

@@ -17,7 +17,7 @@ from pydantic import ValidationError
 from patient_usher.core.engine.bind.request_templates import Entry, RequestTemplate
 from patient_usher.core.engine.bind.trace import BoundTrace, Maker, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.http.messages import finite, nests_too_deep, no_constant, whole
+from patient_usher.core.http.messages import finite, nests_too_deep, no_constant, read_json, whole
 from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
 from patient_usher.core.model.enumerations import RESERVED
 from patient_usher.core.model.text_types import MAX_TIME, UNITS
@@ -25,7 +25,6 @@ from patient_usher.core.model.trace import ChangeSpec, RequestSpec
 from patient_usher.core.model.validation_messages import problems_of
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import Beside
-from patient_usher.files.trace import HarOptions, Trace
 from patient_usher.files.yaml_reader import SURROGATE, Twins, no_twins, open_file, parse_yaml
 
 MAX_LINE = 16 << 20
@@ -61,7 +60,18 @@ _decode = json.JSONDecoder(
 _text_of = msgspec.json.Decoder(str).decode
 
 
-class Lines(Trace):
+def header_of(first: bytes) -> dict[str, Any] | None:
+    """The header line of a JSON Lines trace, None where the file is of another format."""
+    try:
+        header = read_json(first.decode("utf-8-sig"))
+    except ValueError:
+        return None
+    if not isinstance(header, dict) or "patient-usher" not in header or "requests" in header:
+        return None
+    return header
+
+
+class Lines:
     """A trace that streams. What comes from a pipe can be replayed once."""
 
     recorded = False
@@ -70,17 +80,20 @@ class Lines(Trace):
         self,
         name: str,
         read_file: Beside,
-        har: HarOptions,
         path: Path,
         stream: BinaryIO,
         header: dict[str, Any],
         allow_env: Collection[str],
     ) -> None:
-        super().__init__(name, read_file, har=har, allow_env=allow_env)
+        self.name, self._read_file, self._allow_env = name, read_file, allow_env
         self._path, self._header = path, header
         self._stream: BinaryIO | None = stream
 
-    def prepared(self, pipeline: Blueprint) -> BoundTrace:
+    def unusable(self, what: str, mend: str) -> Unusable:
+        """What can't be done with it, and what would be right."""
+        return Unusable([Problem(Spot(self.name, 1, 1), what, mend)])
+
+    def bound(self, pipeline: Blueprint) -> BoundTrace:
         """The trace made ready for a pipeline; a line that can't be used is told when it is come to."""
         problems = fill_from_environment(self._header, ENVIRONMENT, self._allow_env)
         try:
@@ -108,8 +121,7 @@ class Lines(Trace):
         stream, self._stream = self._stream, None
         if stream is None:
             if not self._path.is_file():
-                problem = Problem(Spot(self.name, 1, 1), "this stream has been read already", "save it in a file")
-                raise Unusable([problem])
+                raise self.unusable("this stream has been read already", "save it in a file")
             stream = open_file(self._path)
             stream.readline(MAX_LINE)
         with stream:

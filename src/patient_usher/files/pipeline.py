@@ -10,9 +10,11 @@ from typing import Any
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import compile_document
+from patient_usher.core.engine.compile.warnings import warnings_of
 from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, fill_from_environment, locate
 from patient_usher.core.model.overlays import setting, variant
 from patient_usher.files.environment import ENVIRONMENT
+from patient_usher.files.trust import NOTHING, Trust
 from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, parse_value, read_text
 
 
@@ -32,7 +34,7 @@ class Beside:
         path = Path(os.path.realpath(root / name)) if "\0" not in name else root
         if not self.anywhere and not path.is_relative_to(root):
             raise OSError(
-                f"the file {name} lies outside the folder of the file that names it; move it, or give --allow-files"
+                f"the file {name} lies outside the folder of the file that names it; move it, or give --trust files"
             )
         try:
             with open_file(path) as stream:
@@ -50,8 +52,7 @@ def load_pipeline(
     *,
     environments: Sequence[str] | None = None,
     settings: Iterable[str] = (),
-    allow_files: bool = False,
-    allow_python: bool = False,
+    trust: Trust = NOTHING,
     always: Path | None = None,
     places: bool = False,
 ) -> Blueprint:
@@ -69,7 +70,7 @@ def load_pipeline(
     if problems:
         raise Unusable(problems)
     load_python = None
-    if allow_python:
+    if trust.python:
         from patient_usher.files.python_code import PythonFrom  # most pipelines have no code
 
         load_python = PythonFrom(Path() if isinstance(source, Mapping) else source.parent)
@@ -78,18 +79,18 @@ def load_pipeline(
     def load(places: bool) -> Blueprint:
         doc: Any = source
         if isinstance(source, Path):
-            doc = read_document(source, places=places, anywhere=allow_files)
+            doc = read_document(source, places=places, anywhere=trust.files)
         return compile_document(
             _with_statements(doc, always) if always is not None else doc,
             environments=environments,
             overlays=overlays,
-            read_file=Beside(folder, allow_files),
+            read_file=Beside(folder, trust.files),
             load_python=load_python,
         )
 
     try:
         blueprint = load(places)
-        return load(True) if not places and blueprint.warnings and isinstance(source, Path) else blueprint
+        return load(True) if not places and warnings_of(blueprint) and isinstance(source, Path) else blueprint
     except Unusable:
         # JSON is read without places; where something is wrong, read again with them.
         return load(True)
@@ -129,7 +130,7 @@ def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Any:
                     Problem(
                         locate(doc, ["like"]),
                         f"{like} lies outside the folder of this file",
-                        "move it there, or give --allow-files",
+                        "move it there, or give --trust files",
                     )
                 ]
             )

@@ -1,47 +1,34 @@
-"""Trace files: YAML and JSON that people write, JSON Lines in bulk, and HAR recordings."""
+"""Traces: YAML and JSON that people write, JSON Lines in bulk, and HAR recordings. The content tells which."""
 
 from __future__ import annotations
 
 import sys
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, BinaryIO, NamedTuple
+from typing import Any, BinaryIO, Protocol
 
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.http.messages import read_json
-from patient_usher.core.model.document import Unusable, fill_from_environment
+from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
 from patient_usher.files.environment import ENVIRONMENT
+from patient_usher.files.har import AS_IT_IS, HarOptions, is_har, trace_of_har
+from patient_usher.files.lines import Lines, header_of
 from patient_usher.files.pipeline import Beside
+from patient_usher.files.trust import NOTHING, Trust
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
 
 
-class HarOptions(NamedTuple):
-    """How to read a recording: its host, whose fresh credentials (``SCHEME:ACCOUNT``), and what to expect."""
+class Source(Protocol):
+    """What a trace is read from. ``recorded``: whether it is a recording."""
 
-    host: str | None = None
-    sign: str | None = None
-    expect_recorded: bool = False
+    name: str
 
+    @property
+    def recorded(self) -> bool:
+        """Whether it is a recording."""
 
-AS_IT_IS = HarOptions()
-"""Nothing said of recordings."""
-
-
-def is_har(doc: Any) -> bool:
-    """Whether a document is a HAR recording."""
-    return isinstance(doc, dict) and isinstance(doc.get("log"), dict) and "entries" in doc["log"]
-
-
-def header_of(first: bytes) -> dict[str, Any] | None:
-    """The header line of a JSON Lines trace, None where the file is of another format."""
-    try:
-        header = read_json(first.decode("utf-8-sig"))
-    except ValueError:
-        return None
-    if not isinstance(header, dict) or "patient-usher" not in header or "requests" in header:
-        return None
-    return header
+    def bound(self, pipeline: Blueprint) -> BoundTrace:
+        """The trace made ready for a pipeline. Raises Unusable with every problem."""
 
 
 class Trace:
@@ -50,43 +37,27 @@ class Trace:
     ``Trace.read(path)`` reads a file, ``Trace.of(requests)`` takes them as the file would say them.
     """
 
-    def __init__(
-        self,
-        name: str,
-        read_file: Beside,
-        *,
-        text: str = "",
-        doc: Any = None,
-        har: HarOptions,
-        allow_env: Collection[str] = (),
-    ) -> None:
-        self.name = name
-        self._allow_env = allow_env
-        self._read_file, self._har = read_file, har
-        self._text, self._doc = text, doc
+    def __init__(self, source: Source) -> None:
+        self._source = source
 
     @staticmethod
-    def read(
-        path: str | Path, *, har: HarOptions = AS_IT_IS, allow_files: bool = False, allow_env: Collection[str] = ()
-    ) -> Trace:
-        """The trace in a file; ``-`` is standard input. The format is told from the content.
+    def read(path: str | Path, *, har: HarOptions = AS_IT_IS, trust: Trust = NOTHING) -> Trace:
+        """The trace in a file; ``-`` is standard input.
 
-        ``har`` says how to read a recording, ``allow_env`` which variables of the environment it may read.
-        Raises Unusable where the file can't be read; what is wrong inside, replaying tells.
+        ``har`` says how to read a recording. Raises Unusable where the file can't be read; what is wrong inside,
+        replaying tells.
         """
         path = Path(path)
-        read_file = Beside(path.parent, allow_files)
+        read_file = Beside(path.parent, trust.files)
         stream: BinaryIO = sys.stdin.buffer if str(path) == "-" else open_file(path, pipes=True)
         name = "standard input" if str(path) == "-" else str(path)
         first = stream.readline(MAX_OCTETS)
         header = header_of(first)
         if header is not None:
-            from patient_usher.files.lines import Lines  # what people write needs none of it
-
-            return Lines(name, read_file, har, path, stream, header, allow_env)
+            return Trace(Lines(name, read_file, path, stream, header, trust.env))
         with stream:
             raw = first + stream.read(MAX_OCTETS)
-        return Trace(name, read_file, text=decoded(raw, name), har=har, allow_env=allow_env)
+        return Trace(Document(name, read_file, har, trust, text=decoded(raw, name)))
 
     @staticmethod
     def of(*requests: Mapping[str, Any], **header: Any) -> Trace:
@@ -97,24 +68,66 @@ class Trace:
         entries = [
             dict(entry) if "change" in entry else {"id": f"q{number}", **entry} for number, entry in enumerate(requests)
         ]
-        doc = {"patient-usher": "trace/1", **header, "requests": entries}
-        return Trace("trace", Beside(Path()), doc=doc, har=HarOptions())
+        return Trace.document_of({"patient-usher": "trace/1", **header, "requests": entries}, "trace")
+
+    @staticmethod
+    def document_of(doc: Any, name: str, *, trust: Trust = NOTHING) -> Trace:
+        """The trace that a document says; what it names is looked for in the present folder."""
+        return Trace(Document(name, Beside(Path(), trust.files), AS_IT_IS, trust, doc=doc))
+
+    @property
+    def name(self) -> str:
+        """What it is called in messages."""
+        return self._source.name
 
     @property
     def recorded(self) -> bool:
         """Whether it is a recording."""
-        doc = self._doc if self._doc is not None else parse(self._text, self.name, places=False)
-        return is_har(doc)
+        return self._source.recorded
 
     def document(self) -> Any:
-        """What the file says, as data. Raises Unusable where it can't be read."""
-        return self._doc if self._doc is not None else parse(self._text, self.name, places=True)
+        """What the file says, as data. Raises Unusable where it can't be read, or is a trace in bulk."""
+        return self._written().said()
 
     def requests_for(self, pipeline: Blueprint) -> Any:
         """The trace as data, variables of the environment filled in, a recording as a trace. Raises Unusable."""
+        return self._written().filled(pipeline)
+
+    def bound(self, pipeline: Blueprint) -> BoundTrace:
+        """The trace made ready for a pipeline. Raises Unusable with every problem."""
+        return self._source.bound(pipeline)
+
+    def _written(self) -> Document:
+        if not isinstance(self._source, Document):
+            what = "this is a trace in bulk"
+            raise Unusable([Problem(Spot(self.name, 1, 1), what, "name one that people write")])
+        return self._source
+
+
+class Document:
+    """A trace that is held in memory, as text or as data."""
+
+    def __init__(
+        self, name: str, read_file: Beside, har: HarOptions, trust: Trust, *, text: str = "", doc: Any = None
+    ) -> None:
+        self.name = name
+        self._read_file, self._har, self._env = read_file, har, trust.env
+        self._text, self._doc = text, doc
+
+    @property
+    def recorded(self) -> bool:
+        """Whether it is a recording."""
+        return is_har(self._doc if self._doc is not None else parse(self._text, self.name, places=False))
+
+    def said(self) -> Any:
+        """What the file says, with places. Raises Unusable where it can't be read."""
+        return self._doc if self._doc is not None else parse(self._text, self.name, places=True)
+
+    def filled(self, pipeline: Blueprint) -> Any:
+        """The same with variables of the environment filled in, a recording as a trace."""
         return self._doc if self._doc is not None else self._parsed(pipeline, places=False)[0]
 
-    def prepared(self, pipeline: Blueprint) -> BoundTrace:
+    def bound(self, pipeline: Blueprint) -> BoundTrace:
         """The trace made ready for a pipeline. Raises Unusable with every problem."""
         if self._doc is not None:
             return self._ready(self._doc, [], pipeline)
@@ -127,10 +140,8 @@ class Trace:
         doc = parse(self._text, self.name, places=places)
         notes: list[str] = []
         if is_har(doc):
-            from patient_usher.files.har import trace_of_har
-
             doc, notes = trace_of_har(doc, pipeline, self._har)
-        if problems := fill_from_environment(doc, ENVIRONMENT, self._allow_env):
+        if problems := fill_from_environment(doc, ENVIRONMENT, self._env):
             raise Unusable(problems)
         return doc, notes
 

@@ -7,13 +7,14 @@ from collections.abc import Iterator, Sequence
 
 from patient_usher.core.analysis.coverage import Coverage
 from patient_usher.core.analysis.coverage_gaps import Closing
+from patient_usher.core.verify.document_types import CoverageRecord, RequestDocument
 from patient_usher.output.replay_view import WIDTH
 from patient_usher.output.terminal import Line, Piece, fit, line
 
 BAR = 10
 
 
-def covered(coverage: Coverage, closing: Sequence[Closing]) -> Iterator[Line]:
+def covered_lines(coverage: Coverage, closing: Sequence[Closing]) -> Iterator[Line]:
     """A line each, with a bar; then the requests that would close the gaps."""
     yield line(("coverage", "title"), (f"  {coverage.percent}% of what can happen has", "dim"))
     entries: dict[tuple[str, str], list[tuple[str, int]]] = {}
@@ -42,5 +43,17 @@ def covered(coverage: Coverage, closing: Sequence[Closing]) -> Iterator[Line]:
     if coverage.missing:
         count = sum(len(one.closed) for one in closing)
         number = sum(len(one.requests) for one in closing)
-        words = f"{number} requests would close {count} of {len(coverage.missing)} gaps; --write-missing TRACE"
+        words = f"{number} requests would close {count} of {len(coverage.missing)} gaps; --append TRACE"
         yield line((words if closing else "no request was found that closes a gap", "dim"))
+
+
+def coverage_document(coverage: Coverage, missing: list[RequestDocument]) -> CoverageRecord:
+    """As JSON says it; ``missing`` are requests that would make the rest happen."""
+    found: dict[str, dict[str, dict[str, int]]] = {"stages": {}, "routes": {}}
+    for outcome in coverage.possible:
+        sort, id_, name = outcome
+        found[sort].setdefault(id_, {})[name] = coverage.hits[outcome]
+    hit = len(coverage.possible) - len(coverage.missing)
+    return CoverageRecord(
+        hit=hit, of=len(coverage.possible), stages=found["stages"], routes=found["routes"], missing=missing
+    )

@@ -125,7 +125,7 @@ KEYS: dict[str, dict[str, str]] = {
         "raise": "An error to raise.",
         "cases": "What to do in which case; the first that fits counts.",
         "echo": "Answer with what arrived here, as JSON.",
-        "python": "A function of your own, as module:function; needs --allow-python.",
+        "python": "A function of your own, as module:function; needs --trust python.",
         "records": "The stand-in data store to work on.",
         "do": "What to do with the records.",
         "busy-for": "How long the handler takes.",

@@ -6,7 +6,11 @@ import textwrap
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.explore import Case, Explored
+from patient_usher.core.analysis.requests.runner import BASE
 from patient_usher.core.model.enumerations import OUTCOMES
+from patient_usher.core.verify.document_types import CaseRecord, Explore, StatementSeen
+from patient_usher.output.coverage import coverage_document
+from patient_usher.output.door import DOOR
 from patient_usher.output.replay_view import WIDTH
 from patient_usher.output.terminal import Line, line
 from patient_usher.output.yaml_snippet import yaml_of
@@ -67,12 +71,37 @@ def _never(explored: Explored) -> Iterator[Line]:
 
 
 def _broken(explored: Explored) -> Iterator[Line]:
+    """Each statement by itself: in how many exchanges it held, what breaks it, or that nothing tried it."""
     yield []
-    if not explored.broken:
-        yield line(("✓ ", "good"), "every statement held in all of it")
-    for one in explored.broken:
+    broken = {one.id: one for one in explored.broken}
+    for id_, tried in explored.statements.items():
+        one = broken.get(id_)
+        if one is None:
+            held = f": held in {tried:,} exchanges tried" if tried else ": never tried"
+            yield line(("✓ always " if tried else "• always ", "good" if tried else "dim"), (id_, "name"), held)
+            continue
         yield line(("✗ always ", "bad"), (one.id, "name"), f": {one.why}"[: WIDTH - 12 - len(one.id)])
-        document = one.probe.document("")
+        document = one.scenario.document("")
         callers = {"callers": document["callers"]} if "callers" in document else {}
-        for text in yaml_of({**callers, "requests": document["requests"]}).splitlines():
+        for text in yaml_of(DOOR.redacted({**callers, "requests": document["requests"]})).splitlines():
             yield line((f"    {text}", "field"))
+
+
+def document(explored: Explored) -> Explore:
+    """As JSON says it."""
+    broken = {one.id: one for one in explored.broken}
+    statements = []
+    for id_, tried in explored.statements.items():
+        one = broken.get(id_)
+        verdict = "broken" if one is not None else "held" if tried else "never-tried"
+        witness = one.scenario.document(BASE) if one is not None else None
+        statements.append(StatementSeen(id_, verdict, tried, one.why if one is not None else None, witness))
+    return Explore(
+        pipeline=explored.blueprint.name,
+        tried=explored.tried,
+        seed=explored.seed,
+        endings=[CaseRecord(*case, times) for case, (times, _) in explored.cases.items()],
+        coverage=coverage_document(explored.coverage, []),
+        never=list(explored.coverage.missing),
+        statements=statements,
+    )

@@ -6,27 +6,27 @@ import textwrap
 from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.compare import Comparison, compared
+from msgspec import structs
+
 from patient_usher.core.analysis.findings.check import Checked, Finding, variant_of
 from patient_usher.core.analysis.findings.rule import Rule
-from patient_usher.core.analysis.findings.witness import caught
-from patient_usher.core.verify.telling import without_secrets
-from patient_usher.output.comparison import Sides, worked
+from patient_usher.core.analysis.findings.witness import Document, caught
+from patient_usher.core.verify.document_types import Differs, FindingRecord, Findings, Place
+from patient_usher.core.verify.record import Record
+from patient_usher.output.comparison import Compared, compared_of, worked
+from patient_usher.output.door import DOOR
 from patient_usher.output.replay_view import WIDTH
 from patient_usher.output.terminal import Line, line
 from patient_usher.output.yaml_snippet import yaml_of
 
-Record = dict[str, Any]
 MARKS = {"error": ("✗", "bad"), "warning": ("✗", "raised"), "advice": ("•", "dim")}
 
 
 class Proof(NamedTuple):
     """A finding's witness worked through: as a trace, and what came of it as it is and mended."""
 
-    trace: dict[str, Any]
-    as_is: list[Record]
-    mended: list[Record]
-    comparison: Comparison
+    trace: Document
+    compared: Compared
 
 
 def proof(checked: Checked, finding: Finding) -> Proof | None:
@@ -34,20 +34,20 @@ def proof(checked: Checked, finding: Finding) -> Proof | None:
     if finding.as_is is None or finding.mended is None:
         return None
     name = finding.where.replace("@", "-")[:60]
-    trace = caught(name, finding.as_is, finding.mended, checked.blueprint, finding.cure, checked.base)
+    trace = caught(name, finding.as_is, finding.mended, checked.blueprint, finding.cure, checked.base, checked.seed)
     ids = [request["id"] for request in trace["requests"] if "send" in request]
     before, after = (_named(run.records(), ids) for run in (finding.as_is, finding.mended))
-    return Proof(trace, before, after, compared(before, after))
+    return Proof(DOOR.redacted(trace), compared_of(("as it is", "mended"), before, after))
 
 
 def _named(records: list[Record], ids: Sequence[str]) -> list[Record]:
-    """The records with the ids that the witness has as a trace."""
-    own = list(dict.fromkeys(record["request_id"] for record in records))
+    """The records with the ids that the witness has as a trace, as they may be shown."""
+    own = list(dict.fromkeys(record.request_id for record in records))
     names = dict(zip(own, ids, strict=False))
     told = []
-    for record in without_secrets(records):
-        name = names.get(record["request_id"], record["request_id"])
-        told.append({**record, "id": name + record["id"].removeprefix(record["request_id"]), "request_id": name})
+    for record in map(DOOR.record, records):
+        name = names.get(record.request_id, record.request_id)
+        told.append(structs.replace(record, id=name + record.id.removeprefix(record.request_id), request_id=name))
     return told
 
 
@@ -89,8 +89,11 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     yield line((head, style), (f"  {finding.rule.level}", "dim"), (spot.rjust(WIDTH - len(head) - 9), "dim"))
     yield from _wrapped(finding.suspicion.happens, "  ", "name")
     yield from _wrapped(finding.rule.matters, "  ", "dim")
-    yield line(("  mend   ", "good"), finding.mend.words)
-    if command:
+    if finding.withheld is not None:
+        yield from _labelled("mend", f"none is safe: {finding.withheld}", "raised")
+    else:
+        yield from _labelled("mend", finding.mend.words, "good")
+    if command and finding.withheld is None:
         yield line((f"         {command} --mend {finding.where}", "dim"))
     found = proof(checked, finding)
     if found is None:
@@ -98,24 +101,23 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
         return
     yield line(("  proof  ", "good"), ("these requests, which a trace may have", "dim"))
     yield from _request_lines(found.trace)
-    groups = found.comparison.groups
+    groups = found.compared.comparison.groups
     if groups:
         yield []
-        sides = Sides(("as it is", "mended"), found.as_is, found.mended)
-        for number, id_ in enumerate(_telling(found, sides, groups[0].example)):
+        for number, id_ in enumerate(_telling(found.compared, groups[0].example)):
             if number:
                 yield []
-            yield from worked(found.comparison, id_, sides)
+            yield from worked(found.compared, id_)
 
 
-def _telling(found: Proof, sides: Sides, worst: str) -> list[str]:
+def _telling(compared: Compared, worst: str) -> list[str]:
     """The exchanges that show it: the worst; of a call that never came, before it the preflight that kept it away."""
-    ids = [difference.id for difference in found.comparison.differs]
-    a, b = sides.pair(worst)
-    if a is None or b is None or (a["journey"] and b["journey"]):
+    ids = list(compared.by_id())
+    a, b = compared.pair(worst)
+    if a is None or b is None or (a.journey and b.journey):
         return [worst]
-    pairs = {id_: sides.pair(id_) for id_ in ids if id_.startswith(f"{a['request_id']}/")}
-    came = [id_ for id_, pair in pairs.items() if all(one is not None and one["journey"] for one in pair)]
+    pairs = {id_: compared.pair(id_) for id_ in ids if id_.startswith(f"{a.request_id}/")}
+    came = [id_ for id_, pair in pairs.items() if all(one is not None and one.journey for one in pair)]
     return [*came[:1], worst]
 
 
@@ -125,6 +127,11 @@ def _request_lines(trace: dict[str, Any]) -> Iterator[Line]:
         inner = " " * (len(text) - len(text.lstrip()) + 4)
         for part in textwrap.wrap(text, WIDTH - 9, subsequent_indent=inner, break_on_hyphens=False) or [""]:
             yield line((f"         {part}", "field"))
+
+
+def _labelled(label: str, text: str, style: str) -> Iterator[Line]:
+    for at, part in enumerate(textwrap.wrap(text, WIDTH - 9, break_on_hyphens=False)):
+        yield line((f"  {label:<7}" if at == 0 else " " * 9, style), part)
 
 
 def _wrapped(text: str, indent: str, style: str) -> Iterator[Line]:
@@ -151,35 +158,35 @@ def explained(rule: Rule, checked: Checked) -> Iterator[Line]:
 # For programs.
 
 
-def document(checked: Checked) -> dict[str, Any]:
-    """As JSON says it (findings/1)."""
-    return {
-        "patient-usher": "findings/1",
-        "pipeline": checked.blueprint.name,
-        "tried": checked.tried,
-        "whole": checked.whole,
-        "findings": [_entry(checked, finding) for finding in checked.findings],
-    }
+def document(checked: Checked) -> Findings:
+    """As JSON says it."""
+    return Findings(
+        pipeline=checked.blueprint.name,
+        tried=checked.tried,
+        whole=checked.whole,
+        findings=[_entry(checked, finding) for finding in checked.findings],
+    )
 
 
-def _entry(checked: Checked, finding: Finding) -> dict[str, Any]:
+def _entry(checked: Checked, finding: Finding) -> FindingRecord:
     found = proof(checked, finding)
     spot = finding.spot(checked.blueprint.source.doc)
-    differs = found.comparison.differs if found is not None else ()
-    return {
-        "code": finding.rule.code,
-        "level": finding.rule.level,
-        "stage": finding.suspicion.stage,
-        "route": finding.suspicion.route,
-        "at": {"file": spot.file, "line": spot.line, "column": spot.column},
-        "happens": finding.suspicion.happens,
-        "matters": finding.rule.matters,
-        "mend": finding.mend.words,
-        "change": variant_of(checked.blueprint, finding.cure),
-        "known": finding.known,
-        "witness": found.trace if found is not None else None,
-        "differs": [{"id": one.id, "what": one.what, "now": one.a, "mended": one.b} for one in differs],
-    }
+    differs = found.compared.comparison.differs if found is not None else ()
+    return FindingRecord(
+        code=finding.rule.code,
+        level=finding.rule.level,
+        stage=finding.suspicion.stage,
+        route=finding.suspicion.route,
+        at=Place(spot.file, spot.line, spot.column),
+        happens=finding.suspicion.happens,
+        matters=finding.rule.matters,
+        mend=finding.mend.words,
+        change=variant_of(checked.blueprint, finding.cure) if finding.withheld is None else None,
+        known=finding.known,
+        withheld=finding.withheld,
+        witness=found.trace if found is not None else None,
+        differs=[Differs(one.id, one.what, one.a, one.b) for one in differs],
+    )
 
 
 _SARIF_LEVELS = {"error": "error", "warning": "warning", "advice": "note"}
@@ -219,9 +226,6 @@ def _rule(rule: Rule) -> dict[str, Any]:
 
 def _result(checked: Checked, finding: Finding, number: int) -> dict[str, Any]:
     spot = finding.spot(checked.blueprint.source.doc)
-    change = {"patient-usher": "pipeline/1", "like": spot.file, **variant_of(checked.blueprint, finding.cure)}
-    region = {"startLine": 1, "startColumn": 1, "endLine": 1, "endColumn": 1}
-    written = {"deletedRegion": region, "insertedContent": {"text": yaml_of(change)}}
     result: dict[str, Any] = {
         "ruleId": finding.rule.code,
         "ruleIndex": number,
@@ -236,15 +240,14 @@ def _result(checked: Checked, finding: Finding, number: int) -> dict[str, Any]:
                 **({"logicalLocations": [{"name": name}]} if (name := finding.where.partition("@")[2]) else {}),
             }
         ],
-        "fixes": [
-            {
-                "description": {"text": f"{finding.mend.words}: a variant of the file"},
-                "artifactChanges": [
-                    {"artifactLocation": {"uri": _uri(mended_name(spot.file))}, "replacements": [written]}
-                ],
-            }
-        ],
     }
+    if finding.withheld is None:
+        change = {"patient-usher": "pipeline/1", "like": spot.file, **variant_of(checked.blueprint, finding.cure)}
+        region = {"startLine": 1, "startColumn": 1, "endLine": 1, "endColumn": 1}
+        written = {"deletedRegion": region, "insertedContent": {"text": yaml_of(change)}}
+        artifact = {"artifactLocation": {"uri": _uri(mended_name(spot.file))}, "replacements": [written]}
+        words = f"{finding.mend.words}: a variant of the file"
+        result["fixes"] = [{"description": {"text": words}, "artifactChanges": [artifact]}]
     if finding.known is not None:
         result["suppressions"] = [{"kind": "inSource", "justification": finding.known}]
     return result

@@ -9,7 +9,8 @@ from typing import Any
 
 from patient_usher.core.http.messages import phrase, read_json
 from patient_usher.core.model.enumerations import DID
-from patient_usher.output.replay_view import MARKS, WIDTH, Record, clock, failures, status_style, value_text
+from patient_usher.core.verify.record import AnswerRecord, Headers, LogRecord, Record, RequestRecord
+from patient_usher.output.replay_view import SIGN_OF, WIDTH, clock, failures, status_style, value_text
 from patient_usher.output.terminal import Line, Piece, chopped, fit, line
 
 
@@ -18,24 +19,24 @@ def journey(record: Record, *, whole: bool = False) -> Iterator[Line]:
 
     ``whole``: header fields and content to their last character, as far as anybody reads them.
     """
-    head = f"── {record['id']} "
+    head = f"── {record.id} "
     yield line((head + "─" * (WIDTH - len(head)), "dim"))
-    request = record["request"]
-    took = record["finished"] - record["at"]
-    yield line((f"{request['method']} {request['url']}", "title"))
-    route = f"route {record['route']}" if record["route"] else "no route"
-    yield line((f"{route}, caller {record['caller']}, at {clock(record['at'])}, took {clock(round(took, 6))}", "dim"))
-    for part in textwrap.wrap(record["forwarded"] or "", WIDTH):
+    request = record.request
+    took = record.finished - record.at
+    yield line((f"{request.method} {request.url}", "title"))
+    route = f"route {record.route}" if record.route else "no route"
+    yield line((f"{route}, caller {record.caller}, at {clock(record.at)}, took {clock(round(took, 6))}", "dim"))
+    for part in textwrap.wrap(record.forwarded or "", WIDTH):
         yield line((part, "dim"))
-    yield from _headers(request["headers"], whole=whole)
+    yield from _headers(request.headers, whole=whole)
     yield from _content(request, WHOLE if whole else PART)
     yield []
     yield from _steps(record)
     yield []
     yield from _answer(record, whole=whole)
-    bad = [check for check in record["checks"] if not check["ok"]]
-    good = len(record["checks"]) - len(bad)
-    if record["checks"]:
+    bad = [check for check in record.checks if not check.ok]
+    good = len(record.checks) - len(bad)
+    if record.checks:
         yield []
         if good:
             yield line(("✓ ", "good"), f"{good} expectation{'s' if good > 1 else ''} held")
@@ -46,27 +47,30 @@ def journey(record: Record, *, whole: bool = False) -> Iterator[Line]:
 
 def _steps(record: Record) -> Iterator[Line]:
     """The journey, indented as the stages nest; what each did stands in one column."""
-    logs = _beside(record)
-    errors = list(record["errors"])
+    logs: dict[int | None, list[LogRecord]] = {}
+    for log in record.log:
+        logs.setdefault(log.step, []).append(log)
+    errors = list(record.errors)
     depths = _depths(record)
-    waits = any(step["at"] != record["at"] for step in record["journey"])
+    times = {*(step.at for step in record.journey), *(log.at for log in record.log)}
+    waits = bool(times - {record.at})
     label_at = 18 if waits else 8
-    words_at = label_at + max([len(step["stage"]) + 2 * depths[step["stage"]] for step in record["journey"]] + [10]) + 2
-    shown_at = record["at"]
-    for number, step in enumerate(record["journey"]):
-        stage, way, did, note = step["stage"], step["way"], step["did"], dict(step["note"])
-        time = clock(step["at"]) if step["at"] != shown_at else ""
-        shown_at = step["at"]
-        words, style = DID[did], "dim" if did in ("continued", "skipped") else MARKS.get(did, ("", ""))[1]
+    words_at = label_at + max([len(step.stage) + 2 * depths[step.stage] for step in record.journey] + [10]) + 2
+    shown_at = record.at
+    for number, step in enumerate(record.journey):
+        stage, way, did, note = step.stage, step.way, step.did, dict(step.note)
+        time = clock(step.at) if step.at != shown_at else ""
+        shown_at = step.at
+        words, style = DID[did], "dim" if did in ("continued", "skipped") else SIGN_OF.get(did, ("", ""))[1]
         if did == "skipped":
             words = (
                 f"passed over ({note.pop('why', '')})" if way == "in" else "dropped: its work on the way out is lost"
             )
         if did == "raised" and errors:
             error = errors.pop(0)
-            words = f"raised {error['type']}" + (f": {error['message']}" if error["message"] else "")
-        if did == "answered" and stage == record["refused_by"]:
-            words = f"refused: {record['why']}"
+            words = f"raised {error.type}" + (f": {error.message}" if error.message else "")
+        if did == "answered" and stage == record.refused_by:
+            words = f"refused: {record.why}"
         head = f"{time:>10}  {way:<5} " if waits else f"  {way:<5} "
         name = fit("  " * depths[stage] + stage, words_at - label_at)
         for at, part in enumerate(_wrapped(words, words_at)):
@@ -78,7 +82,10 @@ def _steps(record: Record) -> Iterator[Line]:
             yield line(" " * words_at, (part, "field"))
         for log in logs.get(number, ()):
             yield from _log_line(log, words_at)
-    for log in logs.get(-1, ()):
+    for log in logs.get(None, ()):  # written when all was over, or by nobody on the way
+        time = clock(log.at) if log.at != shown_at else ""
+        shown_at = log.at
+        yield line((f"{time:>10}  after " if waits else "  after ", "dim"), (log.stage, "name"))
         yield from _log_line(log, words_at)
 
 
@@ -86,11 +93,11 @@ def _depths(record: Record) -> dict[str, int]:
     """How deep each stage stands: behind how many that passed on."""
     depths: dict[str, int] = {}
     level = 0
-    for step in record["journey"]:
-        if step["way"] == "in":
-            depths[step["stage"]] = min(level, 14)
-            level += step["did"] in ("continued", "answered-and-continued")
-        depths.setdefault(step["stage"], 0)
+    for step in record.journey:
+        if step.way == "in":
+            depths[step.stage] = min(level, 14)
+            level += step.did in ("continued", "answered-and-continued")
+        depths.setdefault(step.stage, 0)
     return depths
 
 
@@ -98,33 +105,11 @@ def _wrapped(text: str, at: int) -> list[str]:
     return textwrap.wrap(text, max(WIDTH - at, 30), break_on_hyphens=False)
 
 
-def _beside(record: Record) -> dict[int, list[Record]]:
-    """Log lines by the number of the step that they belong beside, -1 for none.
-
-    A stage that does something later than passing on writes then; else it writes first on its way
-    in, and last on its way out.
-    """
-    steps: dict[str, list[int]] = {}
-    acted: dict[str, int] = {}
-    for number, step in enumerate(record["journey"]):
-        steps.setdefault(step["stage"], []).append(number)
-        if step["did"] in ("caught", "raised") and step["way"] != "in":
-            acted[step["stage"]] = number
-    beside: dict[int, list[Record]] = {}
-    for log in record["log"]:
-        own = steps.get(log["stage"], [])
-        number = acted.get(log["stage"], own[0] if own else -1)
-        if beside.get(number) and own and log["stage"] not in acted:
-            number = own[-1] if len(own) > 1 else -1
-        beside.setdefault(number, []).append(log)
-    return beside
-
-
-def _log_line(log: Record, indent: int) -> Iterator[Line]:
-    text = f"log {log['level']}: {log['message']}"
+def _log_line(log: LogRecord, indent: int) -> Iterator[Line]:
+    text = f"log {log.level}: {log.message}"
     for part in _wrapped(text, indent):
         yield line(" " * indent, (part, "log"))
-    for key, value in (log["detail"] or {}).items():
+    for key, value in (log.detail or {}).items():
         for at, part in enumerate(value_text(value).splitlines()):
             text = f"{key + ': ' if at == 0 else '  '}{part}"
             yield line(" " * (indent + 2), (fit(text, WIDTH - indent - 2).rstrip(), "dim"))
@@ -141,7 +126,7 @@ PART, WHOLE = 14, 2_000
 """How many lines of content are shown."""
 
 
-def _headers(headers: list[list[str]], *, whole: bool) -> Iterator[Line]:
+def _headers(headers: Headers, *, whole: bool) -> Iterator[Line]:
     for name, value in headers:
         if name.lower() in _QUIET:
             continue
@@ -151,11 +136,11 @@ def _headers(headers: list[list[str]], *, whole: bool) -> Iterator[Line]:
             yield line("  ", (f"{name}: " if at == 0 else " " * (len(name) + 2), "field"), part)
 
 
-def _content(message: Record, limit: int) -> Iterator[Line]:
-    text = message["body"]
+def _content(message: RequestRecord | AnswerRecord, limit: int) -> Iterator[Line]:
+    text = message.body
     if text is None:
-        if message.get("body_base64"):
-            yield line("  ", (f"({message['body_size']} octets that are no text)", "dim"))
+        if message.body_base64:
+            yield line("  ", (f"({message.body_size} octets that are no text)", "dim"))
         return
     try:
         value = read_json(text)
@@ -175,64 +160,64 @@ def _content(message: Record, limit: int) -> Iterator[Line]:
 
 def _no_answer(record: Record) -> str:
     """Why there is none, and what became of the work."""
-    outcome, patience = record["outcome"], clock(round(record["finished"] - record["at"], 6))
+    outcome, patience = record.outcome, clock(round(record.finished - record.at, 6))
     if outcome == "stalled":
-        stage = next((step["stage"] for step in record["journey"] if step["did"] == "nothing"), "a stage")
+        stage = next((step.stage for step in record.journey if step.did == "nothing"), "a stage")
         return f"No answer: {stage} neither passed it on nor answered; the caller gave up after {patience}"
     if outcome == "abandoned":
-        last = max((step["at"] for step in record["journey"]), default=0)
+        last = max((step.at for step in record.journey), default=0)
         went_on = (
-            f"the work went on for nobody until {clock(last)}" if last > record["finished"] else "the work ended there"
+            f"the work went on for nobody until {clock(last)}" if last > record.finished else "the work ended there"
         )
         return f"No answer: the caller gave up after {patience}; {went_on}"
     return f"No answer: {outcome}"
 
 
 def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
-    response = record["response"]
+    response = record.response
     if response is None:
         yield line((_no_answer(record), "bad"))
     else:
-        status = f"{response['status']} {phrase(response['status'])}"
+        status = f"{response.status} {phrase(response.status)}"
         for at, part in enumerate(textwrap.wrap(_by(record), WIDTH - len(status) - 2)):
             yield line((status if at == 0 else " " * len(status), status_style(record)), f"  {part}")
-        yield from _headers(response["headers"], whole=whole)
+        yield from _headers(response.headers, whole=whole)
         yield from _content(response, WHOLE if whole else PART)
-    second = record["second_answer"]
+    second = record.second_answer
     if second is not None:
-        yield line((f"and then, to nobody: {second['status']} {phrase(second['status'])}", "bad"))
+        yield line((f"and then, to nobody: {second.status} {phrase(second.status)}", "bad"))
         yield from _content(second, 4)
-    browser = record["browser"]
+    browser = record.browser
     if browser is not None:
-        names = ", ".join(browser["readable_headers"]) or "none"
+        names = ", ".join(browser.readable_headers) or "none"
         told = {"readable": f"readable; header fields it can read: {names}"}
-        text = told.get(browser["verdict"], f"{browser['verdict']} ({browser['why']}): {browser['reason']}")
+        text = told.get(browser.verdict, f"{browser.verdict} ({browser.why}): {browser.reason}")
         for part in textwrap.wrap(f"to the page: {text}", WIDTH, subsequent_indent="  "):
-            yield line((part, "good" if browser["verdict"] == "readable" else "raised"))
-    raised = next((error["type"] for error in record["errors"] if error["raised_by"] == "handler"), None)
+            yield line((part, "good" if browser.verdict == "readable" else "raised"))
+    raised = next((error.type for error in record.errors if error.raised_by == "handler"), None)
     handler = (
         f"raised {raised}"
-        if raised is not None and not record["handler_finished"]
+        if raised is not None and not record.handler_finished
         else "ran to its end"
-        if record["handler_finished"]
+        if record.handler_finished
         else "was reached, but did not finish"
-        if record["handler_reached"]
+        if record.handler_reached
         else "was not reached"
     )
     yield line((f"the handler {handler}", "dim"))
 
 
 def _by(record: Record) -> str:
-    by, refused = record["answered_by"], record["refused_by"]
-    if by == "server" and record["errors"]:
-        error = record["errors"][-1]
-        why = f": {error['because']}" if error["because"] else ""
-        whose = f"refused by {refused} ({record['why']}); " if refused else ""
-        return f"answered by server; {whose}nobody caught {error['type']}{why}"
+    by, refused = record.answered_by, record.refused_by
+    if by == "server" and record.errors:
+        error = record.errors[-1]
+        why = f": {error.because}" if error.because else ""
+        whose = f"refused by {refused} ({record.why}); " if refused else ""
+        return f"answered by server; {whose}nobody caught {error.type}{why}"
     if refused and refused != by:
-        return f"answered by {by}; refused by {refused} ({record['why']})"
+        return f"answered by {by}; refused by {refused} ({record.why})"
     if refused:
-        return f"refused by {refused} ({record['why']})"
-    if record["outcome"] == "errored":
-        return f"answered by {by}, which caught {record['errors'][-1]['type']}"
+        return f"refused by {refused} ({record.why})"
+    if record.outcome == "errored":
+        return f"answered by {by}, which caught {record.errors[-1].type}"
     return f"answered by {by}"

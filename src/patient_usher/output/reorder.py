@@ -11,8 +11,16 @@ from patient_usher.core.analysis.compare import KINDS
 from patient_usher.core.analysis.orders.discriminate import Apart
 from patient_usher.core.analysis.orders.search import Found
 from patient_usher.core.analysis.orders.swaps import VERDICTS, Pair
+from patient_usher.core.verify.document_types import (
+    ApartRecord,
+    FoundOrder,
+    OrderClass,
+    PairRecord,
+    Reorder,
+    RequestDocument,
+)
 from patient_usher.core.verify.record import Record
-from patient_usher.output.comparison import Sides, worked
+from patient_usher.output.comparison import Compared, worked
 from patient_usher.output.figure import SIZE, drawing, save
 from patient_usher.output.replay_view import WIDTH
 from patient_usher.output.terminal import Line, Piece, line
@@ -23,19 +31,27 @@ MOST_CLASSES = 12
 
 
 def document(
-    pairs: Sequence[Pair], found: Found | None, replays: int, apart: Apart | None = None, never: Sequence[str] = ()
-) -> dict[str, Any]:
-    """As JSON says it (reorder/1)."""
+    pairs: Sequence[Pair],
+    found: Found | None,
+    replays: int,
+    apart: Apart | None = None,
+    requests: Sequence[RequestDocument] = (),
+) -> Reorder:
+    """As JSON says it; ``requests`` are those that tell orders apart."""
     order = found.order if found is not None else None
-    doc: dict[str, Any] = {
-        "patient-usher": "reorder/1",
-        "replays": replays,
-        "pairs": [pair.document() for pair in pairs],
-        "found": {"order": list(order), "moves": found.moves, "exact": found.exact} if found and order else None,
-        "conflict": list(found.conflict) if found is not None else [],
-        "never": list(never),
-    }
-    return {**doc, "apart": apart.document()} if apart is not None else doc
+    return Reorder(
+        replays=replays,
+        pairs=[PairRecord(p.a, p.b, p.verdict, p.changed, len(p.broken), p.example) for p in pairs],
+        found=FoundOrder(list(order), found.moves, found.exact) if found and order else None,
+        conflict=list(found.conflict) if found is not None else [],
+        never=list(found.never) if found is not None else [],
+        apart=_apart(apart, requests) if apart is not None else None,
+    )
+
+
+def _apart(apart: Apart, requests: Sequence[RequestDocument]) -> ApartRecord:
+    classes = [OrderClass(one.orders, list(one.example), list(one.before), list(one.answers)) for one in apart.classes]
+    return ApartRecord(apart.orders, apart.exact, list(apart.notes), list(apart.equal), classes, list(requests))
 
 
 def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequence[Record]) -> Iterator[Line]:
@@ -49,13 +65,9 @@ def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequen
         yield []
         head = f"── {worst.a} and {worst.b} swapped: {worst.example} "
         yield line((head + "─" * max(WIDTH - len(head), 0), "dim"))
-        group = next((group for group in worst.comparison.groups if worst.example in group.ids), None)
-        if group is not None:
-            yield from worked(worst.comparison, worst.example, _sides(worst, before))
-
-
-def _sides(pair: Pair, before: Sequence[Record]) -> Sides:
-    return Sides(("as it is", f"{pair.a} and {pair.b} swapped"), before, pair.swapped)
+        if any(worst.example in group.ids for group in worst.comparison.groups):
+            names = ("as it is", f"{worst.a} and {worst.b} swapped")
+            yield from worked(Compared(names, before, worst.swapped, worst.comparison), worst.example)
 
 
 def _worst(pairs: Sequence[Pair]) -> Pair | None:
@@ -150,8 +162,11 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
     yield []
     letters = [_letter(number) for number in range(min(count, MOST_CLASSES))]
     rows = [
-        (f"{number}. {_request(probe.requests[-1])}", [one.answers[number - 1] for one in apart.classes[:MOST_CLASSES]])
-        for number, probe in enumerate(apart.requests, 1)
+        (
+            f"{number}. {_request(scenario.requests[-1])}",
+            [one.answers[number - 1] for one in apart.classes[:MOST_CLASSES]],
+        )
+        for number, scenario in enumerate(apart.requests, 1)
     ]
     cells = max([len(cell) for _, row in rows for cell in row] + [3])
     room = max(WIDTH - (cells + 2) * len(letters), 24)
@@ -205,8 +220,8 @@ def _request(request: dict[str, Any]) -> str:
 def trace_of(apart: Apart, base: str) -> dict[str, Any]:
     """The requests as a trace, to be sent to the real service."""
     requests = []
-    for number, probe in enumerate(apart.requests, 1):
-        *first, last = probe.requests
+    for number, scenario in enumerate(apart.requests, 1):
+        *first, last = scenario.requests
         requests += [{"id": f"first-{number}-{at}", **request} for at, request in enumerate(first, 1)]
         requests.append({"id": f"tells-{number}", **last})
     return {"patient-usher": "trace/1", "name": "which order is it?", "base": base, "requests": requests}

@@ -8,17 +8,18 @@ from __future__ import annotations
 import json
 import textwrap
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any
 
 from patient_usher.core.model.enumerations import OUTCOMES, SLIPS
-from patient_usher.core.verify.record import final_of
-from patient_usher.core.verify.summary import Summary
-from patient_usher.output.terminal import Line, Piece, fit, line, shown
+from patient_usher.core.verify.always import StatementTold
+from patient_usher.core.verify.record import CacheRecord, Record
+from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, Shown, headline
+from patient_usher.output.terminal import Line, Piece, fit, line
 
 WIDTH = 100
 
-MARKS = {
+SIGN_OF = {
     "continued": ("●", ""),
     "skipped": ("○", "dim"),
     "answered": ("◆", "answered"),
@@ -31,8 +32,6 @@ MARKS = {
 }
 LEGEND = "● passed on  ◆ answered  ▲ raised  ◇ caught it  ○ passed over  · never reached"
 RARE = "∞ did nothing: the caller waits  ◈ answered, yet passed on  ▼ raised on the way out"
-
-Record = dict[str, Any]
 
 
 def staircase(names: list[str], title: list[Line], at: int, gap: str) -> Iterator[Line]:
@@ -50,10 +49,10 @@ def staircase(names: list[str], title: list[Line], at: int, gap: str) -> Iterato
 
 
 def did_what(record: Record) -> dict[str, str]:
-    """What each stage did, by the last word on it: a key of ``MARKS``."""
+    """What each stage did, by the last word on it: a key of ``SIGN_OF``."""
     dids: dict[str, str] = {}
-    for step in record["journey"]:
-        stage, way, did = step["stage"], step["way"], step["did"]
+    for step in record.journey:
+        stage, way, did = step.stage, step.way, step.did
         if way == "in" or did in ("caught", "nothing", "answered"):
             dids[stage] = did
         elif did == "raised":
@@ -62,22 +61,28 @@ def did_what(record: Record) -> dict[str, str]:
 
 
 class Burst:
-    """Repetitions of one request: counted as they go by, so that a million take no more room than two."""
+    """Repetitions of one request: counted as they go by, so that a million take no more room than two.
 
-    def __init__(self, first: Record) -> None:
-        self.first = self.last = first
+    ``worst`` is the first of those with the gravest mark; ``first`` and ``last`` the first and the last at all.
+    """
+
+    def __init__(self, first: Shown) -> None:
+        self.request_id = first.request_id
+        self.first = self.last = self.worst = first
         self.tally: Counter[str] = Counter()
         self.begins: dict[str, float] = {}
-        self.failed: Record | None = None
 
-    def add(self, record: Record, failed: bool) -> None:
-        """Count one, and remember the first that failed."""
-        status = _status(record)
-        self.last = record
+    def add(self, send: Shown) -> None:
+        """Count one, and remember the first with the gravest mark."""
+        status = _status(send.final)
+        self.last = send
         self.tally[status] += 1
-        self.begins.setdefault(status, record["at"])
-        if failed and self.failed is None:
-            self.failed = record
+        self.begins.setdefault(status, send.final.at)
+        if _GRAVE.index(send.mark) > _GRAVE.index(self.worst.mark):
+            self.worst = send
+
+
+_GRAVE = ("none", "held", "slipped", "failed")
 
 
 class Table:
@@ -118,7 +123,7 @@ class Table:
     def track(self, record: Record) -> list[Piece]:
         """How far an exchange got."""
         dids = did_what(record)
-        on_way = self.order_of(record["route"])
+        on_way = self.order_of(record.route)
         reached = [at for at, name in enumerate(self.columns) if name in dids]
         last = max(reached, default=-1)
         slipped = next(
@@ -129,67 +134,69 @@ class Table:
         for at, name in enumerate(self.columns):
             running = "╌" if at > slipped else "─"
             if name in dids:
-                pieces.append(Piece(*MARKS[dids[name]]))
+                pieces.append(Piece(*SIGN_OF[dids[name]]))
                 self.seen.add(dids[name])
             elif name in on_way:
-                pieces.append(Piece(*MARKS["never"]))
+                pieces.append(Piece(*SIGN_OF["never"]))
             else:
                 pieces.append(Piece(running if at < last else " ", "dim"))
             if self.gap and at < len(self.columns) - 1:
                 pieces.append(Piece(("╌" if at >= slipped else "─") if at < last else " ", "dim"))
         return pieces
 
-    def rows(self, records: list[Record], failed: bool) -> Iterator[Line]:
+    def rows(self, send: Shown) -> Iterator[Line]:
         """One request: the mark, what was sent, how far it got, what came back and from whom.
 
         Preflights and redirects of its have rows of their own; of a long chain the middle is left out.
         """
-        final = final_of(records)
-        shown = records if len(records) <= 5 else [*records[:3], records[-1]]
-        for at, record in enumerate(shown):
-            if len(records) > len(shown) and at == 3:
-                yield line(f"    ... and {len(records) - len(shown)} more")
+        records, final = send.records, send.final
+        sign, style = SIGNS[send.mark]
+        picked = records if len(records) <= 5 else [*records[:3], records[-1]]
+        for at, record in enumerate(picked):
+            if len(records) > len(picked) and at == 3:
+                yield line(f"    ... and {len(records) - len(picked)} more")
             if at == 0:
-                mark = _mark(record["outcome"], final["checks"], failed)
-                label = Piece(fit(send_id(record), self.id_width) + " ", "bad" if failed else "")
+                mark = Piece(f"{sign} ", style)
+                label = Piece(fit(send.id, self.id_width) + " ", "bad" if send.mark == "failed" else "")
             else:
                 mark = Piece("  ")
-                hop = record["id"].partition("/")[2].replace("[", " ").rstrip("]")
+                hop = record.id.partition("/")[2].replace("[", " ").rstrip("]")
                 label = Piece(fit("→ " + (hop or "call"), self.id_width) + " ", "dim")
             yield self._row(mark, label, record)
-        browser = final["browser"]
-        told = any(check["what"] == "browser" and not check["ok"] for check in final["checks"])
-        if browser is not None and browser["verdict"] == "blocked" and not told:
-            for part in textwrap.wrap(f"blocked ({browser['why']}): {browser['reason']}", WIDTH - 4):
+        browser = final.browser
+        told = any(check.what == "browser" and not check.ok for check in final.checks)
+        if browser is not None and browser.verdict == "blocked" and not told:
+            for part in textwrap.wrap(f"blocked ({browser.why}): {browser.reason}", WIDTH - 4):
                 yield line("    ", (part, "raised"))
 
     def _row(self, mark: Piece, label: Piece, record: Record) -> Line:
-        response = record["response"]
+        response = record.response
         room = WIDTH - self.track_at - self.track_width - 6
         return [
             mark,
             label,
             Piece(fit(request_line(record, self.base), self.request_width) + "  "),
             *self.track(record),
-            Piece("  " + (str(response["status"]) if response else "---"), status_style(record)),
-            Piece(" " + fit(who(record), room).rstrip(), "dim" if record["outcome"] == "handled" else ""),
+            Piece("  " + (str(response.status) if response else "---"), status_style(record)),
+            Piece(" " + fit(who(record), room).rstrip(), "dim" if record.outcome == "handled" else ""),
         ]
 
     def burst(self, burst: Burst) -> list[Line]:
         """Repetitions of one request in one line, and when the first of each status came."""
-        first, last = burst.first, burst.last
+        first, last = burst.first.final, burst.last.final
         parts = [
             f"{count} × {status}" + (f" from {clock(burst.begins[status])}" if status != _status(first) else "")
             for status, count in burst.tally.most_common()
         ]
-        bad = burst.failed is not None
-        mark = _mark(last["outcome"], last["checks"], bad)
-        label = Piece(fit(f"{first['request_id']} ×{burst.tally.total()}", self.id_width) + " ", "bad" if bad else "")
+        sign, style = SIGNS[burst.worst.mark]
+        bad = "bad" if burst.worst.mark == "failed" else ""
+        label = Piece(fit(f"{burst.request_id} ×{burst.tally.total()}", self.id_width) + " ", bad)
         request = Piece(fit(request_line(first, self.base), self.request_width) + "  ")
         told = ", ".join(parts)
+        row = [Piece(f"{sign} ", style), label, request, *self.track(last)]
         if len(told) <= WIDTH - self.track_at - self.track_width - 2:
-            return [[mark, label, request, *self.track(last), Piece("  " + told)]]
-        return [[mark, label, request, *self.track(last)], line(f"    {told}")]
+            return [[*row, Piece("  " + told)]]
+        return [row, line(f"    {told}")]
 
     def legend(self) -> Iterator[Line]:
         """What the marks mean; the rare ones only where they were seen."""
@@ -198,68 +205,53 @@ class Table:
             yield line((RARE, "dim"))
 
 
-def _mark(outcome: str, checks: list[Record], failed: bool) -> Piece:
-    """A tick means that something was expected and held; what nobody can have wanted stands out."""
-    if failed:
-        return Piece("✗ ", "bad")
-    if checks:
-        return Piece("✓ ", "good")
-    return Piece("! ", "bad") if outcome in SLIPS else Piece("• ", "dim")
-
-
 def _status(record: Record) -> str:
-    return str(record["response"]["status"]) if record["response"] else record["outcome"]
+    return str(record.response.status) if record.response else record.outcome
 
 
 def status_style(record: Record) -> str:
     """The style of a status: well, refused, or broken."""
-    if record["response"] is None:
+    if record.response is None:
         return "bad"
-    status = record["response"]["status"]
+    status = record.response.status
     return "good" if status < 400 else "raised" if status < 500 else "bad"
-
-
-def send_id(record: Record) -> str:
-    """The id of the send that an exchange belongs to: without preflight or redirect."""
-    id_: str = record["id"]
-    return id_.partition("/")[0]
 
 
 def request_line(record: Record, base: str) -> str:
     """Method and target; scheme and host too, where they aren't the base's."""
-    url = record["request"]["url"]
+    url = record.request.url
     if url.startswith(base + "/"):
         url = url.removeprefix(base)
-    return f"{record['request']['method']} {url}"
+    return f"{record.request.method} {url}"
 
 
 def who(record: Record) -> str:
     """Who answered, and why, in a few words."""
-    outcome, by, refused, why = record["outcome"], record["answered_by"], record["refused_by"], record["why"]
-    browser = record["browser"]
-    if browser is not None and browser["verdict"] != "readable" and browser["why"] != "navigated":
-        return f"{browser['verdict']} to the page"
+    outcome, by, refused, why = record.outcome, record.answered_by, record.refused_by, record.why
+    browser = record.browser
+    if browser is not None and browser.verdict != "readable" and browser.why != "navigated":
+        return f"{browser.verdict} to the page"
     if outcome in ("stalled", "abandoned", "not-sent", "redirect-loop", "from-caller-cache"):
         return str(outcome)
     if outcome == "answered-twice":
         return f"{by}; answered twice"
     if outcome == "crashed":
-        return f"uncaught {record['errors'][-1]['type']}"
+        return f"uncaught {record.errors[-1].type}"
     if refused is not None:
         return f"{refused}: {why}"
-    if outcome in ("errored", "timed-out") and record["errors"]:
-        return f"caught {record['errors'][-1]['type']}"
-    if record["caches"]:
-        return f"{by} ({_cache_state(record['caches'][-1])})"
+    if outcome in ("errored", "timed-out") and record.errors:
+        return f"caught {record.errors[-1].type}"
+    if record.caches:
+        return f"{by} ({_cache_state(record.caches[-1])})"
     return str(by)
 
 
-def _cache_state(cache: Record) -> str:
-    state: str = cache["state"].replace("-", " ")
-    if cache["state"] == "hit":
-        why = f", {cache['why']}" if cache["why"] else ""
-        return f"hit, {clock(cache['age'])} old{why}"
-    return state + (", stored" if cache["stored"] and cache["state"] in ("miss", "stale") else "")
+def _cache_state(cache: CacheRecord) -> str:
+    state: str = cache.state.replace("-", " ")
+    if cache.state == "hit":
+        why = f", {cache.why}" if cache.why else ""
+        return f"hit, {clock(cache.age or 0)} old{why}"
+    return state + (", stored" if cache.stored and cache.state in ("miss", "stale") else "")
 
 
 def clock(seconds: float) -> str:
@@ -273,18 +265,31 @@ def clock(seconds: float) -> str:
 
 def failures(record: Record) -> Iterator[Line]:
     """The checks that did not hold."""
-    for check in record["checks"]:
-        if not check["ok"]:
-            wanted, got = shown(value_text(check["expected"])), shown(value_text(check["actual"]))
-            text = f"{check['what']}: expected {wanted}, got {got}"
-            if check["what"] == "browser":
+    for check in record.checks:
+        if not check.ok:
+            wanted, got = value_text(check.expected), value_text(check.actual)
+            text = f"{check.what}: expected {wanted}, got {got}"
+            if check.what == "browser":
                 for part in textwrap.wrap(text, WIDTH - 4, subsequent_indent="  "):
                     yield line("    ", (part, "bad"))
             elif len(text) <= WIDTH - 4:
                 yield line("    ", (text, "bad"))
             else:
-                yield line("    ", (fit(f"{check['what']}: expected {wanted}", WIDTH - 4).rstrip(), "bad"))
-                yield line("    ", (fit(f"{' ' * len(check['what'])}  got      {got}", WIDTH - 4).rstrip(), "bad"))
+                yield line("    ", (fit(f"{check.what}: expected {wanted}", WIDTH - 4).rstrip(), "bad"))
+                yield line("    ", (fit(f"{' ' * len(check.what)}  got      {got}", WIDTH - 4).rstrip(), "bad"))
+
+
+def complaints(send: Shown) -> Iterator[Line]:
+    """What is wrong with a send: checks that did not hold, statements that it broke, slips that nobody expected."""
+    yield from failures(send.final)
+    for name in send.broken:
+        yield line("    ", (f"breaks the statement {name}", "bad"))
+    if send.mark == "slipped":
+        for record in send.records:
+            if record.outcome in SLIPS:
+                what = f"{record.id}: {record.outcome}, which nobody expected: {OUTCOMES[record.outcome]}"
+                for part in textwrap.wrap(what, WIDTH - 4, subsequent_indent="  "):
+                    yield line("    ", (part, "bad"))
 
 
 def value_text(value: Any) -> str:
@@ -298,40 +303,32 @@ def value_text(value: Any) -> str:
     return json.dumps(value, ensure_ascii=False)
 
 
-def summary(counts: Summary, first_failed: list[str], savings: list[str]) -> Iterator[Line]:
+def summary(outcome: Outcome, first_failed: Sequence[str], savings: Sequence[str]) -> Iterator[Line]:
     """The last lines: counts, and whether all was as expected."""
-    record = counts.record()
-    statuses = ", ".join(f"{count} × {status}" for status, count in record["by_status"].items())
-    answerers = ", ".join(f"{name} {count}" for name, count in record["by_answerer"].items())
-    sent = record["requests"]
-    count = f"{sent} request{'' if sent == 1 else 's'}"
-    if failed := record["failed"]:
-        names = ", ".join(first_failed) + (", ..." if failed > len(first_failed) else "")
-        for part in textwrap.wrap(
-            f"✗ {count}, {failed} not as expected: {names}", WIDTH, subsequent_indent="  ", break_on_hyphens=False
-        ):
-            yield line((part, "bad"))
-    elif not counts.expecting:
-        yield line((f"• {count}; nothing is expected of {'it' if sent == 1 else 'any of them'}", ""))
-    elif counts.expecting < sent:
-        yield line((f"✓ {counts.expecting} of {count} expect something, and it held", "good"))
-    else:
-        yield line((f"✓ {count}, all as expected", "good"))
-    for outcome, number in counts.slips.items():
-        yield line((f"! {number} {outcome}, which nobody expected: {OUTCOMES[outcome]}", "bad"))
+    record = outcome.summary
+    sign, style = SIGNS[outcome.mark]
+    text = headline(outcome)
+    if record.failed:
+        more = f" and {record.failed - len(first_failed)} more" if record.failed > len(first_failed) else ""
+        text += f": {', '.join(first_failed)}{more}"
+    for at, part in enumerate(textwrap.wrap(text, WIDTH - 2, break_on_hyphens=False)):
+        yield line((f"{sign} " if at == 0 else "  ", style), (part, style if style != "dim" else ""))
+    statuses = ", ".join(f"{count} × {status}" for status, count in record.by_status.items())
+    answerers = ", ".join(f"{name} {count}" for name, count in record.by_answerer.items())
     texts = [f"statuses: {statuses}", f"answered by: {answerers}", *savings]
     for text in texts if statuses else ():
         yield from wrapped(text, "dim")
+
+
+def statement_lines(statements: Iterable[StatementTold]) -> Iterator[Line]:
+    """What became of each statement, a sentence with its sign."""
+    for one in statements:
+        sign, style = SIGNS[STATEMENT_MARKS[one.verdict]]
+        for at, part in enumerate(textwrap.wrap(one.sentence, WIDTH - 2, break_on_hyphens=False)):
+            yield line((f"{sign} " if at == 0 else "  ", style), (part, style))
 
 
 def wrapped(text: str, style: str) -> Iterator[Line]:
     """A remark below a table, on as many lines as it takes."""
     for part in textwrap.wrap(text, WIDTH - 2, subsequent_indent="  ", break_on_hyphens=False):
         yield line((f"  {part}", style))
-
-
-def remark(mark: str, text: str) -> Iterator[Line]:
-    """A sentence with a mark in front: held, broken, or neither."""
-    style = {"✓": "good", "✗": "bad"}.get(mark, "dim")
-    for at, part in enumerate(textwrap.wrap(text, WIDTH - 2, break_on_hyphens=False)):
-        yield line((f"{mark} " if at == 0 else "  ", style), (part, style))

@@ -1,62 +1,81 @@
-"""The result of a replay as JSON: one document, or one exchange a line."""
+"""Documents as JSON: a result whole, or an exchange a line; and every other document that a command prints."""
 
 from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator
-from typing import Any
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.verify.record import Record
-from patient_usher.core.verify.summary import Summary
-
-VERSION = "result/1"
+from patient_usher.core.analysis.compare import Comparison
+from patient_usher.core.verify.document_types import Compare, DifferenceRecord, GroupRecord
+from patient_usher.core.verify.record import Record, Result, StatementRecord, SummaryRecord
+from patient_usher.output.comparison import Compared
+from patient_usher.output.door import DOOR
+from patient_usher.output.outcome import Outcome, Scene
 
 _encode = msgspec.json.Encoder().encode
 _carefully = json.JSONEncoder(separators=(",", ":"), allow_nan=False).encode
 _CONTROLS = re.compile(rb"\xc2[\x80-\x9f]|\x7f")
 
 
-def dump(value: Any) -> bytes:
+def dump(value: object) -> bytes:
     """JSON as results write it, on one line. What a terminal might take for a command is escaped."""
     try:
         text = _encode(value)
     except (UnicodeEncodeError, msgspec.MsgspecError, TypeError):
-        return _carefully(value).encode()  # half a character, or a number that only Python can hold
+        # half a character, or a number that only Python can hold
+        return _carefully(msgspec.to_builtins(value, str_keys=True)).encode()
     if text.isascii() and b"\x7f" not in text:
         return text
     return _CONTROLS.sub(lambda match: b"\\u%04x" % match[0][-1], text)
 
 
-def document(
-    blueprint: Blueprint,
-    traces: Iterable[str],
-    seed: int,
-    summary: Summary,
-    always: list[Record],
-    exchanges: list[Record],
-) -> dict[str, Any]:
+def document(value: object) -> bytes:
+    """A document that a command prints: one line of JSON, through the door."""
+    return dump(DOOR.redacted(value)) + b"\n"
+
+
+def result_of(
+    scene: Scene, summary: SummaryRecord, always: Sequence[StatementRecord], exchanges: list[Record]
+) -> Result:
     """The whole result."""
-    return {
-        "patient-usher": VERSION,
-        "pipeline": blueprint.name,
-        "trace": ", ".join(traces),
-        "environment": list(blueprint.environment),
-        "seed": seed,
-        "summary": summary.record(),
-        "always": always,
-        "exchanges": exchanges,
-    }
+    return Result(
+        pipeline=scene.pipeline,
+        trace=", ".join(scene.traces),
+        environment=list(scene.environment),
+        seed=scene.seed,
+        summary=summary,
+        always=list(always),
+        exchanges=exchanges,
+    )
 
 
-def write_json(result: dict[str, Any]) -> Iterator[bytes]:
+def write_json(result: Result) -> Iterator[bytes]:
     """The document with one exchange a line, so that it can be read and compared by line."""
-    head = {key: value for key, value in result.items() if key != "exchanges"}
-    yield dump(head)[:-1] + b',"exchanges":['
-    rows = result["exchanges"]
+    rows, head = result.exchanges, msgspec.structs.replace(result, exchanges=[])
+    yield dump(head)[:-3] + b"["
     for at, row in enumerate(rows):
         yield (b"\n" if at == 0 else b",\n") + dump(row)
     yield b"\n]}\n" if rows else b"]}\n"
+
+
+def result_json(outcome: Outcome) -> str:
+    """The result, as ``replay --format json`` prints it."""
+    records = [record for send in outcome.sends for record in send.records]
+    return b"".join(write_json(result_of(outcome.scene, outcome.summary, outcome.always, records))).decode()
+
+
+def comparison_json(compared: Compared) -> str:
+    """The comparison as one document."""
+    return document(_comparison(compared.comparison)).decode()
+
+
+def _comparison(comparison: Comparison) -> Compare:
+    return Compare(
+        requests=comparison.requests,
+        changed=comparison.changed,
+        groups=[GroupRecord(group.kind, list(group.ids), group.example) for group in comparison.groups],
+        differs=[DifferenceRecord(*difference) for difference in comparison.differs],
+    )

@@ -1,4 +1,4 @@
-"""JSON Schemas (draft 2020-12) of the three formats: pipeline, trace, result."""
+"""JSON Schemas (draft 2020-12): of what files may say, and of every document that a command prints."""
 
 from __future__ import annotations
 
@@ -6,12 +6,16 @@ from collections.abc import Callable, Mapping
 from operator import itemgetter
 from typing import Any
 
+import msgspec
+from msgspec import Struct
+
 from patient_usher.core.http.dates import moment
-from patient_usher.core.model.enumerations import CACHE_STATES, DID, KINDS, OUTCOMES, VERDICTS, WAYS
 from patient_usher.core.model.pipeline import PipelineSpec
 from patient_usher.core.model.text_types import DURATION_PATTERN, SIZE_PATTERN, SIZES, UNITS
 from patient_usher.core.model.trace import TraceSpec
 from patient_usher.core.stages import kind, kinds
+from patient_usher.core.verify.document_types import Compare, CoverageRecord, Explore, Findings, Reorder, Sweep
+from patient_usher.core.verify.record import Result
 from patient_usher.output.editor_sentences import KEYS, STAGE
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
@@ -94,114 +98,33 @@ def _told(schema: Schema, name: str) -> Schema:
     return schema
 
 
-def _object(**properties: Any) -> Schema:
-    return {
-        "type": "object",
-        "additionalProperties": False,
-        "required": list(properties),
-        "properties": properties,
-    }
+def _of_types(document: type[Struct], title: str) -> Schema:
+    """The schema of a document, made of its type: closed, with every key that is always there required."""
+    (schema,), definitions = msgspec.json.schema_components([document], ref_template="#/$defs/{name}")
+    name = schema["$ref"].rpartition("/")[2]
+    for definition in definitions.values():
+        properties = definition.get("properties", {})
+        for key in ("default", "required"):
+            definition.pop(key, None)
+        definition["required"] = [key for key, value in properties.items() if key not in _SOMETIMES]
+        definition["additionalProperties"] = False
+        for value in properties.values():
+            value.pop("default", None)
+    whole = definitions.pop(name)
+    return {"$schema": DIALECT, **whole, "title": f"Patient Usher {title}", "$defs": definitions}
 
 
-def _list(items: Schema) -> Schema:
-    return {"type": "array", "items": items}
-
-
-def _nullable(schema: Schema) -> Schema:
-    return {"anyOf": [schema, {"type": "null"}]}
-
-
-TEXT = {"type": "string"}
-NUMBER = {"type": "number"}
-COUNT = {"type": "integer", "minimum": 0}
-BOOL = {"type": "boolean"}
-ANY: Schema = {}
-MAYBE_TEXT = {"type": ["string", "null"]}
-HEADERS = _list({"type": "array", "prefixItems": [TEXT, TEXT], "minItems": 2, "maxItems": 2})
-COUNTS = {"type": "object", "additionalProperties": COUNT}
-
-
-def _message(**more: Any) -> Schema:
-    schema = _object(**more, headers=HEADERS, body=MAYBE_TEXT, body_size=COUNT)
-    schema["properties"]["body_base64"] = TEXT
-    return schema
-
-
-def result_schema() -> Schema:
-    """What a replay writes as json; a line of jsonl is one of its exchanges."""
-    answer = {"$ref": "#/$defs/answer"}
-    exchange = _object(
-        id=TEXT,
-        request_id=TEXT,
-        kind={"enum": list(KINDS)},
-        parent=MAYBE_TEXT,
-        caller=TEXT,
-        instance=COUNT,
-        at=NUMBER,
-        finished=NUMBER,
-        request=_message(method=TEXT, url=TEXT),
-        forwarded=MAYBE_TEXT,
-        route=MAYBE_TEXT,
-        response=_nullable(answer),
-        outcome={"enum": list(OUTCOMES)},
-        answered_by=MAYBE_TEXT,
-        refused_by=MAYBE_TEXT,
-        why=MAYBE_TEXT,
-        handler_reached=BOOL,
-        handler_finished=BOOL,
-        identity=MAYBE_TEXT,
-        roles=_list(TEXT),
-        context={"type": "object"},
-        journey=_list(
-            _object(
-                stage=TEXT,
-                way={"enum": list(WAYS)},
-                did={"enum": list(DID)},
-                at=NUMBER,
-                note={"type": "object"},
-            )
-        ),
-        errors=_list(_object(type=TEXT, message=TEXT, raised_by=TEXT, caught_by=MAYBE_TEXT, because=MAYBE_TEXT)),
-        second_answer=_nullable(answer),
-        log=_list(_object(at=NUMBER, stage=TEXT, level=TEXT, message=TEXT, detail={"type": ["object", "null"]})),
-        caches=_list(
-            _object(
-                stage=TEXT,
-                state={"enum": list(CACHE_STATES)},
-                stored=BOOL,
-                why=MAYBE_TEXT,
-                age={"type": ["number", "null"]},
-            )
-        ),
-        rates=_list(_object(**{"stage": TEXT, "for": TEXT, "quota": NUMBER, "remaining": NUMBER, "reset": NUMBER})),
-        browser=_nullable(
-            _object(
-                verdict={"enum": list(VERDICTS)},
-                why=MAYBE_TEXT,
-                reason=MAYBE_TEXT,
-                readable_headers=_list(TEXT),
-            )
-        ),
-        checks=_list(_object(what=TEXT, expected=ANY, actual=ANY, ok=BOOL)),
-    )
-    document = _object(
-        **{
-            "patient-usher": {"const": "result/1"},
-            "pipeline": TEXT,
-            "trace": TEXT,
-            "environment": _list(TEXT),
-            "seed": {"type": "integer"},
-            "summary": _object(requests=COUNT, exchanges=COUNT, failed=COUNT, by_status=COUNTS, by_answerer=COUNTS),
-            "always": _list(_object(id=TEXT, held=COUNT, broken=_list(TEXT))),
-            "exchanges": _list({"$ref": "#/$defs/exchange"}),
-        }
-    )
-    definitions = {"exchange": exchange, "answer": _message(status={"type": "integer"}, encoding=MAYBE_TEXT)}
-    return {"$schema": DIALECT, "title": "Patient Usher result", **document, "$defs": definitions}
-
+_SOMETIMES = ("body_base64",)
+"""Keys that are left out where there is nothing to say."""
 
 SCHEMAS: dict[str, Callable[[], Schema]] = {
     "pipeline": pipeline_schema,
     "trace": trace_schema,
-    "result": result_schema,
+    "result": lambda: _of_types(Result, "result"),
+    "findings": lambda: _of_types(Findings, "findings"),
+    "compare": lambda: _of_types(Compare, "comparison"),
+    "reorder": lambda: _of_types(Reorder, "orders"),
+    "coverage": lambda: _of_types(CoverageRecord, "coverage"),
+    "explore": lambda: _of_types(Explore, "exploration"),
+    "sweep": lambda: _of_types(Sweep, "sweep"),
 }

@@ -7,8 +7,9 @@ import io
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from patient_usher.core.analysis.metrics import Goal
+from patient_usher.core.analysis.goals import Goal
 from patient_usher.core.analysis.sweep import Trial
+from patient_usher.core.verify.document_types import GoalRecord, Sweep, TrialRecord
 from patient_usher.output.figure import SIZE, drawing, save
 from patient_usher.output.terminal import Line, Piece, line
 
@@ -48,7 +49,7 @@ def table(trials: Sequence[Trial]) -> tuple[list[str], list[list[str]]]:
                 *(f"{100 * figures.share(one):.1f}%" for one in callers),
                 f"{100 * figures.value('hits', None):.0f}%" if figures.looked else "–",
                 f"{figures.handled:,}",
-                f"{figures.waiting() * 1000:,.0f} ms",
+                f"{figures.latency() * 1000:,.0f} ms",
                 str(figures.broken + trial.broken_always),
             ]
         )
@@ -90,7 +91,7 @@ def as_csv(trials: Sequence[Trial]) -> str:
     out = io.StringIO()
     writer = csv.writer(out)
     shares = [f"refused {name}" for _, name in callers]
-    writer.writerow([*settings, "requests", "refused", *shares, "hits", "handler", "waiting_95_s", "broken", "best"])
+    writer.writerow([*settings, "requests", "refused", *shares, "hits", "handler", "latency_95_s", "broken", "best"])
     for trial in trials:
         figures = trial.figures
         writer.writerow(
@@ -101,7 +102,7 @@ def as_csv(trials: Sequence[Trial]) -> str:
                 *(round(figures.share(one), 6) for one in callers),
                 round(figures.value("hits", None), 6),
                 figures.handled,
-                figures.waiting(),
+                figures.latency(),
                 figures.broken + trial.broken_always,
                 trial.best,
             ]
@@ -127,7 +128,7 @@ def picture(path: Path, title: str, trials: Sequence[Trial]) -> None:
     runs.bar(places, [trial.figures.handled for trial in trials], color="#6c7a89")
     runs.set_title("runs of handlers", loc="left", fontsize=12)
     waits.bar(
-        places, [trial.figures.waiting() * 1000 for trial in trials], color="#6c7a89", hatch="//", edgecolor="#ffffff"
+        places, [trial.figures.latency() * 1000 for trial in trials], color="#6c7a89", hatch="//", edgecolor="#ffffff"
     )
     waits.set_title("waiting, the 95th percentile, in milliseconds", loc="left", fontsize=12)
     waits.set_xticks(places, labels, fontsize=10)
@@ -137,3 +138,31 @@ def picture(path: Path, title: str, trials: Sequence[Trial]) -> None:
     figure.suptitle(title, fontsize=15)
     figure.tight_layout()
     save(figure, path)
+
+
+def sweep_document(trials: Sequence[Trial], goal: Goal | None, chosen: tuple[Trial, float] | None) -> Sweep:
+    """As JSON says it."""
+    found = None
+    if goal is not None and chosen is not None:
+        found = GoalRecord(goal.text, chosen[1] == 0, chosen[1], dict(chosen[0].combination))
+    return Sweep(trials=[_trial(trial) for trial in trials], found=found)
+
+
+def _trial(trial: Trial) -> TrialRecord:
+    figures = trial.figures
+    refused = {
+        by: {name: figures.share((by, name)) for name in figures.most_refused(by)} for by in ("address", "caller")
+    }
+    return TrialRecord(
+        settings=dict(trial.combination),
+        requests=figures.requests[None],
+        refused=figures.share(None),
+        refused_by_address=refused["address"],
+        refused_by_caller=refused["caller"],
+        hits=figures.value("hits", None),
+        handler=figures.handled,
+        latency=figures.latency(),
+        broken=figures.broken,
+        always_broken=trial.broken_always,
+        best=trial.best,
+    )

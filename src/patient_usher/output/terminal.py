@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-import re
+import os
 import sys
 from collections.abc import Iterable
 from typing import Any, NamedTuple, TextIO
+
+from patient_usher.output.door import DOOR, printable
 
 
 class Piece(NamedTuple):
@@ -32,17 +34,6 @@ STYLES = {
 
 # Where the output can't hold the drawing characters, these stand in.
 _ASCII = str.maketrans("●○◆▲▼◇◈∞·─╌┌│├└╴✓✗×…→–•", "oxA!v@*?.-~,|||-v#x.>-*", "")
-
-
-_HIDDEN = re.compile("[\x00-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
-
-
-def shown(text: str) -> str:
-    """Text as it may be printed: what a terminal would obey, or can't write, is seen as an escape.
-
-    Every word that is printed goes through here.
-    """
-    return _HIDDEN.sub(lambda match: match[0].encode("unicode_escape", "surrogatepass").decode(), text)
 
 
 def line(*pieces: str | Piece | tuple[str, str]) -> Line:
@@ -73,7 +64,7 @@ class Painter:
     def write(self, lines: Iterable[Line]) -> None:
         """Write lines, each with its end."""
         for pieces in lines:
-            text = shown(plain(pieces))
+            text = DOOR.text(printable(plain(pieces)))
             if self._ascii:
                 self._stream.write(text.translate(_ASCII).encode("ascii", "backslashreplace").decode() + "\n")
             elif self._console is None:
@@ -81,9 +72,8 @@ class Painter:
             else:
                 from rich.text import Text
 
-                self._console.print(
-                    Text.assemble(*((shown(piece.text), STYLES.get(piece.style, "")) for piece in pieces))
-                )
+                styled = ((DOOR.text(printable(piece.text)), STYLES.get(piece.style, "")) for piece in pieces)
+                self._console.print(Text.assemble(*styled))
 
 
 def wants_colour(stream: TextIO, environ: dict[str, str]) -> bool:
@@ -91,9 +81,15 @@ def wants_colour(stream: TextIO, environ: dict[str, str]) -> bool:
     return stream.isatty() and not environ.get("NO_COLOR") and environ.get("TERM") != "dumb"
 
 
-def stdout_painter(environ: dict[str, str]) -> Painter:
+def stdout_painter() -> Painter:
     """The painter for standard output."""
-    return Painter(sys.stdout, colour=wants_colour(sys.stdout, environ))
+    return Painter(sys.stdout, colour=wants_colour(sys.stdout, dict(os.environ)))
+
+
+def say(text: str) -> None:
+    """One remark on standard error, on as many lines as it has."""
+    for part in text.split("\n"):
+        print(DOOR.text(printable(part)), file=sys.stderr)
 
 
 def fit(text: str, width: int) -> str:

@@ -37,7 +37,7 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
         looked = ", ".join(f"{count:,} {state}" for state, count in states.most_common())
         saved = ", ".join(f"{route} {count:,}" for route, count in bulk.hits.most_common(3))
         yield from wrapped(f"caches: {looked}" + (f"; handler runs saved: {saved}" if saved else ""), "dim")
-    figures = [f"{name} {_seconds(bulk.waiting(percent))}" for name, percent in _PERCENTILES]
+    figures = [f"{name} {_seconds(bulk.latency(percent))}" for name, percent in _PERCENTILES]
     yield from wrapped(f"waiting: {', '.join(figures)} (exact to three digits)", "dim")
     for saving in savings:
         yield from wrapped(saving, "dim")

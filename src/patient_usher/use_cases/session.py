@@ -1,34 +1,68 @@
-"""The use cases, callable from Python: load a pipeline, read a trace, replay, compare.
-
-Everything here is also what the command line does; it only adds arguments and views.
-"""
+"""Traces through a pipeline: loading both, and every request with the verdict on it."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.replay import Replay, Send
-from patient_usher.core.engine.run.world import World
-from patient_usher.core.model.document import Unusable
+from patient_usher.core.engine.compile.compiler import changed, variant
+from patient_usher.core.engine.compile.warnings import warnings_of
+from patient_usher.core.engine.run import world
+from patient_usher.core.model.document import Problem, Unusable
 from patient_usher.core.verify.always import Statements
-from patient_usher.core.verify.expectations import Check, Verifier
-from patient_usher.core.verify.record import Record, final_of, send_records
-from patient_usher.core.verify.telling import without_secrets
-from patient_usher.files.environment import ENVIRONMENT
+from patient_usher.core.verify.expectations import Check
+from patient_usher.core.verify.record import Record, final_of
+from patient_usher.core.verify.run import run, worlds
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trace import Trace
+from patient_usher.files.trust import trust_of
 
-if TYPE_CHECKING:
-    from patient_usher.core.analysis.compare import Comparison
 
-__all__ = ["Pipeline", "Sent", "Trace", "Unusable", "compare", "load", "replay"]
+@dataclass(frozen=True)
+class Pipeline:
+    """A pipeline ready to run: frozen, to be shared and pickled. ``variant`` makes others of it."""
 
-Pipeline = Blueprint
-"""A pipeline ready to run: frozen, to be shared and pickled. ``variant`` and ``changed`` make others of it."""
+    blueprint: Blueprint
+
+    @property
+    def name(self) -> str:
+        """The pipeline's name."""
+        return self.blueprint.name
+
+    @property
+    def environment(self) -> tuple[str, ...]:
+        """The environments laid on; production where there is none."""
+        return self.blueprint.environment
+
+    @property
+    def warnings(self) -> tuple[Problem, ...]:
+        """What can be used, but will hardly be meant."""
+        return tuple(warnings_of(self.blueprint))
+
+    def variant(self, **changes: Any) -> Pipeline:
+        """The pipeline with another ``order`` of server-wide stages, another ``flow``, or overlays by key.
+
+        Keys are the pipeline file's, with underscores for dashes. Raises Unusable, with no place in a file.
+        """
+        return Pipeline(variant(self.blueprint, **changes))
+
+    def changed(self, overlay: Mapping[str, Any]) -> Pipeline:
+        """The pipeline with an overlay laid on, as ``change:`` in a trace does it. Raises Unusable."""
+        return Pipeline(changed(self.blueprint, overlay))
+
+    def __repr__(self) -> str:
+        return repr(self.blueprint)
+
+
+class World(world.World):
+    """What a pipeline has become in the middle of a replay, for a further replay to go on with."""
+
+    def __init__(self, pipeline: Pipeline, seed: int = 0) -> None:
+        super().__init__(pipeline.blueprint, seed)
 
 
 def load(
@@ -36,33 +70,39 @@ def load(
     *,
     environments: Sequence[str] | None = None,
     settings: Iterable[str] = (),
-    allow_files: bool = False,
-    allow_python: bool = False,
+    always: str | Path | None = None,
+    trust: Iterable[str] = (),
 ) -> Pipeline:
     """The pipeline that a file describes; in place of a path, a mapping says what the file would say.
 
-    ``environments`` are laid on in order; None for those that the file names itself. ``settings`` are
-    texts such as ``throttle.quota=10``. Raises Unusable with everything that is wrong with the file.
+    ``environments`` are laid on in order; None for those that the file names itself. ``settings`` are texts such as
+    ``throttle.quota=10``; ``always`` is a file of statements that join the file's; ``trust`` may hold ``python`` and
+    ``files``. Raises Unusable with everything that is wrong with the file.
     """
-    return load_pipeline(
-        Path(source) if isinstance(source, str) else source,
-        environments=environments,
-        settings=settings,
-        allow_files=allow_files,
-        allow_python=allow_python,
+    return Pipeline(
+        load_pipeline(
+            Path(source) if isinstance(source, str) else source,
+            environments=environments,
+            settings=settings,
+            always=Path(always) if always is not None else None,
+            trust=trust_of(trust),
+        )
     )
 
 
 class Sent(NamedTuple):
     """One request of a trace, sent once, and what came of it.
 
-    ``exchanges`` are records as the result format has them: the request itself, preflights and
-    redirects, in order. ``checks`` is what was expected, and whether it held.
+    ``exchanges`` are records as the result format has them: the request itself, preflights and redirects, in order.
+    ``checks`` is what was expected, and whether it held; ``broken`` the ids of the statements that it broke; ``mark``
+    the verdict: held, none (nothing was expected), slipped or failed.
     """
 
     id: str
     exchanges: list[Record]
     checks: list[Check]
+    broken: tuple[str, ...]
+    mark: str
 
     @property
     def final(self) -> Record:
@@ -72,51 +112,52 @@ class Sent(NamedTuple):
     @property
     def status(self) -> int | None:
         """The status of the last answer; None where none came."""
-        response = self.final["response"]
-        return response["status"] if response is not None else None
+        return self.final.status
 
     @property
     def failed(self) -> bool:
-        """Whether anything was not as expected."""
-        return any(not check.ok for check in self.checks)
+        """Whether an expectation or a statement of the pipeline did not hold."""
+        return self.mark == "failed"
 
 
 def replay(pipeline: Pipeline, trace: Trace, *, seed: int = 0, world: World | None = None) -> Iterator[Sent]:
     """Every request of the trace, as soon as it and all before it are over, in a fresh world.
 
-    The same pipeline, trace and seed give the same, however often. ``world`` goes on in one that an
-    earlier replay has left. Raises Unusable where the trace doesn't fit the pipeline.
+    The same pipeline, trace and seed give the same, however often. ``world`` goes on in one that an earlier replay has
+    left. Raises Unusable where the trace doesn't fit the pipeline.
     """
-    prepared = trace.prepared(pipeline)
-    for send, checks, starts in sends(world or World(pipeline, seed), prepared):
-        yield Sent(send.id, send_records(send, starts, checks), checks)
+    bound = trace.bound(pipeline.blueprint)
+    statements = Statements(pipeline.blueprint)
+    for judged in run(world or World(pipeline, seed), bound, statements=statements):
+        yield Sent(judged.send.id, judged.records(), judged.checks, judged.broken, judged.mark)
 
 
-def told(records: list[Record]) -> list[Record]:
-    """Records as they may be put out: no credentials, and nothing that came from the environment."""
-    shown: list[Record] = ENVIRONMENT.hidden(without_secrets(records))
-    return shown
+class Session(NamedTuple):
+    """Traces to be replayed through one pipeline: each in a fresh world, or all in one after the other."""
+
+    pipeline: Blueprint
+    traces: list[BoundTrace]
+    seed: int = 0
+    keeps_state: bool = False
+    only: frozenset[str] = frozenset()
+
+    def worlds(self) -> Iterator[tuple[world.World, BoundTrace]]:
+        """Each trace with the world that it comes to."""
+        return worlds(self.pipeline, self.traces, self.seed, keeps_state=self.keeps_state)
+
+    def shows(self, id_: str, request_id: str) -> bool:
+        """Whether a send is among those that are to be shown."""
+        return not self.only or request_id in self.only or id_ in self.only
 
 
-def sends(
-    world: World, prepared: BoundTrace, *, journeys: bool = True, always: Statements | None = None
-) -> Iterator[tuple[Send, list[Check], int]]:
-    """Every send with its checks, and the time from which the trace counts; ``always`` sees every exchange."""
-    journeys = journeys or (always is not None and always.needs_journeys)
-    run = Replay(world, prepared.starts, prepared.entries, streams=prepared.streams, journeys=journeys)
-    verifier = Verifier(world.blueprint.environment)
-    for send in run.run():
-        if always is not None:
-            always.add(send)
-        yield send, verifier.check(send), run.starts
-
-
-def compare(a: Pipeline, b: Pipeline, trace: Trace, *, seed: int = 0) -> Comparison:
-    """Which requests of the trace change between two pipelines, and in what."""
-
-    from patient_usher.core.analysis.compare import compared
-
-    def records(pipeline: Pipeline) -> list[Record]:
-        return [record for sent in replay(pipeline, trace, seed=seed) for record in sent.exchanges]
-
-    return compared(records(a), records(b))
+def bound_all(pipeline: Blueprint, traces: Iterable[Trace]) -> list[BoundTrace]:
+    """Traces made ready. Raises Unusable with the problems of all of them."""
+    problems, found = [], []
+    for trace in traces:
+        try:
+            found.append(trace.bound(pipeline))
+        except Unusable as error:
+            problems += error.problems
+    if problems:
+        raise Unusable(problems)
+    return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NamedTuple
 
-Record = dict[str, Any]
+from patient_usher.core.verify.record import Record
 
 
 class Difference(NamedTuple):
@@ -39,16 +39,6 @@ class Comparison(NamedTuple):
             Group(kind, ids) for kind in KINDS if (ids := tuple(id_ for id_, of in gravest.items() if of == kind))
         )
 
-    def document(self) -> dict[str, Any]:
-        """As JSON says it."""
-        return {
-            "patient-usher": "compare/1",
-            "requests": self.requests,
-            "changed": self.changed,
-            "groups": [{"kind": group.kind, "ids": list(group.ids), "example": group.example} for group in self.groups],
-            "differs": [difference._asdict() for difference in self.differs],
-        }
-
 
 class Group(NamedTuple):
     """Exchanges whose gravest change is of one kind. ``example`` is the first of them."""
@@ -68,64 +58,67 @@ KINDS: dict[str, str] = {
     "told": "a private part of an error is told",
     "readable": "who may read it",
     "status": "the status",
+    "headers": "header fields",
+    "body": "the content",
     "answerer": "who answers",
     "handler": "whether the handler runs",
     "order": "the order of stages",
-    "headers": "header fields",
-    "body": "the content",
     "log": "the log",
     "time": "how long it takes",
 }
-"""What can change, the gravest first."""
+"""What can change, the gravest first: what the caller can see before what happens inside."""
+
+INSIDE = ("answerer", "handler", "order", "log", "time")
+"""Changes that no caller sees, but by waiting."""
 
 
 def _status(record: Record) -> int | None:
-    return record["response"]["status"] if record["response"] else None
+    return record.response.status if record.response else None
 
 
 def _verdict(record: Record) -> str | None:
-    return record["browser"]["verdict"] if record["browser"] else None
+    return record.browser.verdict if record.browser else None
 
 
-def _headers(record: Record) -> list[list[str]]:
+def _headers(record: Record) -> list[tuple[str, str]]:
     """The answer's fields, but for those that only say when and how long."""
-    response = record["response"]
-    pairs = response["headers"] if response else []
+    response = record.response
+    pairs = response.headers if response else []
     return [pair for pair in pairs if pair[0].lower() not in ("date", "content-length")]
 
 
 def _body(record: Record) -> Any:
-    response = record["response"]
-    return response and (response["body"], response.get("body_base64"))
+    response = record.response
+    return response and (response.body, response.body_base64 or None)
 
 
 def _order(record: Record) -> list[str]:
-    return [step["stage"] for step in record["journey"] if step["way"] == "in" and step["did"] != "skipped"]
+    return [step.stage for step in record.journey if step.way == "in" and step.did != "skipped"]
 
 
 def _took(record: Record) -> float:
-    return float(round(record["finished"] - record["at"], 6))
+    return float(round(record.finished - record.at, 6))
 
 
 _READ: tuple[tuple[str, str, Callable[[Record], Any]], ...] = (
     ("readable", "browser", _verdict),
     ("status", "status", _status),
-    ("status", "outcome", lambda record: record["outcome"]),
-    ("answerer", "answered_by", lambda record: record["answered_by"]),
-    ("answerer", "refused_by", lambda record: record["refused_by"]),
-    ("handler", "handler_reached", lambda record: record["handler_reached"]),
-    ("order", "order", _order),
     ("headers", "headers", _headers),
     ("body", "body", _body),
-    ("log", "log", lambda record: [(line["stage"], line["level"], line["message"]) for line in record["log"]]),
+    ("answerer", "answered_by", lambda record: record.answered_by),
+    ("answerer", "refused_by", lambda record: record.refused_by),
+    ("answerer", "outcome", lambda record: record.outcome),
+    ("handler", "handler_reached", lambda record: record.handler_reached),
+    ("order", "order", _order),
+    ("log", "log", lambda record: [(line.stage, line.level, line.message) for line in record.log]),
     ("time", "took", _took),
 )
 
 
 def compared(a: Sequence[Record], b: Sequence[Record]) -> Comparison:
     """Hold two results of one trace against each other, exchange by exchange."""
-    ours = {record["id"]: record for record in a}
-    theirs = {record["id"]: record for record in b}
+    ours = {record.id: record for record in a}
+    theirs = {record.id: record for record in b}
     found: list[Difference] = []
     for id_ in dict.fromkeys([*ours, *theirs]):
         one, other = ours.get(id_), theirs.get(id_)
@@ -133,7 +126,7 @@ def compared(a: Sequence[Record], b: Sequence[Record]) -> Comparison:
             found.append(Difference(id_, "status", "sent", one is not None, other is not None))
             continue
         found += _differences(id_, one, other)
-    ids = {record["id"].partition("/")[0] for record in (*ours.values(), *theirs.values())}
+    ids = {record.id.partition("/")[0] for record in (*ours.values(), *theirs.values())}
     return Comparison(len(ids), tuple(found))
 
 
@@ -153,28 +146,28 @@ def _differences(id_: str, one: Record, other: Record) -> list[Difference]:
 
 
 def _cache(record: Record) -> str | None:
-    return record["caches"][-1]["state"] if record["caches"] else None
+    return record.caches[-1].state if record.caches else None
 
 
 def _shares(one: Record, other: Record) -> bool:
     """Whether a caller who is known got an answer of their own, and now gets a stored one with other content."""
-    known = one["identity"] is not None and _cache(one) != "hit"
+    known = one.identity is not None and _cache(one) != "hit"
     return known and _cache(other) == "hit" and _body(one) != _body(other)
 
 
 def _tells(record: Record) -> str | None:
     """A private part of an error that stands in the answer."""
-    body = record["response"]["body"] if record["response"] else None
-    parts = (error["message"] for error in record["errors"] if len(error["message"]) > 7)
+    body = record.response.body if record.response else None
+    parts = (error.message for error in record.errors if len(error.message) > 7)
     return next((part for part in parts if body and part in body), None)
 
 
 def parting(one: Record, other: Record) -> int:
     """The number of steps that both journeys have in common, from the start."""
-    pairs = zip(one["journey"], other["journey"], strict=False)
+    pairs = zip(one.journey, other.journey, strict=False)
     same = 0
     for a, b in pairs:
-        if (a["stage"], a["way"], a["did"]) != (b["stage"], b["way"], b["did"]):
+        if (a.stage, a.way, a.did) != (b.stage, b.way, b.did):
             break
         same += 1
     return same
@@ -189,4 +182,4 @@ def only_here(a: Iterable[Record], b: Iterable[Record]) -> list[str]:
 def _opens(one: Record, other: Record) -> bool:
     """Whether what was refused is now let through."""
     status = _status(other)
-    return one["refused_by"] is not None and other["handler_reached"] and status is not None and status < 400
+    return one.refused_by is not None and other.handler_reached and status is not None and status < 400

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from typing import Any
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
@@ -58,15 +57,6 @@ class Coverage:
     def percent(self) -> int:
         """How much of what can happen has, in whole percent, rounded down."""
         return 100 * (len(self.possible) - len(self.missing)) // max(len(self.possible), 1)
-
-    def document(self, missing: list[dict[str, Any]]) -> dict[str, Any]:
-        """As JSON says it; ``missing`` are requests that would make the rest happen."""
-        found: dict[str, dict[str, dict[str, int]]] = {"stages": {}, "routes": {}}
-        for outcome in self.possible:
-            sort, id_, name = outcome
-            found[sort].setdefault(id_, {})[name] = self.hits[outcome]
-        hit = len(self.possible) - len(self.missing)
-        return {"patient-usher": "coverage/1", "hit": hit, "of": len(self.possible), **found, "missing": missing}
 
 
 def seen(blueprint: Blueprint, x: Exchange) -> Iterator[Outcome]:

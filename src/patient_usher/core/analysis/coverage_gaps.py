@@ -22,17 +22,17 @@ class Closing(NamedTuple):
     closed: list[Outcome]
 
 
-def closings(blueprint: Blueprint, missing: Sequence[Outcome], base: str) -> list[Closing]:
+def closings(blueprint: Blueprint, missing: Sequence[Outcome], base: str, seed: int = 0) -> list[Closing]:
     """What closes gaps: one request, or two where the first leaves something for the second."""
     open_ = list(dict.fromkeys(missing))
     found: list[Closing] = []
-    trials = Runner(MOST, base)
-    for probe in generators.probes(blueprint):
+    trials = Runner(MOST, base, seed)
+    for scenario in generators.scenarios(blueprint):
         if not open_ or trials.spent:
             break
-        if probe.callers or any("change" in request for request in probe.requests):
+        if scenario.callers or any("change" in request for request in scenario.requests):
             continue  # a trace that people have has callers of its own, and no changes of ours
-        run = trials.run(probe, blueprint)
+        run = trials.run(scenario, blueprint)
         coverage = Coverage(blueprint)
         for send in run.sends if run is not None else ():
             coverage.add(send)
@@ -41,9 +41,9 @@ def closings(blueprint: Blueprint, missing: Sequence[Outcome], base: str) -> lis
             _, id_, name = closed[0]
             words = re.sub(r"[^A-Za-z0-9]+", "-", f"{id_}-{name}").strip("-")
             label = f"cover-{len(found) + 1}-{words}"[:60]
-            count = len(probe.requests)
+            count = len(scenario.requests)
             ids = [label if count == 1 else f"{label}.{at}" for at in range(1, count + 1)]
-            requests = [{"id": id_, **request} for id_, request in zip(ids, probe.requests, strict=True)]
+            requests = [{"id": id_, **request} for id_, request in zip(ids, scenario.requests, strict=True)]
             found.append(Closing(requests, closed))
             open_ = [outcome for outcome in open_ if outcome not in closed]
     return found

@@ -5,21 +5,22 @@ The same generator that proves findings is run through the model, then random pa
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from random import Random
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.coverage import Coverage, Outcome
-from patient_usher.core.analysis.requests.factory import Probe
-from patient_usher.core.analysis.requests.generators import probes
-from patient_usher.core.analysis.requests.runner import BASE, Run, Runner, prepared
+from patient_usher.core.analysis.requests.factory import Scenario
+from patient_usher.core.analysis.requests.generators import scenarios
+from patient_usher.core.analysis.requests.runner import BASE, Runner, ScenarioRun, prepared
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.replay import Replay
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.always import EVERYDAY
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.always import READY, Statement, Statements
 from patient_usher.core.verify.observed_expectations import observed
+from patient_usher.core.verify.run import run as replayed
 
 BUDGET = 10_000
 """How many requests are tried, where nobody says."""
@@ -47,19 +48,23 @@ class Broken(NamedTuple):
 
     id: str
     why: str
-    probe: Probe
+    scenario: Scenario
 
 
 class Explored(NamedTuple):
-    """What exploring came to: every case with how often it was seen and what shows it."""
+    """What exploring came to: every case with how often it was seen and what shows it.
+
+    ``statements``: in how many exchanges each statement was tried.
+    """
 
     blueprint: Blueprint
-    cases: Mapping[Case, tuple[int, Probe]]
+    cases: Mapping[Case, tuple[int, Scenario]]
     coverage: Coverage
     broken: tuple[Broken, ...]
+    statements: Mapping[str, int]
     tried: int
     seed: int
-    runs: tuple[Run, ...]
+    runs: tuple[ScenarioRun, ...]
     """Those that showed something new."""
 
     def by_route(self) -> dict[str | None, list[Case]]:
@@ -70,21 +75,6 @@ class Explored(NamedTuple):
         for cases in found.values():
             cases.sort(key=lambda case: (case.status or 999, case.answered_by or "", case.why or ""))
         return found
-
-    def document(self) -> dict[str, Any]:
-        """As JSON says it."""
-        return {
-            "patient-usher": "explored/1",
-            "pipeline": self.blueprint.name,
-            "tried": self.tried,
-            "seed": self.seed,
-            "cases": [{**case._asdict(), "times": times} for case, (times, _) in self.cases.items()],
-            "coverage": self.coverage.document([]),
-            "never": [list(outcome) for outcome in self.coverage.missing],
-            "always": [
-                {"id": one.id, "why": one.why, "counterexample": one.probe.document(BASE)} for one in self.broken
-            ],
-        }
 
 
 def case_of(x: Exchange) -> Case:
@@ -111,9 +101,10 @@ def explore(
     """Try what can matter, then random pairs of it, until the budget is used up or nothing new comes."""
     trials = Runner(budget, seed=seed)
     coverage = Coverage(blueprint)
-    cases: dict[Case, tuple[int, Probe]] = {}
-    news: list[Run] = []
+    cases: dict[Case, tuple[int, Scenario]] = {}
+    news: list[ScenarioRun] = []
     broken: dict[str, Broken] = {}
+    held: Counter[str] = Counter()
     for run in _runs(blueprint, trials, seed, lambda: len(cases) + len(coverage.missing)):
         watch(trials.tried)
         gaps = {*coverage.missing}
@@ -125,29 +116,30 @@ def explore(
                 if x.outcome != "not-sent":
                     case = case_of(x)
                     fresh |= case not in cases
-                    times, first = cases.get(case, (0, run.probe))
+                    times, first = cases.get(case, (0, run.scenario))
                     cases[case] = times + 1, first
         if fresh or gaps - {*coverage.missing}:
             news.append(run)
         for statement in _held(blueprint, run):
+            held[statement.id] += statement.held + statement.failed
             if statement.failed and statement.id not in broken:
-                broken[statement.id] = _shortened(blueprint, trials, statement, run.probe)
-    return Explored(blueprint, cases, coverage, tuple(broken.values()), trials.tried, seed, tuple(news))
+                broken[statement.id] = _shortened(blueprint, trials, statement, run.scenario)
+    return Explored(blueprint, cases, coverage, tuple(broken.values()), dict(held), trials.tried, seed, tuple(news))
 
 
-def _runs(blueprint: Blueprint, trials: Runner, seed: int, size: Callable[[], int]) -> Iterator[Run]:
+def _runs(blueprint: Blueprint, trials: Runner, seed: int, size: Callable[[], int]) -> Iterator[ScenarioRun]:
     """Everything once; then pairs by chance, as long as they show anything new."""
-    singles: list[Probe] = []
-    for probe in probes(blueprint):
-        run = trials.run(probe, blueprint)
+    singles: list[Scenario] = []
+    for scenario in scenarios(blueprint):
+        run = trials.run(scenario, blueprint)
         if run is not None:
-            singles.append(probe)
+            singles.append(scenario)
             yield run
     random, boring = Random(seed), 0
     while singles and boring < _BORING and not trials.spent:
         first, second = random.choice(singles), random.choice(singles)
         before = size()
-        pair = Probe("pair", (*first.requests, *second.requests), {**first.callers, **second.callers})
+        pair = Scenario("pair", (*first.requests, *second.requests), {**first.callers, **second.callers})
         run = trials.run(pair, blueprint)
         if run is not None:
             yield run
@@ -157,7 +149,7 @@ def _runs(blueprint: Blueprint, trials: Runner, seed: int, size: Callable[[], in
 # Statements.
 
 
-def _held(blueprint: Blueprint, run: Run) -> list[Statement]:
+def _held(blueprint: Blueprint, run: ScenarioRun) -> list[Statement]:
     """The pipeline's own statements, or the everyday ones where it has none, held against one run."""
     statements = Statements(blueprint)
     if not statements.all:
@@ -167,43 +159,43 @@ def _held(blueprint: Blueprint, run: Run) -> list[Statement]:
     return statements.all
 
 
-def _shortened(blueprint: Blueprint, trials: Runner, statement: Statement, probe: Probe) -> Broken:
+def _shortened(blueprint: Blueprint, trials: Runner, statement: Statement, scenario: Scenario) -> Broken:
     """The counterexample with everything left out that it doesn't need: requests, then what they say."""
 
-    def breaks(other: Probe) -> bool:
+    def breaks(other: Scenario) -> bool:
         run = trials.run(other, blueprint) if any("send" in request for request in other.requests) else None
         return run is not None and any(one.id == statement.id and one.failed for one in _held(blueprint, run))
 
     smaller = True
     while smaller:
         smaller = False
-        for other in _smaller(probe):
+        for other in _smaller(scenario):
             if breaks(other):
-                probe, smaller = other, True
+                scenario, smaller = other, True
                 break
     why = "; ".join(f"{check.what}: expected {check.expected}, got {check.actual}" for check in statement.first[:1])
-    return Broken(statement.id, why, probe)
+    return Broken(statement.id, why, scenario)
 
 
-def _smaller(probe: Probe) -> Iterator[Probe]:
+def _smaller(scenario: Scenario) -> Iterator[Scenario]:
     """The probe with one thing less."""
-    for at, request in enumerate(probe.requests):
-        rest = (*probe.requests[:at], *probe.requests[at + 1 :])
+    for at, request in enumerate(scenario.requests):
+        rest = (*scenario.requests[:at], *scenario.requests[at + 1 :])
         if rest:
-            yield probe._replace(requests=rest)
+            yield scenario._replace(requests=rest)
         for key, value in request.items():
             if key not in ("send", "change"):
-                yield _with(probe, at, {name: part for name, part in request.items() if name != key})
+                yield _with(scenario, at, {name: part for name, part in request.items() if name != key})
             if key in ("headers", "json") and isinstance(value, dict) and len(value) > 1:
                 for name in value:
                     less = {inner: part for inner, part in value.items() if inner != name}
-                    yield _with(probe, at, {**request, key: less})
+                    yield _with(scenario, at, {**request, key: less})
             if key == "times" and value > 1:
-                yield _with(probe, at, {**request, key: value - 1})
+                yield _with(scenario, at, {**request, key: value - 1})
 
 
-def _with(probe: Probe, at: int, request: dict[str, Any]) -> Probe:
-    return probe._replace(requests=(*probe.requests[:at], request, *probe.requests[at + 1 :]))
+def _with(scenario: Scenario, at: int, request: dict[str, Any]) -> Scenario:
+    return scenario._replace(requests=(*scenario.requests[:at], request, *scenario.requests[at + 1 :]))
 
 
 # A trace of the distinct cases.
@@ -219,12 +211,12 @@ def trace_of(explored: Explored, base: str = BASE) -> dict[str, Any]:
     entries: list[dict[str, Any]] = []
     callers: dict[str, Any] = {}
     for number, run in enumerate(sorted(chosen, key=_standing)):
-        callers.update(run.probe.callers)
+        callers.update(run.scenario.callers)
         wanted = _name(case_of(run.last))
         name = next(each for each in (wanted, *(f"{wanted}-{n}" for n in range(2, 10_000))) if each not in names)
         names.add(name)
-        final = max(at for at, request in enumerate(run.probe.requests) if "send" in request)
-        for at, request in enumerate(run.probe.requests):
+        final = max(at for at, request in enumerate(run.scenario.requests) if "send" in request)
+        for at, request in enumerate(run.scenario.requests):
             apart = {"after": APART} if number and at == 0 else {}
             if "send" not in request:
                 entries.append({**request, **apart})
@@ -233,33 +225,33 @@ def trace_of(explored: Explored, base: str = BASE) -> dict[str, Any]:
             entries.append({"id": name if at == final else f"{name}.{at + 1}", **apart, **own})
     used = {entry.get("caller") for entry in entries}
     shown = {name: spec for name, spec in callers.items() if name in used}
-    probe = Probe("trace", tuple(entries), shown)
-    ready = prepared(probe, explored.blueprint, base)
+    scenario = Scenario("trace", tuple(entries), shown)
+    ready = prepared(scenario, explored.blueprint, base)
     if ready is not None:
         expects: dict[str, Any] = {}
-        for send in Replay(World(explored.blueprint, explored.seed), ready.starts, ready.entries).run():
+        for send, *_ in replayed(World(explored.blueprint, explored.seed), ready):
             if send.recipe.spec.times == 1 and send.final is not None:
                 expects[send.entry.id] = observed(send.final)
         entries = [
             {**entry, "expect": expects[entry["id"]]} if entry.get("id") in expects else entry for entry in entries
         ]
-    return probe._replace(requests=tuple(entries)).document(base)
+    return scenario._replace(requests=tuple(entries)).document(base)
 
 
-def _standing(run: Run) -> int:
+def _standing(run: ScenarioRun) -> int:
     """Where a run stands in a trace: first what keeps something of an answer, last what changes the pipeline."""
-    requests = run.probe.requests
+    requests = run.scenario.requests
     return 0 if any("keep" in one for one in requests) else 2 if any("change" in one for one in requests) else 1
 
 
-def _chosen(explored: Explored) -> list[Run]:
+def _chosen(explored: Explored) -> list[ScenarioRun]:
     """Few runs that show all that there is to be shown: by greed, the one that shows most for its requests first."""
     shows = [(run, _shown(explored.blueprint, run)) for run in explored.runs]
     left: set[Any] = set().union(*(found for _, found in shows)) if shows else set()
-    chosen: list[tuple[int, Run]] = []
+    chosen: list[tuple[int, ScenarioRun]] = []
     while left:
         number, (run, found) = max(
-            enumerate(shows), key=lambda entry: (len(entry[1][1] & left) / entry[1][0].probe.sent, -entry[0])
+            enumerate(shows), key=lambda entry: (len(entry[1][1] & left) / entry[1][0].scenario.sent, -entry[0])
         )
         if not found & left:
             break
@@ -268,7 +260,7 @@ def _chosen(explored: Explored) -> list[Run]:
     return [run for _, run in sorted(chosen, key=lambda entry: entry[0])]
 
 
-def _shown(blueprint: Blueprint, run: Run) -> set[Case | Outcome]:
+def _shown(blueprint: Blueprint, run: ScenarioRun) -> set[Case | Outcome]:
     coverage = Coverage(blueprint)
     for send in run.sends:
         coverage.add(send)

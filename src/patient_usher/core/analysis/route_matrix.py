@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request

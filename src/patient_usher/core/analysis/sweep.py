@@ -7,14 +7,15 @@ from collections.abc import Mapping, Sequence
 from itertools import product
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.metrics import Figures, Goal
+from patient_usher.core.analysis.goals import Goal
+from patient_usher.core.analysis.metrics import Figures
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.replay import Replay
+from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.overlays import named
 from patient_usher.core.verify.always import Statements
-from patient_usher.core.verify.expectations import Verifier
+from patient_usher.core.verify.run import run
 
 Combination = tuple[tuple[str, Any], ...]
 """Settings, each with its value."""
@@ -30,12 +31,6 @@ class Trial(NamedTuple):
     figures: Figures
     broken_always: int
     best: bool = False
-
-    def document(self) -> dict[str, Any]:
-        """As JSON says it."""
-        settings = dict(self.combination)
-        figures = {**self.figures.document(), "always_broken": self.broken_always}
-        return {"settings": settings, **figures, "best": self.best}
 
 
 _RANGE = re.compile(r"(-?\d+)\.\.(-?\d+)")
@@ -93,19 +88,10 @@ def overlay_of(combination: Combination) -> dict[str, Any]:
 
 def tried(blueprint: Blueprint, combination: Combination, prepared: BoundTrace, seed: int = 0) -> Trial:
     """One combination replayed in a world of its own. Raises Unusable where it gives no pipeline."""
-    changed = blueprint.changed(overlay_of(combination)) if combination else blueprint
-    figures, statements = Figures(), Statements(changed)
-    verifier = Verifier(changed.environment)
-    run = Replay(
-        World(changed, seed),
-        prepared.starts,
-        prepared.entries,
-        streams=prepared.streams,
-        journeys=statements.needs_journeys,
-    )
-    for send in run.run():
-        statements.add(send)
-        figures.add(send, failed=any(not check.ok for check in verifier.check(send)))
+    variant = changed(blueprint, overlay_of(combination)) if combination else blueprint
+    figures, statements = Figures(), Statements(variant)
+    for judged in run(World(variant, seed), prepared, statements=statements, journeys=False):
+        figures.add(judged.send, failed=any(not check.ok for check in judged.checks))
     return Trial(combination, figures, sum(statement.failed for statement in statements.all))
 
 
@@ -114,7 +100,7 @@ def marked(trials: Sequence[Trial]) -> list[Trial]:
 
     def costs(trial: Trial) -> tuple[float, ...]:
         figures = trial.figures
-        return figures.share(None), figures.waiting(), figures.broken + trial.broken_always
+        return figures.share(None), figures.latency(), figures.broken + trial.broken_always
 
     known = [(costs(trial), trial.figures.handled) for trial in trials]
 

@@ -14,8 +14,9 @@ from typing import TYPE_CHECKING, Any
 
 from patient_usher.core.engine.bind.request_templates import Entry, Kept, RequestTemplate
 from patient_usher.core.engine.callers.script import Caller, Conversation, Outgoing
+from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.engine.run.clock import ARRIVAL, Clock
-from patient_usher.core.engine.run.walk import Walk
+from patient_usher.core.engine.run.model_service import ModelService
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
@@ -74,7 +75,7 @@ class Replay:
         self.world = world
         self.starts = starts if world.now is None else max(starts, world.now)
         self.clock = Clock(self.starts)
-        self.walk = Walk(self.clock, self._finished, self._over, lambda name, x: world.blueprint.missing(name, x))
+        self.service: Service = ModelService(world, self.clock, self._finished, self._over)
         self.kept = Kept(world.kept)
         self.journeys = journeys
         self.streams = streams
@@ -164,7 +165,7 @@ class Replay:
             return
         caller = self._caller(recipe)
         if caller.talks:
-            send.conversation = caller.conversation(request, now, self.world, spec)
+            send.conversation = caller.conversation(request, now, self.service, spec)
             self._start(send, next(send.conversation))
         else:
             self._start(send, Outgoing("call", "", request))
@@ -184,7 +185,7 @@ class Replay:
     def _start(self, send: Send, outgoing: Outgoing) -> None:
         recipe = send.recipe
         watched = self.journeys or recipe.expects or recipe.caller.kind == "browser"
-        x = self.world.admit(send.id + outgoing.suffix, outgoing.request, self.clock.now, watched=watched)
+        x = self.service.arrive(send.id + outgoing.suffix, outgoing.request, self.clock.now, watched=watched)
         x.kind = outgoing.kind
         if outgoing.suffix:
             x.parent = send.id
@@ -200,7 +201,7 @@ class Replay:
             self._finished(x)
             return
         send.open += 1
-        self.walk.start(x, recipe.caller.patience)
+        self.service.start(x, recipe.caller.patience)
 
     def _go_on(self, subject: tuple[Send, Outgoing], _: int) -> None:
         self._start(*subject)

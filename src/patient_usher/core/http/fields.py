@@ -68,9 +68,9 @@ class Fields:
         copy_tree._rows = self._rows.copy()
         return copy_tree
 
-    def pairs(self) -> list[list[str]]:
+    def pairs(self) -> list[tuple[str, str]]:
         """Every line as a name and its value."""
-        return [[row[0], value] for row in self._rows.values() for value in row[1:]]
+        return [(row[0], value) for row in self._rows.values() for value in row[1:]]
 
     def names(self) -> list[str]:
         """Lower-case names in order."""

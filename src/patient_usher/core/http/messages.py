@@ -90,6 +90,11 @@ class Answer:
         self.stands_for: Answer | None = None
         self.uncoded: bytes | None = None
 
+    @property
+    def content(self) -> bytes:
+        """The body before any content coding was applied here."""
+        return self.body if self.uncoded is None else self.uncoded
+
     def copy(self) -> Answer:
         """An answer of its own: stages write on the way out."""
         copy_tree = Answer(self.status, self.fields.copy(), self.body)

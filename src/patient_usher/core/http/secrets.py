@@ -1,9 +1,10 @@
-"""What of a message is a credential, and how much of one is shown."""
+"""Which parts of a message carry credentials, and how much of one is shown."""
 
 from __future__ import annotations
 
 import re
-from functools import lru_cache
+from collections.abc import Iterable
+from functools import cached_property
 from urllib.parse import parse_qsl, urlencode
 
 PARAMETERS = frozenset(
@@ -28,13 +29,10 @@ FIELDS = frozenset({"authorization", "proxy-authorization", "cookie", "set-cooki
 HIDDEN = "hidden-by-the-import"
 """What stands in a trace where something that came in was secret."""
 
-_MEMBER = re.compile(rf'("(?:{"|".join(sorted(PARAMETERS))})"\s*:\s*)"((?:[^"\\]|\\.)*)"', re.IGNORECASE)
-_ENDS = tuple(f'{end}"' for end in ("token", "key", "secret", "password", "sig", "signature"))
-"""How the names of ``PARAMETERS`` end in JSON: a look for these is cheaper than for the names."""
-_STARTS = tuple(f"{name}=" for name in sorted((*PARAMETERS, "key")))
-"""How ``PARAMETERS`` begin in a query."""
 _PARTS = ("api-key", "apikey", "token", "secret")
 """What the name of a field of one's own says that carries a credential."""
+_LINKS = frozenset({"location", "content-location", "referer"})
+"""Fields that hold a URL."""
 
 
 def shortened(secret: str) -> str:
@@ -42,25 +40,97 @@ def shortened(secret: str) -> str:
     return f"{secret[:4]}…({len(secret)})" if len(secret) > 12 else f"…({len(secret)})"
 
 
-@lru_cache(maxsize=4096)
-def carries(name: str) -> bool:
-    """Whether a header field of this name carries credentials."""
-    lower = name.lower()
-    return lower in FIELDS or any(part in lower for part in _PARTS)
+class Places:
+    """Where credentials stand in messages: those that everybody knows, and those that a pipeline declares.
 
+    ``fields`` are names of header fields, ``parameters`` of query parameters and members of bodies; ``limits`` the
+    stages that count by a credential, so that whom they count for is one.
+    """
 
-def shortened_field(name: str, value: str) -> str:
-    """A header field's value with its credentials shortened; schemes, cookie names and attributes stay."""
-    lower = name.lower()
-    if lower in ("authorization", "proxy-authorization"):
-        scheme, space, rest = value.partition(" ")
-        return f"{scheme} {shortened(rest)}" if space else shortened(value)
-    if lower == "set-cookie":
-        pair, semicolon, rest = value.partition(";")
-        return _cookie(pair) + semicolon + rest
-    if lower == "cookie":
-        return "; ".join(_cookie(pair.strip()) for pair in value.split(";"))
-    return shortened(value) if carries(name) else value
+    def __init__(self, fields: Iterable[str] = (), parameters: Iterable[str] = (), limits: Iterable[str] = ()) -> None:
+        self.fields = frozenset(name.lower() for name in fields)
+        self.parameters = frozenset(name.lower() for name in parameters)
+        self.limits = frozenset(limits)
+        self._known: dict[str, bool] = {}
+
+    def __or__(self, other: Places) -> Places:
+        return Places(self.fields | other.fields, self.parameters | other.parameters, self.limits | other.limits)
+
+    def field(self, name: str) -> bool:
+        """Whether a header field of this name may carry credentials."""
+        found = self._known.get(name)
+        if found is None:
+            found = self.carries(name) or name.lower() in _LINKS
+            if len(self._known) < 4096:
+                self._known[name] = found
+        return found
+
+    def carries(self, name: str) -> bool:
+        """Whether what stands in a header field of this name is a credential."""
+        lower = name.lower()
+        return lower in FIELDS or lower in self.fields or any(part in lower for part in _PARTS)
+
+    def parameter(self, name: str) -> bool:
+        """Whether a query parameter, or a member of a body, of this name is a credential."""
+        lower = name.lower()
+        return lower in PARAMETERS or lower in self.parameters or lower == "key"
+
+    def shortened_field(self, name: str, value: str) -> str:
+        """A header field's value with its credentials shortened; schemes, cookie names and attributes stay."""
+        lower = name.lower()
+        if lower in ("authorization", "proxy-authorization"):
+            scheme, space, rest = value.partition(" ")
+            return f"{scheme} {shortened(rest)}" if space else shortened(value)
+        if lower == "set-cookie":
+            pair, semicolon, rest = value.partition(";")
+            return _cookie(pair) + semicolon + rest
+        if lower == "cookie":
+            return "; ".join(_cookie(pair.strip()) for pair in value.split(";"))
+        if lower in _LINKS:
+            return self.shortened_url(value)
+        return shortened(value) if self.field(name) else value
+
+    def shortened_url(self, url: str) -> str:
+        """A URL whose query's secrets are shortened; the same object where it has none."""
+        head, mark, query = url.partition("?")
+        if not mark or not _has(query, self._starts):
+            return url
+        pairs = [
+            (name, shortened(value) if value and self.parameter(name) else value)
+            for name, value in parse_qsl(query, keep_blank_values=True)
+        ]
+        return f"{head}?{urlencode(pairs, safe='()')}".replace("%E2%80%A6", "…")
+
+    def shortened_body(self, text: str) -> str:
+        """JSON text, or a form, whose members with secret names are shortened; the same object where it has none."""
+        if '"' in text:
+            if not _has(text, self._ends):
+                return text
+            return self._member.sub(lambda match: f'{match[1]}"{shortened(match[2] or match[3])}"', text)
+        if "=" in text and "\n" not in text and not text.startswith("<"):
+            told = self.shortened_url(f"?{text}")[1:]
+            return text if told == text else told
+        return text
+
+    @cached_property
+    def _names(self) -> frozenset[str]:
+        return PARAMETERS | self.parameters | self.fields | FIELDS
+
+    @cached_property
+    def _member(self) -> re.Pattern[str]:
+        names = "|".join(map(re.escape, sorted(self._names, key=len, reverse=True)))
+        return re.compile(rf'("(?:{names})"\s*:\s*)(?:"((?:[^"\\]|\\.)+)"|(-?\d[\d.eE+-]*))', re.IGNORECASE)
+
+    @cached_property
+    def _ends(self) -> tuple[str, ...]:
+        """How the names of members end in JSON: a look for these is cheaper than for the names."""
+        own = {f'{name}"' for name in (*self.parameters, *self.fields, "authorization", "cookie")}
+        return (*(f'{end}"' for end in ("token", "key", "secret", "password", "sig", "signature")), *sorted(own))
+
+    @cached_property
+    def _starts(self) -> tuple[str, ...]:
+        """How secret parameters begin in a query."""
+        return tuple(f"{name}=" for name in sorted((*PARAMETERS, *self.parameters, "key")))
 
 
 def _cookie(pair: str) -> str:
@@ -75,26 +145,3 @@ def _has(text: str, parts: tuple[str, ...]) -> bool:
         if part in lower:
             return True
     return False
-
-
-def shortened_url(url: str) -> str:
-    """A URL whose query's secrets are shortened."""
-    head, mark, query = url.partition("?")
-    if not mark or not _has(query, _STARTS):
-        return url
-    pairs = [
-        (name, shortened(value) if name.lower() in PARAMETERS or name.lower() == "key" else value)
-        for name, value in parse_qsl(query, keep_blank_values=True)
-    ]
-    return f"{head}?{urlencode(pairs, safe='()')}".replace("%E2%80%A6", "…")
-
-
-def shortened_body(text: str) -> str:
-    """JSON text, or a form, whose members with secret names are shortened."""
-    if '"' in text:
-        if not _has(text, _ENDS):
-            return text
-        return _MEMBER.sub(lambda match: f'{match[1]}"{shortened(match[2])}"', text)
-    if "=" in text and "\n" not in text and not text.startswith("<"):
-        return shortened_url(f"?{text}")[1:]
-    return text

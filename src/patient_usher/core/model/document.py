@@ -169,7 +169,7 @@ def fill_from_environment(
                 return variables[name]
             if fallback is None and name in variables:
                 what = f"the file asks for {name} of the environment"
-                problems.append(Problem(spot, what, f"if you trust it, give --allow-env {name}"))
+                problems.append(Problem(spot, what, f"if you trust it, give --trust env:{name}"))
             elif fallback is None:
                 problems.append(
                     Problem(

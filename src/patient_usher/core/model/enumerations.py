@@ -20,7 +20,7 @@ OUTCOMES: dict[str, str] = {
     "from-caller-cache": "the caller had a copy of its own",
 }
 
-SLIPS = ("stalled", "crashed", "answered-twice", "abandoned")
+SLIPS = frozenset({"stalled", "crashed", "answered-twice", "abandoned"})
 """Outcomes that stand out where nobody expected them."""
 
 DID: dict[str, str] = {

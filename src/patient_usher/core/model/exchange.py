@@ -1,6 +1,7 @@
 """One exchange: the request, what the stages made of it, and how it ended.
 
-Stages read and write this object; the engine owns the part below the line that says so.
+Stages read and write this object. What the interpreter keeps beside it while it runs (frames, deadlines, patience) is
+the walk's own ``Course``; an exchange with a real service has none.
 """
 
 from __future__ import annotations
@@ -19,10 +20,19 @@ Memory = dict[Hashable, Any]
 
 
 Step = tuple[str, str, str, int, dict[str, Any] | None]
-"""One line of the journey: stage, way (in, out, error), what it did, microseconds since the epoch, note."""
+"""One line of the journey: stage, way (in, out, error), what it did, microseconds since the epoch, note. A plain tuple,
+since one is made for every stage of every exchange."""
 
-LogRecord = tuple[int, str, str, str, dict[str, Any] | None]
-"""One log line: microseconds since the epoch, stage, level, message, detail."""
+
+class LogLine(NamedTuple):
+    """One log line: microseconds since the epoch, who wrote it, and beside which step of the journey (its number)."""
+
+    at: int
+    stage: str
+    level: str
+    message: str
+    detail: dict[str, Any] | None
+    step: int
 
 
 class Identity(NamedTuple):
@@ -73,17 +83,16 @@ class Exchange:
     """A request on its way through the pipeline, and what came of it.
 
     ``memory`` holds the states of the instance that it came to. Where nobody looks at it, no journey
-    is kept: ``journey`` is None, and notes and log records are dropped.
+    is kept: ``journey`` is None, and notes and log records are dropped. ``orphan_of``: an orphan runs on behind a
+    stage that has answered already; nobody gets its answer, and what it does is recorded on its owner.
     """
 
     __slots__ = (
         "address", "allowed", "answer", "answered_by", "at", "body", "browser", "caches", "caller", "context",
-        "cookies", "deadlines", "done", "environment", "epoch", "error_view", "errors", "finished", "frames",
-        "gave_up", "handler_finished", "handler_reached", "host", "id", "identity", "impatient", "index",
-        "instance", "journey", "kind", "live", "log", "memory", "note", "now", "number", "outcome", "parent",
-        "path_values", "patience_ends", "plan", "precondition", "raising", "rates", "refreshes", "refused_by",
-        "request", "resume", "route", "scheme", "second_answer", "send", "sent", "shadow_of", "slipped",
-        "state", "timed_out", "waits", "wakes_at", "why", "work",
+        "cookies", "environment", "error_view", "errors", "finished", "handler_finished", "handler_reached", "host",
+        "id", "identity", "instance", "journey", "kind", "log", "memory", "note", "now", "number", "orphan_of",
+        "outcome", "parent", "path_values", "plan", "precondition", "rates", "refreshes", "refused_by", "request",
+        "route", "scheme", "second_answer", "send", "sent", "why", "work",
     )  # fmt: skip
 
     def __init__(self, number: int, id_: str, request: Request, at: int) -> None:
@@ -92,8 +101,6 @@ class Exchange:
         self.request = self.sent = request
         self.at = self.now = self.finished = at
         self.context: dict[str, Any] = {}
-        self.frames: list[Any] = []
-        self.done: list[Callable[[Exchange, str], None]] = []
         self.work: dict[Hashable, Any] = {}  # what a stage keeps of this exchange, by its key
         self.kind, self.caller, self.scheme = "call", "script", "https"
         self.path_values: dict[str, str] = _NO_VALUES
@@ -102,18 +109,16 @@ class Exchange:
         self.address = self.host = self.outcome = ""
         # Nothing yet; most of it stays so. Below the types, for readers.
         self.journey = self.log = self.parent = self.send = self.route = self.identity = self.answer = None
-        self.note = self.precondition = self.plan = self.resume = self.raising = self.error_view = None
-        self.shadow_of = self.answered_by = self.refused_by = self.why = self.second_answer = self.browser = None
-        self.allowed = self.environment = self.deadlines = self.errors = self.caches = self.rates = ()
-        self.instance = self.index = self.state = self.epoch = self.wakes_at = self.patience_ends = 0
-        self.slipped = self.refreshes = self.gave_up = self.waits = self.impatient = self.timed_out = False
-        self.handler_reached = self.handler_finished = False
-        self.live = 1
+        self.note = self.precondition = self.plan = self.error_view = self.orphan_of = None
+        self.answered_by = self.refused_by = self.why = self.second_answer = self.browser = None
+        self.allowed = self.environment = self.errors = self.caches = self.rates = ()
+        self.instance = 0
+        self.refreshes = self.handler_reached = self.handler_finished = False
 
     if TYPE_CHECKING:
         # What stages read, and leave for those behind them.
         journey: list[Step] | None
-        log: list[LogRecord] | None
+        log: list[LogLine] | None
         parent: str | None
         send: Any
         route: Any
@@ -126,13 +131,9 @@ class Exchange:
         allowed: tuple[str, ...]
         environment: tuple[str, ...]
         memory: Memory
-        # The engine's: where the exchange is.
         plan: Any
-        resume: Callable[[Exchange], Any] | None
-        raising: Raised | None
         error_view: dict[str, Any] | None
-        shadow_of: Exchange | None
-        deadlines: tuple[tuple[Any, int, int], ...]
+        orphan_of: Exchange | None
         # The record.
         errors: tuple[Raised, ...]
         caches: tuple[CacheUse, ...]
@@ -143,10 +144,16 @@ class Exchange:
         second_answer: Answer | None
         browser: Verdict | None
 
+    @property
+    def recorded_on(self) -> Exchange:
+        """The exchange whose record this one writes: its own, or that of which it is the orphan."""
+        return self.orphan_of or self
+
     def write_log(self, stage: str, level: str, message: str, detail: dict[str, Any] | None = None) -> None:
         """Add a log line at the present virtual time."""
-        if self.log is not None:  # a shadow shares its owner's list
-            self.log.append((self.now, stage, level, message, detail))
+        if self.log is not None:  # an orphan shares its owner's list
+            beside = len(self.journey) if self.journey is not None else 0  # a step is written when it is over
+            self.log.append(LogLine(self.now, stage, level, message, detail, beside))
 
     def context_value(self, name: str) -> Any:
         """A value that an earlier stage left. Raises MissingValue where none did."""

@@ -140,9 +140,9 @@ class NotAllowed(Exception):
 
 
 def call_python(setup: Setup, call: str) -> Any:
-    """The object that ``module:Name`` names. Raises NotAllowed without --allow-python, ValueError otherwise."""
+    """The object that ``module:Name`` names. Raises NotAllowed without --trust python, ValueError otherwise."""
     if setup.load_python is None:
-        raise NotAllowed(f"'{call}' would run Python code of this pipeline; if you trust it, give --allow-python")
+        raise NotAllowed(f"'{call}' would run Python code of this pipeline; if you trust it, give --trust python")
     return setup.load_python(call)
 
 

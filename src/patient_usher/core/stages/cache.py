@@ -135,8 +135,7 @@ class Stage(base.Stage):
     def way_in(self, x: Exchange) -> Effect:
         """Answer from the store, or go on and remember what for."""
         work = x.work[self.key] = _Work(CacheUse(self.id))
-        owner = x.shadow_of or x
-        owner.caches += (work.use,)
+        x.recorded_on.caches += (work.use,)
         work.at, work.known = x.now, x.identity is not None
         work.draft = x.answer.fields.copy() if x.answer is not None else None  # sequential flow: what stands in front
         work.rule = x.route.settings.cache if x.route is not None else None

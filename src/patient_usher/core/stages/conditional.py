@@ -81,7 +81,7 @@ class Stage(base.Stage):
             return None
         if "etag" not in answer.fields and self.sort != "none":
             whole = answer.stands_for or answer
-            content = whole.body if whole.uncoded is None else whole.uncoded
+            content = whole.content
             coding = "" if whole.uncoded is None else whole.fields.get("content-encoding") or ""
             answer.fields.put("ETag", entity_tag(content, self.sort, coding))
         if answer.status == 206:

@@ -188,8 +188,7 @@ class Stage(base.Stage):
         wait = limiter.peek(key, now, cost) if self.late else limiter.take(key, now, cost)
         remaining, reset = limiter.view(key, now)
         rate = RateUse(self.id, _label(key), quota, remaining, reset)
-        owner = x.shadow_of or x
-        owner.rates += (rate,)
+        x.recorded_on.rates += (rate,)
         if not wait:
             x.work[self.key] = (limiter, key, cost, rate, policy)
             x.note = {"for": rate.for_, "remaining": remaining}

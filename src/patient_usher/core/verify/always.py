@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import Any
+from typing import Any, NamedTuple
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.http.media import parse_media_type
-from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.always import AlwaysSpec
 from patient_usher.core.model.enumerations import SLIPS
 from patient_usher.core.model.exchange import Exchange
@@ -32,22 +31,19 @@ class Statement:
         self.first: list[Check] = []
         """What the first exchange that broke it failed."""
 
-    def add(self, x: Exchange) -> None:
-        """Hold it against one exchange."""
+    def add(self, x: Exchange) -> bool:
+        """Hold it against one exchange. Whether that broke it."""
         checks = self.judge(x)
         if checks is None:
-            return
+            return False
         if all(check.ok for check in checks):
             self.held += 1
-            return
+            return False
         self.failed += 1
         self.first = self.first or [check for check in checks if not check.ok]
         if len(self.broken) < MOST_IDS:
             self.broken.append(x.id)
-
-    def record(self) -> dict[str, Any]:
-        """As the result writes it."""
-        return {"id": self.id, "held": self.held, "broken": list(self.broken), "tried": self.held + self.failed}
+        return True
 
 
 class Statements:
@@ -63,22 +59,26 @@ class Statements:
             else:
                 self.all.append(Statement(entry, READY[entry](blueprint)))
 
-    def add(self, send: Send) -> None:
-        """Hold them against every exchange of a send."""
-        if self.all:
-            for x in send.exchanges:
-                if x.outcome != "not-sent":
-                    for statement in self.all:
-                        statement.add(x)
+    def add(self, send: Send) -> tuple[str, ...]:
+        """Hold them against every exchange of a send. Returns the ids of those that it broke."""
+        if not self.all:
+            return ()
+        sent = [x for x in send.exchanges if x.outcome != "not-sent"]
+        # Every one is held against all of them, whatever the first says: some remember what they have seen.
+        return tuple(one.id for one in self.all if sum(one.add(x) for x in sent))
+
+    def take(self, other: Statements) -> None:
+        """Count what the same statements came to in another replay."""
+        for mine, theirs in zip(self.all, other.all, strict=True):
+            mine.held += theirs.held
+            mine.failed += theirs.failed
+            mine.broken = [*mine.broken, *theirs.broken][:MOST_IDS]
+            mine.first = mine.first or theirs.first
 
     @property
     def broken(self) -> bool:
         """Whether any doesn't hold."""
         return any(statement.failed for statement in self.all)
-
-    def record(self) -> list[dict[str, Any]]:
-        """As the result writes them."""
-        return [statement.record() for statement in self.all]
 
 
 def _own(spec: AlwaysSpec) -> Judge:
@@ -107,16 +107,12 @@ def _judge(what: str, wanted: str, tried: Callable[[Exchange], bool], broken: Ca
 # The ready-made ones.
 
 
-def _content(answer: Answer) -> bytes:
-    return answer.body if answer.uncoded is None else answer.uncoded
-
-
 def _errors_stay_private(blueprint: Blueprint) -> Judge:
     production = "production" in blueprint.environment
 
     def told(x: Exchange) -> list[str]:
         assert x.answer is not None
-        text = _content(x.answer).decode(errors="replace") + "\n".join(value for _, value in x.answer.fields)
+        text = x.answer.content.decode(errors="replace") + "\n".join(value for _, value in x.answer.fields)
         parts = (
             part
             for e in x.errors
@@ -218,17 +214,27 @@ READY: dict[str, Callable[[Blueprint], Judge]] = {
 """By name, what makes the judge of a ready-made statement for a pipeline."""
 
 
-def told(statements: Iterable[Statement]) -> Iterable[tuple[str, str]]:
-    """What became of each, as a mark and a sentence."""
-    for statement in statements:
-        times = f"{statement.held} time{'' if statement.held == 1 else 's'}"
-        if statement.failed:
-            ids = ", ".join(statement.broken[:6]) + (", ..." if statement.failed > 6 else "")
-            why = "; ".join(
-                f"{check.what}: expected {check.expected}, got {check.actual}" for check in statement.first[:1]
-            )
-            yield "✗", f"always {statement.id}: broken by {ids} ({why})"
-        elif statement.held:
-            yield "✓", f"always {statement.id}: held {times}"
-        else:
-            yield "•", f"always {statement.id}: never tried"
+class StatementTold(NamedTuple):
+    """What became of a statement: ``held``, ``broken`` or ``never-tried``, and a sentence."""
+
+    id: str
+    verdict: str
+    tried: int
+    sentence: str
+
+
+def told(statements: Iterable[Statement]) -> list[StatementTold]:
+    """What became of each."""
+    return [_told(statement) for statement in statements]
+
+
+def _told(one: Statement) -> StatementTold:
+    if one.failed:
+        ids = ", ".join(one.broken[:6]) + (f" and {one.failed - 6} more" if one.failed > 6 else "")
+        check = one.first[0]
+        why = f"{check.what}: expected {check.expected}, got {check.actual}"
+        return StatementTold(one.id, "broken", one.held + one.failed, f"always {one.id}: broken by {ids} ({why})")
+    if one.held:
+        times = f"{one.held} time{'' if one.held == 1 else 's'}"
+        return StatementTold(one.id, "held", one.held, f"always {one.id}: held {times}")
+    return StatementTold(one.id, "never-tried", 0, f"always {one.id}: never tried")

@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.verify.record import Record, content_size
 
 SECOND = 1_000_000
+
+
+Cell = str | int | float | bool | None
+Row = dict[str, Cell]
 
 
 class Column(NamedTuple):
@@ -16,18 +21,19 @@ class Column(NamedTuple):
 
     sort: str
     says: str
-    read: Callable[[Exchange], Any]
+    read: Callable[[Exchange], Cell]
 
 
 def _uncoded(x: Exchange) -> int | None:
     if x.answer is None:
         return None
-    return len(x.answer.body if x.answer.uncoded is None else x.answer.uncoded)
+    return len(x.answer.content)
 
 
-def _limit(x: Exchange, name: str) -> Any:
+def _limit(x: Exchange, name: str) -> Cell:
     """What the last limit on the way says."""
-    return getattr(x.rates[-1], name) if x.rates else None
+    found: Cell = getattr(x.rates[-1], name) if x.rates else None
+    return found
 
 
 COLUMNS: dict[str, Column] = {
@@ -62,7 +68,7 @@ COLUMNS: dict[str, Column] = {
 """Every column, in order. Times read as microseconds since the epoch become seconds from the start of the trace."""
 
 
-def rows_of(send: Send, starts: int) -> Iterator[dict[str, Any]]:
+def rows_of(send: Send, starts: int) -> Iterator[Row]:
     """A row for each exchange of a send that was sent."""
     for x in send.exchanges:
         row = {name: column.read(x) for name, column in COLUMNS.items()}
@@ -70,34 +76,25 @@ def rows_of(send: Send, starts: int) -> Iterator[dict[str, Any]]:
         yield row
 
 
-def row_of_record(record: dict[str, Any]) -> dict[str, Any]:
+def row_of_record(record: Record) -> Row:
     """The same row from an exchange as the result writes it; what a result doesn't say is None."""
-    response, request = record["response"], record["request"]
-    rate = record["rates"][-1] if record.get("rates") else {}
-    path = request["url"].partition("://")[2].partition("/")[2].partition("?")[0]
-    said = {name: record.get(name) for name in COLUMNS}
+    response, request = record.response, record.request
+    rate = record.rates[-1] if record.rates else None
+    path = request.url.partition("://")[2].partition("/")[2].partition("?")[0]
+    said = {name: getattr(record, name, None) for name in COLUMNS}
     return {
         **said,
-        "at": float(record["at"]),
-        "took": round(float(record["finished"] - record["at"]), 6),
-        "method": request["method"],
+        "at": float(record.at),
+        "took": round(float(record.finished - record.at), 6),
+        "method": request.method,
         "path": f"/{path}",
-        "status": response["status"] if response else None,
-        "cache": record["caches"][-1]["state"] if record["caches"] else None,
-        "limit": rate.get("stage"),
-        "limit_for": rate.get("for"),
-        "limit_quota": rate.get("quota"),
-        "limit_remaining": rate.get("remaining"),
-        "request_octets": request["body_size"],
-        "answer_octets": response["body_size"] if response else None,
-        "uncoded_octets": _uncoded_of(response),
-        "browser": record["browser"]["verdict"] if record["browser"] else None,
+        "cache": record.caches[-1].state if record.caches else None,
+        "limit": rate.stage if rate else None,
+        "limit_for": rate.for_ if rate else None,
+        "limit_quota": rate.quota if rate else None,
+        "limit_remaining": rate.remaining if rate else None,
+        "request_octets": request.body_size,
+        "answer_octets": response.body_size if response else None,
+        "uncoded_octets": content_size(response) if response else None,
+        "browser": record.browser.verdict if record.browser else None,
     }
-
-
-def _uncoded_of(response: dict[str, Any] | None) -> int | None:
-    """A body's octets before coding: a result holds the text that it decodes to."""
-    if response is None:
-        return None
-    coded = response["encoding"] is not None and response["body"] is not None
-    return len(response["body"].encode()) if coded else response["body_size"]

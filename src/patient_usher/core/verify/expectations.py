@@ -5,7 +5,9 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import Any
+
+from msgspec import Struct, structs
 
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.http.messages import read_json
@@ -15,7 +17,7 @@ from patient_usher.core.model.matcher import status_test, text_test
 from patient_usher.core.model.text_types import UNITS
 
 
-class Check(NamedTuple):
+class Check(Struct, frozen=True):
     """One expectation, and whether it held."""
 
     what: str
@@ -122,9 +124,9 @@ def _body(spec: BodyExpect) -> Rule:
 def _log(spec: LogExpect) -> Rule:
     def rule(x: Exchange) -> list[Check]:
         lines = [
-            f"{message} {json.dumps(detail) if detail else ''}".strip()
-            for _, stage, level, message, detail in x.log or ()
-            if spec.stage in (None, stage) and spec.level in (None, level)
+            f"{one.message} {json.dumps(one.detail) if one.detail else ''}".strip()
+            for one in x.log or ()
+            if spec.stage in (None, one.stage) and spec.level in (None, one.level)
         ]
         checks = [Check("log contains", part, lines, any(part in line for line in lines)) for part in spec.contains]
         checks += [Check("log lacks", part, lines, not any(part in line for line in lines)) for part in spec.lacks]
@@ -208,7 +210,7 @@ def _preflight(spec: Expect | str) -> Rule:
         if not asked:
             return [Check("preflight", "one", "none was sent", False)]
         found = [check for part in rules for check in part(asked[0])]
-        return [check._replace(what=f"preflight {check.what}") for check in found]
+        return [structs.replace(check, what=f"preflight {check.what}") for check in found]
 
     return rule
 

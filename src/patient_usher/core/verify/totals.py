@@ -11,8 +11,8 @@ from typing import Any
 
 from hdrh.histogram import HdrHistogram
 
-from patient_usher.core.engine.replay import Send
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.verify.run import Judged
 
 MOST_NAMES = 20_000
 LONGEST = 86_400_000_000
@@ -40,11 +40,11 @@ class Bulk:
         self.crowded = False
         self.waited: Any = HdrHistogram(1, LONGEST, 3)
 
-    def add(self, send: Send, *, failed: bool) -> None:
+    def add(self, judged: Judged) -> None:
         """Count one send and its exchanges."""
         self.requests += 1
-        self.failed += failed
-        for x in send.exchanges:
+        self.failed += judged.mark == "failed"
+        for x in judged.send.exchanges:
             if x.outcome != "not-sent":
                 self._count(x)
 
@@ -78,6 +78,6 @@ class Bulk:
         self.crowded = True
         return "further callers"
 
-    def waiting(self, percent: float) -> int:
+    def latency(self, percent: float) -> int:
         """A percentile of how long exchanges took, in microseconds."""
         return int(self.waited.get_value_at_percentile(percent)) if self.exchanges else 0

@@ -6,18 +6,18 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.findings.mends import Mend, variant_between
-from patient_usher.core.analysis.findings.rule import LEVELS, Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import LEVELS, Context, Rule, Suspicion
 from patient_usher.core.analysis.findings.rules import rules
 from patient_usher.core.analysis.findings.rules.known_stale import stale
-from patient_usher.core.analysis.requests.factory import Probe
-from patient_usher.core.analysis.requests.runner import BUDGET, Run, Runner
+from patient_usher.core.analysis.requests.factory import Scenario
+from patient_usher.core.analysis.requests.runner import BUDGET, Runner, ScenarioRun
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import compile_source
-from patient_usher.core.engine.replay import Replay
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import Spot, Unusable, copy_tree, locate
-from patient_usher.core.verify.expectations import Verifier
+from patient_usher.core.verify.always import Statements
+from patient_usher.core.verify.run import run
 
 DEEPEST = 12
 """How many findings are mended one after the other, at most."""
@@ -27,16 +27,17 @@ class Finding(NamedTuple):
     """Something that is wrong, with the request that proves it.
 
     ``as_is`` and ``mended`` are what came of the witness in the pipeline as it is and as mended, None where the
-    reasoning needs none. ``cure`` is the mended pipeline.
+    reasoning needs none. ``cure`` is the mended pipeline; ``withheld`` why it isn't offered, though it proves it.
     """
 
     rule: Rule
     suspicion: Suspicion
     mend: Mend
     cure: Blueprint
-    as_is: Run | None = None
-    mended: Run | None = None
+    as_is: ScenarioRun | None = None
+    mended: ScenarioRun | None = None
     known: str | None = None
+    withheld: str | None = None
 
     @property
     def where(self) -> str:
@@ -45,9 +46,9 @@ class Finding(NamedTuple):
         return f"{self.rule.code}@{place}" if place else self.rule.code
 
     @property
-    def probe(self) -> Probe | None:
+    def scenario(self) -> Scenario | None:
         """The witness."""
-        return self.as_is.probe if self.as_is is not None else None
+        return self.as_is.scenario if self.as_is is not None else None
 
     def spot(self, doc: Any) -> Spot:
         """The place in the file."""
@@ -63,6 +64,7 @@ class Checked(NamedTuple):
     whole: bool
     base: str
     budget: int
+    seed: int
 
     def at_least(self, level: str) -> list[Finding]:
         """Those that nobody has accepted, of this level and graver."""
@@ -75,63 +77,70 @@ def check(
     *,
     budget: int = BUDGET,
     base: str = "https://service.example",
+    seed: int = 0,
     traces: Sequence[BoundTrace] = (),
-    more: Iterable[Probe] = (),
+    more: Iterable[Scenario] = (),
     codes: Sequence[str] = (),
 ) -> Checked:
     """Everything that is wrong with a pipeline, the gravest first.
 
     ``traces``: no mend may make any of their requests worse. ``more``: further probes. ``codes``: look for these only.
     """
-    trials = Runner(budget, base)
-    site = Site(blueprint, trials, more)
+    trials = Runner(budget, base, seed)
+    context = Context(blueprint, trials, more)
     wanted = [rule for rule in rules() if not codes or rule.code in codes]
     found: list[Finding] = []
     for rule in wanted:
-        for one in _found(site, rule, traces, found):
+        for one in _found(context, rule, traces, found):
             found = _joined(found, one, trials)
     found.sort(key=lambda one: (LEVELS.index(one.rule.level), one.spot(blueprint.source.doc)))
     found, idle = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
     return Checked(
-        blueprint, (*found, *(idle if not trials.spent else ())), trials.tried, not trials.spent, base, budget
+        blueprint, (*found, *(idle if not trials.spent else ())), trials.tried, not trials.spent, base, budget, seed
     )
 
 
-def _found(site: Site, rule: Rule, traces: Sequence[BoundTrace], before: Sequence[Finding]) -> Iterator[Finding]:
+def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: Sequence[Finding]) -> Iterator[Finding]:
     """What a rule finds, each with a mend after which it finds that no more; not what is found already."""
     seen: set[Any] = set()
     mine: list[Finding] = []
-    worse: set[str] = set()  # mends that a trace doesn't allow
-    for suspicion in rule.look(site):
-        if suspicion.key in seen or any(_is_symptom(site, suspicion, one) for one in (*before, *mine)):
+    worse: dict[str, str | None] = {}  # what each mend would make worse
+    for suspicion in rule.look(context):
+        if suspicion.key in seen or any(_is_symptom(context, suspicion, one) for one in (*before, *mine)):
             continue
+        kept: Finding | None = None
         for mend in suspicion.mends:
-            if mend.words in worse:
-                continue
-            cure = mended(site.blueprint, mend)
+            cure = mended(context.blueprint, mend)
             if cure is None:
                 continue
-            runs = _witness(site, suspicion, cure)
+            runs = _witness(context, suspicion, cure)
             if runs is None:
                 continue
-            if _accepting(site.blueprint, rule, suspicion) is None:
-                if not _not_worse(site.blueprint, cure, traces):
-                    worse.add(mend.words)
+            found = Finding(rule, suspicion, mend, cure, *runs)
+            if _accepting(context.blueprint, rule, suspicion) is None:
+                if mend.words not in worse:
+                    worse[mend.words] = _worsens(context.blueprint, cure, traces, context.trials.seed)
+                if what := worse[mend.words]:
+                    kept = kept or found._replace(
+                        withheld=f"to {mend.words} would change {what}, which the trace holds"
+                    )
                     continue
-                if not _cured(site, rule, suspicion, cure):
+                if not _cured(context, rule, suspicion, cure):
                     continue
-            seen.add(suspicion.key)
-            mine.append(Finding(rule, suspicion, mend, cure, *runs))
-            yield mine[-1]
+            kept = found
             break
+        if kept is not None:
+            seen.add(suspicion.key)
+            mine.append(kept)
+            yield kept
 
 
-def _is_symptom(site: Site, suspicion: Suspicion, one: Finding) -> bool:
+def _is_symptom(context: Context, suspicion: Suspicion, one: Finding) -> bool:
     """Whether a mend that is found already takes this away: all that the first probe of it shows."""
-    if suspicion.proof is None or not suspicion.probes or one.as_is is None:
+    if suspicion.proof is None or not suspicion.scenarios or one.as_is is None:
         return False
-    as_is = site.run(suspicion.probes[0])
-    after = site.trials.run(suspicion.probes[0], one.cure) if as_is is not None else None
+    as_is = context.run(suspicion.scenarios[0])
+    after = context.trials.run(suspicion.scenarios[0], one.cure) if as_is is not None else None
     return as_is is not None and after is not None and suspicion.proof(as_is, after)
 
 
@@ -145,25 +154,27 @@ def mended(blueprint: Blueprint, mend: Mend) -> Blueprint | None:
         return None
 
 
-def _witness(site: Site, suspicion: Suspicion, cure: Blueprint) -> tuple[Run | None, Run | None] | None:
+def _witness(
+    context: Context, suspicion: Suspicion, cure: Blueprint
+) -> tuple[ScenarioRun | None, ScenarioRun | None] | None:
     """The first probe that shows it, as it is and mended; None where none does."""
     if suspicion.proof is None:
         return None, None
-    tried: Iterable[Run] = (
-        site.runs()
-        if suspicion.probes is None
-        else (run for probe in suspicion.probes if (run := site.run(probe)) is not None)
+    tried: Iterable[ScenarioRun] = (
+        context.runs()
+        if suspicion.scenarios is None
+        else (run for scenario in suspicion.scenarios if (run := context.run(scenario)) is not None)
     )
     for as_is in tried:
-        after = site.trials.run(as_is.probe, cure)
+        after = context.trials.run(as_is.scenario, cure)
         if after is not None and suspicion.proof(as_is, after):
             return as_is, after
     return None
 
 
-def _cured(site: Site, rule: Rule, suspicion: Suspicion, cure: Blueprint) -> bool:
+def _cured(context: Context, rule: Rule, suspicion: Suspicion, cure: Blueprint) -> bool:
     """Whether the mended pipeline is suspected of it no more, or wrongly."""
-    again = Site(cure, site.trials)
+    again = Context(cure, context.trials)
     for other in rule.look(again):
         if other.key != suspicion.key:
             continue
@@ -177,25 +188,28 @@ def _cured(site: Site, rule: Rule, suspicion: Suspicion, cure: Blueprint) -> boo
     return True
 
 
-def _not_worse(blueprint: Blueprint, cure: Blueprint, traces: Sequence[BoundTrace]) -> bool:
-    """Whether everything that a trace expects and gets, it gets of the mended pipeline too."""
+def _worsens(blueprint: Blueprint, cure: Blueprint, traces: Sequence[BoundTrace], seed: int) -> str | None:
+    """What a mend would make worse, in words: a request of a trace, or a statement that held over one."""
     for prepared in traces:
-        before, after = (_met(one, prepared) for one in (blueprint, cure))
-        if any(was and not after.get(key, False) for key, was in before.items()):
-            return False
-    return True
+        before, after = (_met(one, prepared, seed) for one in (blueprint, cure))
+        for key, was in before.items():
+            if was and not after.get(key, False):
+                return key
+    return None
 
 
-def _met(blueprint: Blueprint, prepared: BoundTrace) -> dict[tuple[str, str], bool]:
-    verifier = Verifier(blueprint.environment)
-    met: dict[tuple[str, str], bool] = {}
+def _met(blueprint: Blueprint, prepared: BoundTrace, seed: int) -> dict[str, bool]:
+    """What is expected of a trace's requests, and the pipeline's own statements: whether each was so."""
+    met: dict[str, bool] = {}
+    statements = Statements(blueprint)
     try:
-        for send in Replay(World(blueprint), prepared.starts, prepared.entries).run():
-            for check in verifier.check(send):
-                met[send.id, check.what] = met.get((send.id, check.what), True) and check.ok
+        for judged in run(World(blueprint, seed), prepared, statements=statements, journeys=False):
+            for check in judged.checks:
+                key = f"the {check.what} of {judged.send.id}"
+                met[key] = met.get(key, True) and check.ok
     except Unusable:
         return {}
-    return met
+    return {**met, **{f"the statement {one.id}": not one.failed for one in statements.all}}
 
 
 # One cause, one finding.
@@ -204,9 +218,9 @@ def _met(blueprint: Blueprint, prepared: BoundTrace) -> dict[tuple[str, str], bo
 def _cures(one: Finding, other: Finding, trials: Runner) -> bool:
     """Whether the mend of the one takes the other away too."""
     if other.as_is is None or other.suspicion.proof is None:
-        site = Site(one.cure, trials)
-        return not any(again.key == other.suspicion.key for again in other.rule.look(site))
-    after = trials.run(other.as_is.probe, one.cure)
+        context = Context(one.cure, trials)
+        return not any(again.key == other.suspicion.key for again in other.rule.look(context))
+    after = trials.run(other.as_is.scenario, one.cure)
     return after is not None and other.suspicion.proof(other.as_is, after)
 
 
@@ -262,30 +276,31 @@ def _accepted(
 # Mending.
 
 
-def mend_all(checked: Checked, wanted: Sequence[str] = ()) -> tuple[Blueprint, list[Finding]]:
+def mend_all(
+    checked: Checked, wanted: Sequence[str] = (), traces: Sequence[BoundTrace] = ()
+) -> tuple[Blueprint, list[Finding]]:
     """The pipeline with findings mended one after the other, and which were.
 
-    ``wanted``: codes, or ``CODE@STAGE``; all, where there is none. What somebody has accepted stays.
+    ``wanted``: codes, or ``CODE@STAGE``; all, where there is none. What somebody has accepted stays, and so does what
+    can't be mended without making something of the ``traces`` worse.
     """
     blueprint, done = checked.blueprint, list[Finding]()
     findings = checked.findings
     for _ in range(DEEPEST):
-        one = next(
-            (
-                found
-                for found in findings
-                if found.known is None and (not wanted or found.rule.code in wanted or found.where in wanted)
-            ),
-            None,
-        )
+        one = next((found for found in findings if _may_be_mended(found, wanted)), None)
         if one is None:
             break
         done.append(one)
         blueprint = one.cure
-        findings = check(blueprint).findings
+        findings = check(blueprint, seed=checked.seed, traces=traces).findings
         if any(found.where == one.where and found.known is None for found in findings):
             break
     return blueprint, done
+
+
+def _may_be_mended(found: Finding, wanted: Sequence[str]) -> bool:
+    asked = not wanted or found.rule.code in wanted or found.where in wanted
+    return asked and found.known is None and found.withheld is None
 
 
 def variant_of(before: Blueprint, after: Blueprint) -> dict[str, Any]:

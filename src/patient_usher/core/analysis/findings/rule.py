@@ -11,18 +11,18 @@ from functools import cached_property
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.findings.mends import Mend
-from patient_usher.core.analysis.requests.factory import Probe, Vocabulary
-from patient_usher.core.analysis.requests.generators import probes
-from patient_usher.core.analysis.requests.runner import Run, Runner
+from patient_usher.core.analysis.requests.factory import Scenario, Vocabulary
+from patient_usher.core.analysis.requests.generators import scenarios
+from patient_usher.core.analysis.requests.runner import Runner, ScenarioRun
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.document import Path
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 
 LEVELS = ("error", "warning", "advice")
 
-Proof = Callable[[Run, Run], bool]
+Proof = Callable[[ScenarioRun, ScenarioRun], bool]
 """Whether what came of a probe, as it is and mended, shows what is suspected."""
 
 
@@ -38,7 +38,7 @@ class Suspicion(NamedTuple):
     happens: str
     mends: tuple[Mend, ...]
     proof: Proof | None = None
-    probes: tuple[Probe, ...] | None = None
+    scenarios: tuple[Scenario, ...] | None = None
 
     @property
     def key(self) -> tuple[str | None, str | None, Path]:
@@ -58,19 +58,19 @@ class Rule(NamedTuple):
     matters: str
     mend: str
     example: str
-    look: Callable[[Site], Iterator[Suspicion]]
+    look: Callable[[Context], Iterator[Suspicion]]
 
 
-class Site:
+class Context:
     """A pipeline under suspicion: what rules ask of it, and what has been seen of it."""
 
-    def __init__(self, blueprint: Blueprint, trials: Runner, more: Iterable[Probe] = ()) -> None:
+    def __init__(self, blueprint: Blueprint, trials: Runner, more: Iterable[Scenario] = ()) -> None:
         self.blueprint, self.trials = blueprint, trials
         self.spec, self.options, self.doc = blueprint.spec, blueprint.options, blueprint.source.doc
         self.words = Vocabulary(blueprint)
         self.sequential = blueprint.sequential
         self._more = tuple(more)
-        self._runs: list[Run] = []
+        self._runs: list[ScenarioRun] = []
         self._orders: dict[str | None, list[str]] = {}
 
     # Where things stand.
@@ -124,35 +124,35 @@ class Site:
     # What has been seen.
 
     @cached_property
-    def probes(self) -> tuple[Probe, ...]:
+    def scenarios(self) -> tuple[Scenario, ...]:
         """What is tried, from short to long: made-up requests, then those of a trace that was given."""
-        return (*probes(self.blueprint), *self._more)
+        return (*scenarios(self.blueprint), *self._more)
 
-    def runs(self, *sorts: str) -> Iterator[Run]:
+    def runs(self, *sorts: str) -> Iterator[ScenarioRun]:
         """What came of the probes of these sorts, or of all. Each is run once."""
-        for at, probe in enumerate(self.probes):
-            if not sorts or probe.sort.partition(":")[0] in sorts or probe.sort == "trace":
-                found = self._run(at, probe)
+        for at, scenario in enumerate(self.scenarios):
+            if not sorts or scenario.sort.partition(":")[0] in sorts or scenario.sort == "trace":
+                found = self._run(at, scenario)
                 if found is not None:
                     yield found
 
     @cached_property
-    def _seen(self) -> dict[int, Run | None]:
+    def _seen(self) -> dict[int, ScenarioRun | None]:
         return {}
 
-    def _run(self, at: int, probe: Probe) -> Run | None:
+    def _run(self, at: int, scenario: Scenario) -> ScenarioRun | None:
         if at not in self._seen:
-            self._seen[at] = self.trials.run(probe, self.blueprint)
+            self._seen[at] = self.trials.run(scenario, self.blueprint)
         return self._seen[at]
 
-    def run(self, probe: Probe) -> Run | None:
+    def run(self, scenario: Scenario) -> ScenarioRun | None:
         """What comes of a probe, which may be one of those that were tried already."""
-        for at, known in enumerate(self.probes):
-            if known is probe:
-                return self._run(at, probe)
-        return self.trials.run(probe, self.blueprint)
+        for at, known in enumerate(self.scenarios):
+            if known is scenario:
+                return self._run(at, scenario)
+        return self.trials.run(scenario, self.blueprint)
 
-    def exchanges(self, *sorts: str) -> Iterator[tuple[Run, Exchange]]:
+    def exchanges(self, *sorts: str) -> Iterator[tuple[ScenarioRun, Exchange]]:
         """Every exchange of the runs of these sorts, with its run."""
         for run in self.runs(*sorts):
             for x in run.exchanges:
@@ -183,7 +183,7 @@ def state(x: Exchange) -> str:
     return x.caches[-1].state if x.caches else ""
 
 
-def same(run: Run, x: Exchange) -> Exchange | None:
+def same(run: ScenarioRun, x: Exchange) -> Exchange | None:
     """The exchange of another run that has the same id."""
     return next((other for other in run.exchanges if other.id == x.id), None)
 
@@ -191,7 +191,7 @@ def same(run: Run, x: Exchange) -> Exchange | None:
 def shows(before: Callable[[Exchange], bool], after: Callable[[Exchange], bool]) -> Proof:
     """A proof: some exchange is the one as it is, and the other when mended."""
 
-    def proof(as_is: Run, mended: Run) -> bool:
+    def proof(as_is: ScenarioRun, mended: ScenarioRun) -> bool:
         for x in as_is.exchanges:
             if before(x):
                 other = same(mended, x)
@@ -206,10 +206,10 @@ def telling(x: Exchange) -> Any:
     """What a caller can tell one outcome from another by, and what stages left."""
     answer = x.answer
     fields = sorted(pair for pair in answer.fields.pairs() if pair[0].lower() != "date") if answer is not None else None
-    body = (answer.body if answer.uncoded is None else answer.uncoded) if answer is not None else None
+    body = answer.content if answer is not None else None
     return status(x), x.answered_by, x.refused_by, x.why, x.outcome, fields, body, dict(x.context)
 
 
-def differs(as_is: Run, mended: Run) -> bool:
+def differs(as_is: ScenarioRun, mended: ScenarioRun) -> bool:
     """Whether a caller can tell the two runs apart."""
     return [telling(x) for x in as_is.exchanges] != [telling(x) for x in mended.exchanges]

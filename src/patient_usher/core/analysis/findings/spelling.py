@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from patient_usher.core.analysis.findings.mends import Document, Edit, value_at
-from patient_usher.core.analysis.findings.rule import Site
+from patient_usher.core.analysis.findings.rule import Context
 from patient_usher.core.model.document import Path
 
 _MEANT = re.compile(r"did you mean '(.+)'\?")
@@ -17,12 +17,12 @@ def meant(hint: str) -> str | None:
     return found[1] if found else None
 
 
-def owner(site: Site, path: Path) -> tuple[str | None, str | None]:
+def owner(context: Context, path: Path) -> tuple[str | None, str | None]:
     """The stage or the route that a place belongs to."""
-    for stage, at in site.blueprint.stages_at.items():
+    for stage, at in context.blueprint.stages_at.items():
         if path[: len(at)] == at:
             return stage, None
-    for route, at in site.blueprint.routes_at.items():
+    for route, at in context.blueprint.routes_at.items():
         if path[: len(at)] == at:
             return None, route
     return None, None

@@ -8,32 +8,34 @@ from collections.abc import Iterator
 from typing import Any
 
 from patient_usher.core.analysis.findings.rule import telling
-from patient_usher.core.analysis.requests.factory import Probe
-from patient_usher.core.analysis.requests.runner import Run, prepared
+from patient_usher.core.analysis.requests.factory import Scenario
+from patient_usher.core.analysis.requests.runner import ScenarioRun, prepared
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.replay import Replay, Send
+from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.verify.expectations import Verifier
 from patient_usher.core.verify.observed_expectations import observed
+from patient_usher.core.verify.run import run
 
 Document = dict[str, Any]
 Expect = dict[str, Any]
 
 
-def caught(name: str, as_is: Run, mended: Run, blueprint: Blueprint, cure: Blueprint, base: str) -> Document:
+def caught(
+    name: str, as_is: ScenarioRun, mended: ScenarioRun, blueprint: Blueprint, cure: Blueprint, base: str, seed: int = 0
+) -> Document:
     """The witness as a trace that fails in the pipeline as it is and holds in the mended one.
 
     Its ids begin with ``name``. Where no expectation can tell the two apart, it has none.
     """
-    sends = [request for request in as_is.probe.requests if "send" in request]
-    named = _named(name, as_is.probe, len(sends))
+    sends = [request for request in as_is.scenario.requests if "send" in request]
+    named = _named(name, as_is.scenario, len(sends))
     for entry, ours, theirs in _entries(as_is, mended):
         if _seen(ours) == _seen(theirs):
             continue
-        for probe in _expecting(named, entry, ours, theirs):
-            if _holds(probe, cure, base) is True and _holds(probe, blueprint, base) is False:
-                return probe.document(base)
+        for scenario in _expecting(named, entry, ours, theirs):
+            if _holds(scenario, cure, base, seed) is True and _holds(scenario, blueprint, base, seed) is False:
+                return scenario.document(base)
     return named.document(base)
 
 
@@ -44,16 +46,16 @@ def _seen(sends: list[Send]) -> Any:
             telling(x),
             x.identity,
             [step[0] for step in x.journey or () if step[1] == "in"],
-            [(stage, message) for _, stage, _, message, _ in x.log or ()],
+            [(stage, message) for _, stage, _, message, *_ in x.log or ()],
         )
         for send in sends
         for x in send.exchanges
     ]
 
 
-def _named(name: str, probe: Probe, count: int) -> Probe:
+def _named(name: str, scenario: Scenario, count: int) -> Scenario:
     number, requests = 0, []
-    for request in probe.requests:
+    for request in scenario.requests:
         if "send" in request:
             number += 1
             request = {
@@ -62,29 +64,29 @@ def _named(name: str, probe: Probe, count: int) -> Probe:
             }
         requests.append(request)
     used = {request.get("caller") for request in requests}
-    callers = {caller: spec for caller, spec in probe.callers.items() if caller in used}
-    return probe._replace(requests=tuple(requests), callers=callers)
+    callers = {caller: spec for caller, spec in scenario.callers.items() if caller in used}
+    return scenario._replace(requests=tuple(requests), callers=callers)
 
 
-def _entries(as_is: Run, mended: Run) -> Iterator[tuple[int, list[Send], list[Send]]]:
+def _entries(as_is: ScenarioRun, mended: ScenarioRun) -> Iterator[tuple[int, list[Send], list[Send]]]:
     """Each request's sends, as it is and mended, with its number among the requests; the last one first."""
     ours, theirs = _by_entry(as_is), _by_entry(mended)
     for entry in sorted(ours, reverse=True):
         yield entry, ours[entry], theirs.get(entry, [])
 
 
-def _by_entry(run: Run) -> dict[int, list[Send]]:
+def _by_entry(run: ScenarioRun) -> dict[int, list[Send]]:
     found: dict[int, list[Send]] = {}
     for send in run.sends:
         found.setdefault(send.entry.order, []).append(send)
     return found
 
 
-def _expecting(probe: Probe, entry: int, ours: list[Send], theirs: list[Send]) -> Iterator[Probe]:
+def _expecting(scenario: Scenario, entry: int, ours: list[Send], theirs: list[Send]) -> Iterator[Scenario]:
     """The probe with what may be expected of a request; of a repeated one, at last of the last time that differs."""
-    before, request, behind = probe.requests[:entry], probe.requests[entry], probe.requests[entry + 1 :]
+    before, request, behind = scenario.requests[:entry], scenario.requests[entry], scenario.requests[entry + 1 :]
     for expect in _expectations(ours, theirs):
-        yield probe._replace(requests=(*before, {**request, "expect": expect}, *behind))
+        yield scenario._replace(requests=(*before, {**request, "expect": expect}, *behind))
     if len(theirs) < 2:
         return
     pairs = zip(ours, theirs, strict=False)
@@ -93,18 +95,15 @@ def _expecting(probe: Probe, entry: int, ours: list[Send], theirs: list[Send]) -
     first = [{**request, "times": differ}] if differ > 1 else [once] if differ else []
     last = {**once, **({"id": f"{request['id']}-then", "after": request.get("every", "0s")} if differ else {})}
     for expect in _expectations(ours[differ : differ + 1], theirs[differ : differ + 1]):
-        yield probe._replace(requests=(*before, *first, {**last, "expect": expect}, *behind))
+        yield scenario._replace(requests=(*before, *first, {**last, "expect": expect}, *behind))
 
 
-def _holds(probe: Probe, blueprint: Blueprint, base: str) -> bool | None:
+def _holds(scenario: Scenario, blueprint: Blueprint, base: str, seed: int) -> bool | None:
     """Whether what is expected holds; None where the pipeline hasn't what that names."""
-    ready = prepared(probe, blueprint, base)
+    ready = prepared(scenario, blueprint, base)
     if ready is None:
         return None
-    verifier = Verifier(blueprint.environment)
-    checks = [
-        check for send in Replay(World(blueprint), ready.starts, ready.entries).run() for check in verifier.check(send)
-    ]
+    checks = [check for judged in run(World(blueprint, seed), ready, journeys=False) for check in judged.checks]
     return bool(checks) and all(check.ok for check in checks)
 
 
@@ -135,7 +134,7 @@ def _finer(x: Exchange, other: Exchange) -> Iterator[Expect]:
     """What differs beyond the outcome: fields, content, log, rates."""
     if x.answer is not None and other.answer is not None:
         before, after = dict(x.answer.fields.pairs()), dict(other.answer.fields.pairs())
-        content = other.answer.body if other.answer.uncoded is None else other.answer.uncoded
+        content = other.answer.content
         try:
             yield {"body": {"exact": json.loads(content)}}
         except ValueError:
@@ -146,8 +145,8 @@ def _finer(x: Exchange, other: Exchange) -> Iterator[Expect]:
         yield from ({"headers": {name: "missing"}} for name in before if name not in after)
     if x.caches and other.caches:
         yield {"cache": other.caches[-1].state}
-    logged = [(stage, message) for _, stage, _, message, _ in x.log or ()]
-    for _, stage, _, message, _ in other.log or ():
+    logged = [(stage, message) for _, stage, _, message, *_ in x.log or ()]
+    for _, stage, _, message, *_ in other.log or ():
         if (stage, message) not in logged:
             yield {"log": {"stage": stage, "contains": message}}
     ran = {step[0] for step in x.journey or () if step[1] == "in"} - {

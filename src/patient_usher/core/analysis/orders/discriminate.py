@@ -7,13 +7,14 @@ from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.orders.search import Order, movable, one_move_away, reordered
-from patient_usher.core.analysis.requests.factory import Probe
-from patient_usher.core.analysis.requests.generators import probes
+from patient_usher.core.analysis.requests.factory import Scenario
+from patient_usher.core.analysis.requests.generators import scenarios
 from patient_usher.core.analysis.requests.runner import BASE, BUDGET, prepared
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.replay import Replay, Send
+from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.run.world import World
+from patient_usher.core.verify.run import run
 
 EXACT = 6
 """Up to so many stages that move every order is looked at."""
@@ -40,7 +41,7 @@ class Apart(NamedTuple):
     ``equal``: neighbours whose swap no request can see. ``exact``: whether every order was looked at.
     """
 
-    requests: tuple[Probe, ...]
+    requests: tuple[Scenario, ...]
     notes: tuple[str, ...]
     classes: tuple[Class, ...]
     equal: tuple[tuple[str, str], ...]
@@ -48,48 +49,32 @@ class Apart(NamedTuple):
     orders: int
     tried: int
 
-    def document(self) -> dict[str, Any]:
-        """As JSON says it."""
-        return {
-            "orders": self.orders,
-            "exact": self.exact,
-            "notes": list(self.notes),
-            "equal": [list(pair) for pair in self.equal],
-            "classes": [
-                {
-                    "orders": one.orders,
-                    "example": list(one.example),
-                    "before": [list(pair) for pair in one.before],
-                    "answers": list(one.answers),
-                }
-                for one in self.classes
-            ],
-        }
-
 
 def told_apart(
-    blueprint: Blueprint, *, budget: int = BUDGET, watch: Callable[[int], None] = lambda done: None
+    blueprint: Blueprint, *, seed: int = 0, budget: int = BUDGET, watch: Callable[[int], None] = lambda done: None
 ) -> Apart:
     """The fewest requests that tell apart whatever orders can be told apart."""
     present = movable(blueprint)
     acting = tuple(id_ for id_ in present if not _watches(blueprint, id_))
     exact = len(acting) <= EXACT
-    tried = sorted(permutations(acting)) if exact else [acting, *one_move_away(acting)]
-    orders = [_among(present, order) for order in tried]
+    wanted = sorted(permutations(acting)) if exact else [acting, *one_move_away(acting)]
+    orders = [_among(present, order) for order in wanted]
     pipelines = {order: reordered(blueprint, order) for order in orders}
-    tries = [(probe, ready) for probe in probes(blueprint) if (ready := _ready(probe, blueprint)) is not None]
-    columns: dict[tuple[Answer, ...], tuple[Probe, list[Answer]]] = {}
+    tries = [
+        (scenario, ready) for scenario in scenarios(blueprint) if (ready := _ready(scenario, blueprint)) is not None
+    ]
+    columns: dict[tuple[Answer, ...], tuple[Scenario, list[Answer]]] = {}
     tried = 0
-    for number, (probe, ready) in enumerate(tries):
+    for number, (scenario, ready) in enumerate(tries):
         if tried + len(orders) > budget * 50:
             exact = False
             break
-        answers, replays = _answers(orders, pipelines, ready)
+        answers, replays = _answers(orders, pipelines, ready, seed)
         tried += replays
         watch(number)
         kinds = {answer: at for at, answer in enumerate(dict.fromkeys(answers))}
         if len(kinds) > 1:
-            columns.setdefault(tuple((kinds[answer],) for answer in answers), (probe, answers))
+            columns.setdefault(tuple((kinds[answer],) for answer in answers), (scenario, answers))
     chosen = _fewest(list(columns), len(orders))
     requests = tuple(columns[key][0] for key in chosen)
     told = [columns[key][1] for key in chosen]
@@ -124,13 +109,15 @@ def _among(present: Order, acting: Sequence[str]) -> Order:
     return tuple(next(rest) if id_ in acting else id_ for id_ in present)
 
 
-def _ready(probe: Probe, blueprint: Blueprint) -> BoundTrace | None:
-    if probe.sort not in _SENDABLE or probe.callers or any("change" in request for request in probe.requests):
+def _ready(scenario: Scenario, blueprint: Blueprint) -> BoundTrace | None:
+    if scenario.sort not in _SENDABLE or scenario.callers or any("change" in request for request in scenario.requests):
         return None
-    return prepared(probe, blueprint, BASE)
+    return prepared(scenario, blueprint, BASE)
 
 
-def _answers(orders: Sequence[Order], pipelines: dict[Order, Blueprint], ready: BoundTrace) -> tuple[list[Answer], int]:
+def _answers(
+    orders: Sequence[Order], pipelines: dict[Order, Blueprint], ready: BoundTrace, seed: int
+) -> tuple[list[Answer], int]:
     """What each order answers. Orders that begin alike share the answer that their beginning gives."""
     known: dict[Order, Answer] = {}
     found: list[Answer] = []
@@ -139,7 +126,7 @@ def _answers(orders: Sequence[Order], pipelines: dict[Order, Blueprint], ready: 
         answer = next((known[order[:n]] for n in range(1, len(order) + 1) if order[:n] in known), None)
         if answer is None:
             replays += 1
-            sends = list(Replay(World(pipelines[order]), ready.starts, ready.entries).run())
+            sends = [judged.send for judged in run(World(pipelines[order], seed), ready)]
             answer = tuple(_seen(send) for send in sends)
             known[order[: _depth(sends, order)]] = answer
         found.append(answer)
@@ -164,7 +151,7 @@ def _seen(send: Send) -> Answer:
     if x is None or x.answer is None:
         return (None, "", ())
     fields = tuple(sorted((n.lower(), v) for n, v in x.answer.fields.pairs() if n.lower() not in ("date", "age")))
-    body = x.answer.body if x.answer.uncoded is None else x.answer.uncoded
+    body = x.answer.content
     return (x.answer.status, body, fields)
 
 

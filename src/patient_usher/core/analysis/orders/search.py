@@ -13,12 +13,12 @@ from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint, running_order
-from patient_usher.core.engine.replay import Replay
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.plan.route_table import running_order
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.pipeline import MARKER
 from patient_usher.core.verify.always import Statements
-from patient_usher.core.verify.expectations import Verifier
+from patient_usher.core.verify.run import run
 
 Order = tuple[str, ...]
 
@@ -71,7 +71,7 @@ def reordered(blueprint: Blueprint, order: Sequence[str]) -> Blueprint:
         at = ids.index("router") if item is not None or not blueprint.sequential else _offered(listed, steps)
         plans[key] = plan._replace(steps=tuple(steps[id_] for id_ in ids), routes_at=at)
     source = blueprint.source._replace(doc=doc)
-    return replace(blueprint, source=source, spec=spec, plans=plans, _variants={})
+    return replace(blueprint, source=source, spec=spec, plans=plans, changes={})
 
 
 def _offered(listed: Sequence[str], steps: Mapping[str, Any]) -> int:
@@ -146,9 +146,13 @@ class Constraints:
     """Wishes, and a trace's expectations, to be held against orders. Each order is replayed no more than it must."""
 
     def __init__(
-        self, blueprint: Blueprint, traces: Sequence[BoundTrace], wishes: Iterable[tuple[str, str]] = ()
+        self,
+        blueprint: Blueprint,
+        traces: Sequence[BoundTrace],
+        wishes: Iterable[tuple[str, str]] = (),
+        seed: int = 0,
     ) -> None:
-        self.blueprint, self.traces = blueprint, traces
+        self.blueprint, self.traces, self.seed = blueprint, traces, seed
         self.wishes = {f"{before}<{after}": (before, after) for before, after in wishes}
         self.present = movable(blueprint)
         self.replays = 0
@@ -184,15 +188,14 @@ class Constraints:
         self.replays += 1
         self.watch(self.replays)
         blueprint = reordered(self.blueprint, order)
-        verifier, statements = Verifier(blueprint.environment), Statements(blueprint)
+        statements = Statements(blueprint)
         found: set[str] = set()
         for trace in self.traces:
-            run = Replay(World(blueprint), trace.starts, trace.entries, journeys=statements.needs_journeys)
-            for send in run.run():
-                statements.add(send)
-                if any(not check.ok for check in verifier.check(send)):
-                    found.add(send.entry.id)
-                    if wanted is not None and send.entry.id in wanted:
+            for judged in run(World(blueprint, self.seed), trace, statements=statements, journeys=False):
+                if any(not check.ok for check in judged.checks):
+                    id_ = judged.send.entry.id
+                    found.add(id_)
+                    if wanted is not None and id_ in wanted:
                         return found
         found |= {f"always {statement.id}" for statement in statements.all if statement.failed}
         self._whole.add(order)

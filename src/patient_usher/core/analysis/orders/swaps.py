@@ -4,17 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from itertools import combinations
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.analysis.compare import KINDS, Comparison, compared
 from patient_usher.core.analysis.orders.search import Order, movable, reordered
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.replay import Replay
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.verify.always import Statements
-from patient_usher.core.verify.expectations import Verifier
-from patient_usher.core.verify.record import Record, send_records
+from patient_usher.core.verify.record import Record
+from patient_usher.core.verify.run import prefix_of, run
 
 VERDICTS = {
     "free": "may swap freely",
@@ -44,27 +43,21 @@ class Pair(NamedTuple):
     comparison: Comparison
     swapped: list[Record]
 
-    def document(self) -> dict[str, Any]:
-        """As JSON says it."""
-        found = {"a": self.a, "b": self.b, "verdict": self.verdict, "changed": self.changed}
-        return {**found, "broken": len(self.broken), "example": self.example}
-
 
 def outcome(blueprint: Blueprint, traces: Sequence[BoundTrace], seed: int = 0) -> Outcome:
     """Replay the traces, each in a world of its own."""
-    verifier, statements = Verifier(blueprint.environment), Statements(blueprint)
+    statements = Statements(blueprint)
     records: list[Record] = []
     broken: set[str] = set()
-    for number, trace in enumerate(traces):
-        mark = f"{trace.name}: " if len(traces) > 1 else ""
-        run = Replay(World(blueprint, seed), trace.starts, trace.entries)
-        for send in run.run():
-            statements.add(send)
-            checks = verifier.check(send)
-            if any(not check.ok for check in checks):
-                broken.add(mark + send.id)
-            found = send_records(send, run.starts, checks)
-            records += [{**record, "id": mark + record["id"]} for record in found] if number or mark else found
+    for trace in traces:
+        before = prefix_of(trace, traces)
+        for judged in run(World(blueprint, seed), trace, statements=statements):
+            if any(not check.ok for check in judged.checks):
+                broken.add(before + judged.send.id)
+            found = judged.records()
+            for record in found:
+                record.id = before + record.id
+            records += found
     broken |= {f"always {statement.id}" for statement in statements.all if statement.failed}
     return Outcome(records, frozenset(broken))
 

@@ -10,8 +10,8 @@ from urllib.parse import urlencode
 
 from patient_usher.core.analysis.requests.schema_samples import MADE_UP, Request, fitting, path_of, sample, unfitting
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.compile.route_table import PlacedRoute
-from patient_usher.core.engine.flow.data_availability import handler_reads
+from patient_usher.core.engine.plan.data_availability import handler_reads
+from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template
 from patient_usher.core.model.reads import within
@@ -26,7 +26,7 @@ LONGEST_BURST = 500
 HOST = "service.example"
 
 
-class Probe(NamedTuple):
+class Scenario(NamedTuple):
     """Entries of a trace, without ids, and who sends them. ``sort`` says what they are about."""
 
     sort: str
@@ -218,9 +218,9 @@ class Vocabulary:
             return self.callers[0]
         return self.right[0] if self.right else self.callers[0]
 
-    def probe(self, sort: str, item: PlacedRoute, credential: Credential, **more: Any) -> Probe:
+    def scenario(self, sort: str, item: PlacedRoute, credential: Credential, **more: Any) -> Scenario:
         """One request to the route by this caller, what must come before it included."""
-        return Probe(sort, (*credential.first, self.request(item, credential, **more)), credential.callers)
+        return Scenario(sort, (*credential.first, self.request(item, credential, **more)), credential.callers)
 
     def request(self, item: PlacedRoute, credential: Credential, **more: Any) -> Request:
         """One request to the route by this caller."""
@@ -249,7 +249,9 @@ class Vocabulary:
         """Browsers with a page of each origin."""
         return {f"page-{at}": {"kind": "browser", "origin": origin} for at, origin in enumerate(self.origins, 1)}
 
-    def by_page(self, sort: str, item: PlacedRoute, credential: Credential, page: str = "page-1", **more: Any) -> Probe:
+    def by_page(
+        self, sort: str, item: PlacedRoute, credential: Credential, page: str = "page-1", **more: Any
+    ) -> Scenario:
         """The call that a page makes; a browser keeps cookies by itself."""
         first = tuple({**request, "caller": page, "credentials": "include"} for request in credential.first)
         parts = {key: value for key, value in credential.parts.items() if key != "caller"}
@@ -257,7 +259,7 @@ class Vocabulary:
         request = self.request(item, credential._replace(parts=parts), caller=page, **told, **more)
         if "json" not in more and not self._is_read(item):
             request.pop("json", None)  # no page sends what nobody reads
-        return Probe(sort, (*first, request), self.pages)
+        return Scenario(sort, (*first, request), self.pages)
 
     # Whole sets.
 

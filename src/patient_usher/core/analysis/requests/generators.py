@@ -15,40 +15,40 @@ from patient_usher.core.analysis.requests.factory import (
     MISHAP,
     STRANGER,
     Credential,
-    Probe,
+    Scenario,
     Vocabulary,
     gives_cookie,
 )
 from patient_usher.core.analysis.requests.schema_samples import Request, path_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.engine.plan.route_table import PlacedRoute
 
 
-def probes(blueprint: Blueprint) -> Iterator[Probe]:
+def scenarios(blueprint: Blueprint) -> Iterator[Scenario]:
     """Everything that is tried, from short to long."""
     words = Vocabulary(blueprint)
     for sort in (_calls, _bodies, _pages, _odd, _desks, _records, _failing, _switched, _again, _bursts):
         yield from sort(words)
 
 
-def _calls(words: Vocabulary) -> Iterator[Probe]:
+def _calls(words: Vocabulary) -> Iterator[Scenario]:
     """Every route with every sort of caller, then with what matchers look for."""
     placed = words.blueprint.placed
     for item in placed:
-        yield words.probe("call", item, words.may(item))
+        yield words.scenario("call", item, words.may(item))
         for credential in words.callers:
             if credential != words.may(item):
-                yield words.probe("call", item, credential)
+                yield words.scenario("call", item, credential)
     for item in placed[:1]:
         for credential in (one for one in words.other if one.sort == "right"):
-            yield words.probe("call", item, credential)
+            yield words.scenario("call", item, credential)
     for item in placed:
         for parts in words.matched(item):
             for credential in _two(words, item):
-                yield words.probe("matched", item, credential, **_copied(parts))
+                yield words.scenario("matched", item, credential, **_copied(parts))
     for item in words.unlike(placed):
-        yield words.probe("coded", item, words.may(item), headers={"Accept-Encoding": "gzip"})
-        yield words.probe("coded", item, words.may(item), headers={"Accept-Encoding": "identity;q=0"})
+        yield words.scenario("coded", item, words.may(item), headers={"Accept-Encoding": "gzip"})
+        yield words.scenario("coded", item, words.may(item), headers={"Accept-Encoding": "identity;q=0"})
 
 
 def _two(words: Vocabulary, item: PlacedRoute) -> list[Credential]:
@@ -60,7 +60,7 @@ def _copied(parts: Request) -> Request:
     return {key: dict(value) if isinstance(value, dict) else value for key, value in parts.items()}
 
 
-def _bodies(words: Vocabulary) -> Iterator[Probe]:
+def _bodies(words: Vocabulary) -> Iterator[Scenario]:
     """Bodies that can't be read, don't fit, or are too large."""
     limits = [
         limit
@@ -73,16 +73,16 @@ def _bodies(words: Vocabulary) -> Iterator[Probe]:
         own = [item.spec.body_limit] if item.spec.body_limit is not None else []
         for credential in _two(words, item):
             malformed = {"Content-Type": "application/json"}
-            yield words.probe("body", item, credential, headers=malformed, text="{")
+            yield words.scenario("body", item, credential, headers=malformed, text="{")
             empty = {**words.request(item, credential), "json": {}}
-            yield Probe("body", (*credential.first, empty), credential.callers)
-            yield words.probe("body", item, credential, headers={"Content-Type": "application/xml"}, text="<a/>")
+            yield Scenario("body", (*credential.first, empty), credential.callers)
+            yield words.scenario("body", item, credential, headers={"Content-Type": "application/xml"}, text="<a/>")
             for limit in dict.fromkeys([*own, *limits]):
                 if limit <= LARGEST:
-                    yield words.probe("body", item, credential, json={"filler": "x" * limit})
+                    yield words.scenario("body", item, credential, json={"filler": "x" * limit})
 
 
-def _pages(words: Vocabulary) -> Iterator[Probe]:
+def _pages(words: Vocabulary) -> Iterator[Scenario]:
     """Calls of pages: of an origin that is listed and of one that isn't."""
     if not words.pages:
         return
@@ -92,13 +92,13 @@ def _pages(words: Vocabulary) -> Iterator[Probe]:
     for item in words.blueprint.placed[:4]:
         stranger = {"stranger": {"kind": "browser", "origin": STRANGER}}
         request = words.request(item, words.callers[0], caller="stranger")
-        yield Probe("page", (request,), stranger)
+        yield Scenario("page", (request,), stranger)
     for item in words.blueprint.placed:
         asked = {"Origin": words.origins[0], "Access-Control-Request-Method": item.route.method}
-        yield Probe("preflight", ({"send": f"OPTIONS {path_of(item.route.template, {})}", "headers": asked},))
+        yield Scenario("preflight", ({"send": f"OPTIONS {path_of(item.route.template, {})}", "headers": asked},))
 
 
-def _odd(words: Vocabulary) -> Iterator[Probe]:
+def _odd(words: Vocabulary) -> Iterator[Scenario]:
     """Plain HTTP, paths that nothing has, methods that a path lacks."""
     placed = words.blueprint.placed
     for item in words.unlike(placed):
@@ -106,9 +106,9 @@ def _odd(words: Vocabulary) -> Iterator[Probe]:
             request = words.request(item, credential)
             method, _, target = request["send"].partition(" ")
             request = {**request, "send": f"{method} http://{HOST}{target}"}
-            yield Probe("plain-http", (*credential.first, request), credential.callers)
+            yield Scenario("plain-http", (*credential.first, request), credential.callers)
     for credential in [words.callers[0], *words.right[:1]]:
-        yield Probe(
+        yield Scenario(
             "unrouted",
             (*credential.first, {"send": "GET /made-up/path", **_copied_parts(credential)}),
             credential.callers,
@@ -116,11 +116,11 @@ def _odd(words: Vocabulary) -> Iterator[Probe]:
         for item in placed[:1]:
             request = words.request(item, credential)
             target = request["send"].partition(" ")[2]
-            yield Probe("unrouted", (*credential.first, {**request, "send": f"TRACE {target}"}), credential.callers)
+            yield Scenario("unrouted", (*credential.first, {**request, "send": f"TRACE {target}"}), credential.callers)
     for item in words.unlike(placed):
         if item.route.method == "GET":
-            yield words.probe("conditional", item, words.may(item), headers={"If-None-Match": "*"})
-            yield words.probe("conditional", item, words.may(item), headers={"If-Match": '"none"'})
+            yield words.scenario("conditional", item, words.may(item), headers={"If-None-Match": "*"})
+            yield words.scenario("conditional", item, words.may(item), headers={"If-Match": '"none"'})
 
 
 def _copied_parts(credential: Credential) -> Request:
@@ -128,7 +128,7 @@ def _copied_parts(credential: Credential) -> Request:
     return {key: dict(value) if isinstance(value, dict) else value for key, value in parts.items()}
 
 
-def _desks(words: Vocabulary) -> Iterator[Probe]:
+def _desks(words: Vocabulary) -> Iterator[Scenario]:
     """Signing in with a wrong password; refreshing, twice with the same; using what was signed out of."""
     desks: dict[str, dict[str, PlacedRoute]] = {}
     for item in words.blueprint.placed:
@@ -136,7 +136,7 @@ def _desks(words: Vocabulary) -> Iterator[Probe]:
             desks.setdefault(item.groups[-1].id, {})[item.desk] = item
     for routes in desks.values():
         sign_in = words.plain(routes["sign-in"])
-        yield Probe("desk", ({**sign_in, "json": {**sign_in["json"], "password": "wrong"}},))
+        yield Scenario("desk", ({**sign_in, "json": {**sign_in["json"], "password": "wrong"}},))
         refresh, out = (
             f"{routes[key].route.method} {routes[key].route.template.text}" for key in ("refresh", "sign-out")
         )
@@ -144,27 +144,27 @@ def _desks(words: Vocabulary) -> Iterator[Probe]:
             keeper = {"caller": "keeper"}
             for rest in ([refresh], [out, refresh]):
                 sends = ({"send": send, **keeper} for send in rest)
-                yield Probe("desk", ({**sign_in, **keeper}, *sends), {"keeper": {"cookies": "keep"}})
+                yield Scenario("desk", ({**sign_in, **keeper}, *sends), {"keeper": {"cookies": "keep"}})
         else:
             kept: Request = {**sign_in, "keep": {"token": "/token"}}
             again: Request = {"send": refresh, "json": {"token": "${kept.token}"}}
             ended: Request = {"send": out, "bearer": "${kept.token}"}
-            yield Probe("desk", (kept, again, again))
-            yield Probe("desk", (kept, ended, ended))
+            yield Scenario("desk", (kept, again, again))
+            yield Scenario("desk", (kept, ended, ended))
 
 
-def _records(words: Vocabulary) -> Iterator[Probe]:
+def _records(words: Vocabulary) -> Iterator[Scenario]:
     """Made twice; made and then read, where Location says that it is."""
     for item in words.blueprint.placed:
         if item.spec.handler.do == "create":
-            made = words.probe("records", item, words.may(item))
+            made = words.scenario("records", item, words.may(item))
             yield made._replace(requests=(*made.requests, made.requests[-1]))
             kept: Request = {**made.requests[-1], "keep": {"made": {"header": "Location"}}}
             read = {key: value for key, value in made.requests[-1].items() if key in ("sign", "caller", "headers")}
             yield made._replace(requests=(*made.requests[:-1], kept, {"send": "GET ${kept.made}", **read}))
 
 
-def _failing(words: Vocabulary) -> Iterator[Probe]:
+def _failing(words: Vocabulary) -> Iterator[Scenario]:
     """Handlers that fail: with a type that nothing declares on every route, with every declared type on one."""
     placed = [item for item in words.blueprint.placed if item.desk is None]
     for item in words.unlike(placed):
@@ -176,7 +176,7 @@ def _failing(words: Vocabulary) -> Iterator[Probe]:
             yield from failing(words, item, type_)
 
 
-def failing(words: Vocabulary, item: PlacedRoute, type_: str) -> Iterator[Probe]:
+def failing(words: Vocabulary, item: PlacedRoute, type_: str) -> Iterator[Scenario]:
     """A call whose handler raises this type; and the same by a page, where pages call."""
     private = {"type": type_, "message": "no answer from 192.0.2.77", "where": "made_up.py:41 in read"}
     gone: Request = {
@@ -184,7 +184,7 @@ def failing(words: Vocabulary, item: PlacedRoute, type_: str) -> Iterator[Probe]
     }
     change = {"change": {"routes": {item.route.id: {"handler": {**gone, "raise": private}}}}}
     credential = words.may(item)
-    call = words.probe("failing", item, credential)
+    call = words.scenario("failing", item, credential)
     yield call._replace(requests=(change, *call.requests))
     if words.pages:
         page = words.by_page("failing", item, credential)
@@ -194,7 +194,7 @@ def failing(words: Vocabulary, item: PlacedRoute, type_: str) -> Iterator[Probe]
 _DOES = {"answer", "cases", "echo", "python", "records", "do", "fails_every", "ranges"}
 
 
-def _switched(words: Vocabulary) -> Iterator[Probe]:
+def _switched(words: Vocabulary) -> Iterator[Scenario]:
     """Stages that are switched off switched on; handlers that take too long."""
     placed = words.blueprint.placed
     for id_, options in words.blueprint.options.items():
@@ -203,17 +203,17 @@ def _switched(words: Vocabulary) -> Iterator[Probe]:
             for item in words.unlike(placed):
                 for credential in _two(words, item):
                     requests = (*credential.first, change, words.request(item, credential))
-                    yield Probe("switched", requests, credential.callers)
+                    yield Scenario("switched", requests, credential.callers)
         after = getattr(options, "after", None)
         if options.kind == "timeout" and after is not None and options.enabled:
             slow: Request = {"busy-for": f"{after // 1_000_000 + 1}s"}
             for item in [item for item in placed if item.desk is None and id_ in words.order(item)][:2]:
                 change = {"change": {"routes": {item.route.id: {"handler": slow}}}}
-                call = words.probe("slow", item, words.may(item))
+                call = words.scenario("slow", item, words.may(item))
                 yield call._replace(requests=(change, *call.requests))
 
 
-def _again(words: Vocabulary) -> Iterator[Probe]:
+def _again(words: Vocabulary) -> Iterator[Scenario]:
     """Where something is kept: the same again, by another caller, of another origin, with another value, later."""
     for item in words.blueprint.placed:
         if item.route.method != "GET":
@@ -224,30 +224,30 @@ def _again(words: Vocabulary) -> Iterator[Probe]:
         yield from again(words, item)
 
 
-def again(words: Vocabulary, item: PlacedRoute) -> Iterator[Probe]:
+def again(words: Vocabulary, item: PlacedRoute) -> Iterator[Scenario]:
     """Two requests for the same thing."""
     may = words.may(item)
-    once = words.probe("again", item, may)
+    once = words.scenario("again", item, may)
     yield once._replace(requests=(*once.requests, once.requests[-1]))
     for first, second in _couples(words.callers):
-        pair = words.probe("again", item, first), words.probe("again", item, second)
+        pair = words.scenario("again", item, first), words.scenario("again", item, second)
         callers = {**pair[0].callers, **pair[1].callers}
         starts = tuple(request for request in second.first if request not in first.first)
-        yield Probe("again", (*first.first, *starts, pair[0].requests[-1], pair[1].requests[-1]), callers)
+        yield Scenario("again", (*first.first, *starts, pair[0].requests[-1], pair[1].requests[-1]), callers)
     for name, one, two in words.varied(item):
         sort = f"varied:{name}"
-        a, b = words.probe(sort, item, may, **_copied(one)), words.probe(sort, item, may, **_copied(two))
-        yield Probe(sort, (*a.requests, b.requests[-1]), a.callers)
+        a, b = words.scenario(sort, item, may, **_copied(one)), words.scenario(sort, item, may, **_copied(two))
+        yield Scenario(sort, (*a.requests, b.requests[-1]), a.callers)
     own = {"reader": {"kind": "browser", "origin": f"https://{HOST}"}}
     if item.route.access is not None and item.route.access.who == "everyone":
         call = {**words.plain(item), "caller": "reader"}
-        yield Probe("again", (call, call), own)
+        yield Scenario("again", (call, call), own)
     if words.pages:
         calls = [words.by_page("origins", item, may, page) for page in list(words.pages)[:2]]
-        script = words.probe("origins", item, may)
-        yield Probe("origins", (script.requests[-1], *calls[0].requests), {**script.callers, **words.pages})
+        script = words.scenario("origins", item, may)
+        yield Scenario("origins", (script.requests[-1], *calls[0].requests), {**script.callers, **words.pages})
         if len(calls) > 1:
-            yield Probe("origins", (*calls[0].requests, *calls[1].requests), words.pages)
+            yield Scenario("origins", (*calls[0].requests, *calls[1].requests), words.pages)
     for wait in _lives(item):
         yield once._replace(requests=(*once.requests, {**once.requests[-1], "after": wait}))
     tagged = {**once.requests[-1], "keep": {"tag": {"header": "ETag"}}}
@@ -269,7 +269,7 @@ def _lives(item: PlacedRoute) -> list[str]:
     return [f"{shared // 1_000_000 + 1}s"] if shared is not None else []
 
 
-def _bursts(words: Vocabulary) -> Iterator[Probe]:
+def _bursts(words: Vocabulary) -> Iterator[Scenario]:
     """One more than a limit lets through, and again when its window is over."""
     for item in words.blueprint.placed:
         for id_ in words.order(item):
@@ -284,21 +284,21 @@ def _bursts(words: Vocabulary) -> Iterator[Probe]:
                     call = words.request(item, words.may(item))
                     many = {**call, "times": limit.quota + 1, "every": "1ms"}
                     later = {**call, "after": f"{window // 1_000_000 + 1}s"}
-                    yield Probe("burst", (*words.may(item).first, many, later), words.may(item).callers)
+                    yield Scenario("burst", (*words.may(item).first, many, later), words.may(item).callers)
 
 
-def _taking_turns(words: Vocabulary, item: PlacedRoute, quota: int) -> Iterator[Probe]:
+def _taking_turns(words: Vocabulary, item: PlacedRoute, quota: int) -> Iterator[Scenario]:
     """One caller uses the quota up, and another comes."""
     for first, second in _couples(words.right):
         if second.sort == "right" and not second.first:
             many = words.request(item, first, times=quota, every="1ms")
-            yield Probe("burst", (*first.first, many, words.request(item, second)), first.callers)
+            yield Scenario("burst", (*first.first, many, words.request(item, second)), first.callers)
 
 
-def bursts(words: Vocabulary, item: PlacedRoute, times: int) -> Iterator[Probe]:
+def bursts(words: Vocabulary, item: PlacedRoute, times: int) -> Iterator[Scenario]:
     """As many requests by each sort of caller."""
     sorts: dict[str, Credential] = {}
     for credential in [words.may(item), *words.callers]:
         sorts.setdefault(credential.sort, credential)
     for credential in sorts.values():
-        yield words.probe("burst", item, credential, times=times, every="1ms")
+        yield words.scenario("burst", item, credential, times=times, every="1ms")

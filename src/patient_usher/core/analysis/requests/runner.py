@@ -4,24 +4,25 @@ from __future__ import annotations
 
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.requests.factory import Probe
+from patient_usher.core.analysis.requests.factory import Scenario
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.replay import Replay, Send
+from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.record import Record, send_records
+from patient_usher.core.verify.run import run
 
 BUDGET = 20_000
 """How many requests are tried, where nobody says."""
 BASE = "https://service.example"
 
 
-class Run(NamedTuple):
+class ScenarioRun(NamedTuple):
     """What came of a probe: every send, in order."""
 
-    probe: Probe
+    scenario: Scenario
     sends: tuple[Send, ...]
     starts: int
 
@@ -52,32 +53,32 @@ class Runner:
         """Whether something was left out, since the budget was used up."""
         self._ready: dict[str, BoundTrace | None] = {}
 
-    def run(self, probe: Probe, blueprint: Blueprint) -> Run | None:
+    def run(self, scenario: Scenario, blueprint: Blueprint) -> ScenarioRun | None:
         """What comes of a probe; None where it can't be sent there, or the budget is used up."""
-        if self.tried + probe.sent > self.budget:
+        if self.tried + scenario.sent > self.budget:
             self.spent = True
             return None
-        prepared = self._prepared(probe, blueprint)
+        prepared = self._prepared(scenario, blueprint)
         if prepared is None:
             return None
-        self.tried += probe.sent
+        self.tried += scenario.sent
         try:
-            sends = tuple(Replay(World(blueprint, self.seed), prepared.starts, prepared.entries).run())
+            sends = tuple(judged.send for judged in run(World(blueprint, self.seed), prepared))
         except Unusable:  # a change that doesn't fit this pipeline
             return None
-        return Run(probe, sends, prepared.starts) if sends else None
+        return ScenarioRun(scenario, sends, prepared.starts) if sends else None
 
-    def _prepared(self, probe: Probe, blueprint: Blueprint) -> BoundTrace | None:
+    def _prepared(self, scenario: Scenario, blueprint: Blueprint) -> BoundTrace | None:
         """A probe made ready, once: what is ready for a pipeline is for one that differs a little."""
-        key = repr(probe)
+        key = repr(scenario)
         if key not in self._ready:
-            self._ready[key] = prepared(probe, blueprint, self.base)
+            self._ready[key] = prepared(scenario, blueprint, self.base)
         return self._ready[key]
 
 
-def prepared(probe: Probe, blueprint: Blueprint, base: str) -> BoundTrace | None:
+def prepared(scenario: Scenario, blueprint: Blueprint, base: str) -> BoundTrace | None:
     """A probe made ready for a pipeline; None where it doesn't fit it."""
-    doc: Any = probe.document(base)
+    doc: Any = scenario.document(base)
     try:
         return prepare(read_spec(doc), doc, "tried", blueprint, _no_file, [])
     except Unusable:

@@ -10,6 +10,7 @@ from pydantic import ValidationError
 
 from patient_usher.core.engine.bind.request_templates import PLAIN, Entry, RequestTemplate, url_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.http.urls import Url
 from patient_usher.core.model.answer_factory import ReadFile
 from patient_usher.core.model.document import Problem, Spot, Unusable, did_you_mean, locate
@@ -121,7 +122,7 @@ class Maker:
             recipe = self.template(entry, spot, doc, where)
             return Entry(entry.id, order, entry.at, entry.after, spot, recipe)
         try:
-            self.blueprint = self.blueprint.changed(entry.change)
+            self.blueprint = changed(self.blueprint, entry.change)
         except Unusable as error:
             there = locate(doc, [*where, "change"]) if doc is not None else spot
             raise Unusable(problem._replace(spot=there) for problem in error.problems) from None

@@ -7,7 +7,7 @@ from patient_usher.core.model.enumerations import BLOCKED
 from patient_usher.core.model.exchange import Exchange
 
 
-def blame(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:
+def diagnosed(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:
     """The code and the sentence for a call blocked for ``why``, on account of the exchange ``x``.
 
     ``why`` is what failed in the protocol, ``what`` the value that it failed on, ``method`` the call's.

@@ -7,12 +7,11 @@ from __future__ import annotations
 
 from collections.abc import Generator
 
-from patient_usher.core.engine.callers.block_diagnosis import blame
 from patient_usher.core.engine.callers.browser_cache import PrivateCache
 from patient_usher.core.engine.callers.fetch import Fetch
 from patient_usher.core.engine.callers.public_suffix import registrable, site
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.http import cors
 from patient_usher.core.http.cookies import Jar
 from patient_usher.core.http.dates import MICROSECONDS
@@ -37,7 +36,7 @@ class Browser:
         self.copies = PrivateCache()
         self._tls_only: dict[str, tuple[int, bool]] = {}
 
-    def conversation(self, request: Request, now: int, world: World, spec: RequestSpec) -> Conversation:
+    def conversation(self, request: Request, now: int, service: Service, spec: RequestSpec) -> Conversation:
         """Fetch: 4.1 main fetch to 4.4 HTTP-redirect fetch, as one loop."""
         fetch = Fetch(self.origin, spec, request)
         why = fetch.cant_start()
@@ -48,10 +47,10 @@ class Browser:
             self._upgrade(fetch, now)
             why = why or fetch.cant_go()
             if why:
-                yield from self._unsent(fetch, suffix, why, world)
+                yield from self._unsent(fetch, suffix, why, service)
                 return
             if fetch.checked:
-                failed = yield from self._preflight(fetch, suffix, now, world)
+                failed = yield from self._preflight(fetch, suffix, now, service)
                 if isinstance(failed, str):
                     return
                 now = failed
@@ -60,7 +59,7 @@ class Browser:
             if copy is not None and not copy.validate:
                 x = yield Outgoing(kind, suffix, request, sends=False, kept=copy.answer(fetch.method))
             elif fetch.cache == "only-if-cached":
-                yield from self._unsent(fetch, suffix, "nothing-cached", world)
+                yield from self._unsent(fetch, suffix, "nothing-cached", service)
                 return
             else:
                 asked = now
@@ -68,7 +67,7 @@ class Browser:
                 now = x.finished
             answer = x.answer
             if answer is None:
-                self._block(fetch, x, "no-answer", world)
+                self._block(fetch, x, "no-answer", service)
                 return
             if x.outcome != "from-caller-cache":
                 self._receive(fetch, answer.fields, now)
@@ -76,7 +75,7 @@ class Browser:
             if fetch.checked:
                 checked = cors.cors_check(answer.fields, fetch.sent_origin, credentials=fetch.includes)
                 if checked.why:
-                    self._block(fetch, x, checked.why, world, checked.what)
+                    self._block(fetch, x, checked.why, service, checked.what)
                     return
             if not fetch.redirects(answer.status, answer.fields):
                 self._finish(fetch, x, answer)
@@ -89,7 +88,7 @@ class Browser:
                     continue
                 if why == "redirect-limit":
                     x.outcome = "redirect-loop"
-                self._block(fetch, x, why, world)
+                self._block(fetch, x, why, service)
             if copy is not None and copy.meanwhile:  # 4.6: the page has its answer, and a fresh copy is fetched
                 x = yield Outgoing("call", f"{suffix}/revalidation", request, meanwhile=True)
                 if x.answer is not None:
@@ -99,7 +98,9 @@ class Browser:
 
     # Before the call.
 
-    def _preflight(self, fetch: Fetch, suffix: str, now: int, world: World) -> Generator[Outgoing, Exchange, int | str]:
+    def _preflight(
+        self, fetch: Fetch, suffix: str, now: int, service: Service
+    ) -> Generator[Outgoing, Exchange, int | str]:
         """4.8, where one is needed and none is remembered. Returns the time, or what blocked the call."""
         names = cors.unsafe_names(fetch.fields)
         if fetch.method in cors.SAFELISTED_METHODS and not names:
@@ -122,15 +123,15 @@ class Browser:
                 self.preflights.remember(origin, url, granted, x.finished, credentials=includes)
                 return x.finished
             why, what = granted
-        yield from self._unsent(fetch, suffix, why, world, what, x)
+        yield from self._unsent(fetch, suffix, why, service, what, x)
         return why
 
     def _unsent(
-        self, fetch: Fetch, suffix: str, why: str, world: World, what: str = "", preflight: Exchange | None = None
+        self, fetch: Fetch, suffix: str, why: str, service: Service, what: str = "", preflight: Exchange | None = None
     ) -> Generator[Outgoing, Exchange, None]:
         request = Request(fetch.method, fetch.url, fetch.fields.copy(), fetch.body, fetch.peer)
         x = yield Outgoing("redirect" if suffix else "call", suffix, request, sends=False)
-        code, reason = blame(world.blueprint, fetch.origin, why, what, preflight or x, fetch.method)
+        code, reason = service.blocked(fetch.origin, why, what, preflight or x, fetch.method)
         x.browser = Verdict("blocked", code, reason)
 
     def _request(self, fetch: Fetch, now: int) -> Request:
@@ -184,11 +185,11 @@ class Browser:
         else:
             x.browser = Verdict("readable", None, None, tuple(cors.readable_names(fields, credentials=fetch.includes)))
 
-    def _block(self, fetch: Fetch, x: Exchange, why: str, world: World, what: str = "") -> None:
+    def _block(self, fetch: Fetch, x: Exchange, why: str, service: Service, what: str = "") -> None:
         """The page gets a network error; what a preflight had granted is forgotten (4.1, main fetch)."""
         if fetch.checked:
             self.preflights.forget(fetch.sent_origin, fetch.url.text, credentials=fetch.includes)
-        code, reason = blame(world.blueprint, fetch.origin, why, what, x, x.sent.method)
+        code, reason = service.blocked(fetch.origin, why, what, x, x.sent.method)
         x.browser = Verdict("blocked", code, reason)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from patient_usher.core.engine.callers.public_suffix import located, loopback, normalised
+from patient_usher.core.engine.callers.url_standard import located, loopback, normalised
 from patient_usher.core.http import cors
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Generator
 from typing import TYPE_CHECKING, NamedTuple
 
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.redirects import LIMIT, redirected, target
 from patient_usher.core.model.exchange import Exchange
@@ -49,7 +49,7 @@ class Caller:
             self.jar = Jar(registrable)
         self.talks = self.jar is not None or spec.redirects == "follow"
 
-    def conversation(self, request: Request, now: int, world: World, spec: RequestSpec) -> Conversation:
+    def conversation(self, request: Request, now: int, service: Service, spec: RequestSpec) -> Conversation:
         """Send, keep cookies, follow redirects."""
         seen: set[tuple[str, str, str | None]] = set()
         kind, suffix, hops = "call", "", 0

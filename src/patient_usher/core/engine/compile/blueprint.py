@@ -6,23 +6,19 @@ carries the document and makes the rest again. What a pipeline has become is a `
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple
 
-from patient_usher.core.engine.compile.route_table import PlacedRoute
-from patient_usher.core.engine.compile.router import Router
-from patient_usher.core.engine.flow.plan import Plan
+from patient_usher.core.engine.plan.plan import Plan
+from patient_usher.core.engine.plan.route_table import PlacedRoute, running_order
+from patient_usher.core.engine.plan.router import Router
 from patient_usher.core.model.answer_factory import ReadFile
-from patient_usher.core.model.document import Map, Path, Problem, Spot, Unusable
+from patient_usher.core.model.document import Path
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.overlays import variant
-from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions
+from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.stage import Setup, Stage, Stateful
-
-REMEMBERED = 256
-"""How many changed blueprints a blueprint keeps, for when the same change comes again."""
 
 
 class Source(NamedTuple):
@@ -62,6 +58,7 @@ class Blueprint:
     ``options``: each stage's, by id, in the order of the file. ``plans``: by route id, and under None
     the plan of what no route fits. ``keepers``: whatever has state; ``shared``: those of them whose
     state all instances share. ``stages_at`` and ``routes_at``: where in the document each stands, by id.
+    ``changes``: what ``compiler.changed`` has made of it, for when the same change comes again.
     """
 
     source: Source
@@ -76,12 +73,7 @@ class Blueprint:
     shared: frozenset[Hashable]
     stages_at: Mapping[str, Path]
     routes_at: Mapping[str, Path]
-    _variants: dict[str, Blueprint] = field(default_factory=dict)
-
-    def __reduce__(self) -> Any:
-        from patient_usher.core.engine.compile.compiler import compile_source
-
-        return compile_source, (self.source,)
+    changes: dict[str, Blueprint] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         return f"<pipeline {self.name!r}: {len(self.options)} stages, {len(self.placed)} routes>"
@@ -100,44 +92,6 @@ class Blueprint:
     def sequential(self) -> bool:
         """Whether stages run one after the other, and don't wrap what is behind them."""
         return self.spec.flow == "sequential"
-
-    @cached_property
-    def warnings(self) -> tuple[Problem, ...]:
-        """What can be used, but will hardly be meant."""
-        from patient_usher.core.engine.compile.warnings import warnings_of
-
-        return tuple(warnings_of(self))
-
-    # Others of its kind.
-
-    def changed(self, overlay: Mapping[str, Any]) -> Blueprint:
-        """The pipeline with an overlay laid on: stages, groups and routes by id. Raises Unusable.
-
-        The same change, made again, gives the same blueprint.
-        """
-        from patient_usher.core.engine.compile.compiler import overlaid
-
-        key = repr(overlay)
-        found = self._variants.get(key)
-        if found is None:
-            if len(self._variants) >= REMEMBERED:
-                self._variants.clear()
-            found = self._variants[key] = overlaid(self.source, overlay, "a change")
-        return found
-
-    def variant(self, **changes: Any) -> Blueprint:
-        """The pipeline with another ``order`` of server-wide stages, another ``flow``, or overlays by key.
-
-        Keys are the pipeline file's, with underscores for dashes. Raises Unusable, with no place in a file.
-        """
-        from patient_usher.core.engine.compile.compiler import compile_source
-
-        nowhere = Spot("variant", 1, 1)
-        wanted = Map(nowhere, ((key.replace("_", "-"), value) for key, value in changes.items()))
-        doc, problems = variant(self.source.doc, wanted)
-        if problems:
-            raise Unusable(problem._replace(spot=nowhere) for problem in problems)
-        return compile_source(self.source._replace(doc=doc))
 
     # Where stages stand.
 
@@ -205,22 +159,3 @@ class Blueprint:
         if any(step.id == setter for step in x.plan.steps):
             return f"{text}; {setter} sets it, but had not run, or its case did not fit"
         return f"{text}; {setter} sets it, but doesn't stand on the way of this route"
-
-
-def running_order(spec: PipelineSpec, item: PlacedRoute | None) -> list[str]:
-    """The ids of everything on a route's way, in running order, switched-off stages included."""
-    sequential = spec.flow == "sequential"
-
-    def listed(entries: Iterable[Any]) -> list[str]:
-        ids = [entry if entry == MARKER else entry["id"] for entry in entries]
-        return ids[::-1] if spec.listed == "innermost-first" and not sequential else ids
-
-    before: list[str] = listed(spec.stages)
-    after: list[str] = []
-    if sequential:
-        at = before.index(MARKER)
-        before, after = before[:at], before[at + 1 :]
-    if item is None:
-        return [*before, *after, "router"] if sequential else [*before, "router"]
-    inside = [id_ for group in item.groups for id_ in listed(group.stages)]
-    return [*before, "router", *inside, *listed(item.spec.stages), "handler", *after]

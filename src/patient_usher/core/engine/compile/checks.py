@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from patient_usher.core.engine.compile.route_table import place_routes
+from patient_usher.core.engine.plan.route_table import place_routes
 from patient_usher.core.handlers.desk import desk_routes
 from patient_usher.core.model.document import Path, Problem, Unusable, did_you_mean, locate
 from patient_usher.core.model.errors import ErrorTypes

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import copyreg
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from typing import Any
 
 from pydantic import ValidationError
 
-from patient_usher.core.engine.compile.blueprint import Blueprint, Source, running_order
+from patient_usher.core.engine.compile.blueprint import Blueprint, Source
 from patient_usher.core.engine.compile.checks import (
     Problems,
     check_accounts,
@@ -15,21 +16,23 @@ from patient_usher.core.engine.compile.checks import (
     check_routes,
     check_stages,
 )
-from patient_usher.core.engine.compile.route_table import PlacedRoute, all_groups, place_routes
-from patient_usher.core.engine.compile.router import Router, RouterStage
-from patient_usher.core.engine.flow import nested, sequential
-from patient_usher.core.engine.flow.data_availability import DataAvailability
-from patient_usher.core.engine.flow.plan import PassesOver, Plan, PlanStep
-from patient_usher.core.engine.flow.server_default import Uncaught
-from patient_usher.core.engine.run.front_proxy import FrontProxy
+from patient_usher.core.engine.plan import nested, sequential
+from patient_usher.core.engine.plan.data_availability import DataAvailability
+from patient_usher.core.engine.plan.front_proxy import FrontProxy
+from patient_usher.core.engine.plan.plan import Plan
+from patient_usher.core.engine.plan.route_table import PlacedRoute, all_groups, place_routes, running_order
+from patient_usher.core.engine.plan.router import Router, RouterStage
+from patient_usher.core.engine.plan.server_default import Uncaught
+from patient_usher.core.engine.plan.step import PassesOver, PlanStep
 from patient_usher.core.handlers import make_handler
 from patient_usher.core.handlers.desk import Desk
 from patient_usher.core.handlers.records import Store, read_rows
 from patient_usher.core.model.answer_factory import ReadFile
-from patient_usher.core.model.document import Path, Unusable, copy_tree, did_you_mean
+from patient_usher.core.model.document import Map, Path, Spot, Unusable, copy_tree, did_you_mean
 from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.overlays import apply_environments, apply_overlay
+from patient_usher.core.model.overlays import variant as laid_out
 from patient_usher.core.model.patterns import request_pattern
 from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions, spell_out, stage_lists
 from patient_usher.core.model.stage import NotAllowed, Setup, Stage, Stateful
@@ -111,6 +114,37 @@ def overlaid(source: Source, overlay: Any, what: str) -> Blueprint:
     found.stop()
     spell_out(doc)
     return compile_source(source._replace(doc=doc))
+
+
+REMEMBERED = 256
+"""How many changed blueprints a blueprint keeps."""
+
+
+def changed(blueprint: Blueprint, overlay: Mapping[str, Any]) -> Blueprint:
+    """The pipeline with an overlay laid on: stages, groups and routes by id. Raises Unusable.
+
+    The same change, made again, gives the same blueprint.
+    """
+    key = repr(overlay)
+    found = blueprint.changes.get(key)
+    if found is None:
+        if len(blueprint.changes) >= REMEMBERED:
+            blueprint.changes.clear()
+        found = blueprint.changes[key] = overlaid(blueprint.source, overlay, "a change")
+    return found
+
+
+def variant(blueprint: Blueprint, **changes: Any) -> Blueprint:
+    """The pipeline with another ``order`` of server-wide stages, another ``flow``, or overlays by key.
+
+    Keys are the pipeline file's, with underscores for dashes. Raises Unusable, with no place in a file.
+    """
+    nowhere = Spot("variant", 1, 1)
+    wanted = Map(nowhere, ((key.replace("_", "-"), value) for key, value in changes.items()))
+    doc, problems = laid_out(blueprint.source.doc, wanted)
+    if problems:
+        raise Unusable(problem._replace(spot=nowhere) for problem in problems)
+    return compile_source(blueprint.source._replace(doc=doc))
 
 
 def compile_source(source: Source) -> Blueprint:
@@ -358,3 +392,11 @@ def _passes_over(options: StageOptions) -> PassesOver | None:
         return "except" if excepted and fits(excepted, x) else None
 
     return reason
+
+
+def _unbound(blueprint: Blueprint) -> tuple[Callable[[Source], Blueprint], tuple[Source]]:
+    return compile_source, (blueprint.source,)
+
+
+# Bound methods and compiled patterns don't travel: another process compiles the same document again.
+copyreg.pickle(Blueprint, _unbound)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from patient_usher.core.engine.compile.blueprint import Blueprint, running_order
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.checks import Problems
-from patient_usher.core.engine.compile.route_table import all_groups
+from patient_usher.core.engine.plan.route_table import all_groups, running_order
 from patient_usher.core.model.document import Path, Problem, did_you_mean
 from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.handler_specs import RaiseSpec

@@ -11,19 +11,20 @@ Rules, as the design of the product states them:
 6. An error on the way out discards the answer; the flow says whether anybody may catch it.
 7. Nobody catches: a bare 500 with an empty body, no frame leaves.
 8. A slip that does neither stalls until the caller's patience is over. One that does both seals
-   its answer, which leaves at once; what is behind runs on as a shadow.
+   its answer, which leaves at once; what is behind runs on as an orphan.
 9. Every entered stage is told ``done`` once, innermost first, when all of the exchange is over.
 
 Which effect is legal on which way stands in ``model.effects.LEGAL``; ``_ON_THE_WAY_IN`` below says
-what each that isn't plain does. Waiting, deadlines and shadows are in ``waiting``.
+what each that isn't plain does. Waiting, time limits and orphans are in ``suspension``.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Literal
 
-from patient_usher.core.engine.flow.plan import PlanStep
+from patient_usher.core.engine.plan.course import Course, State
+from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.engine.run import suspension
 from patient_usher.core.engine.run.clock import Clock
 from patient_usher.core.http.dates import MICROSECONDS, http_date
@@ -33,6 +34,7 @@ from patient_usher.core.model.effects import (
     NOTHING,
     AnswerAndPass,
     Deadline,
+    Effect,
     Hold,
     IllegalEffect,
     Nothing,
@@ -41,6 +43,9 @@ from patient_usher.core.model.effects import (
 )
 from patient_usher.core.model.errors import Fault, MissingValue, Raised
 from patient_usher.core.model.exchange import Exchange
+
+SENT = State.SENT
+Way = Literal["in", "out", "error"]
 
 _FRESH: Any = object()
 """Stands for the effect of a step that has not been entered yet."""
@@ -69,33 +74,34 @@ class Walk:
         self._date = ""
 
     def start(self, x: Exchange, patience: int) -> None:
-        """Let an exchange arrive."""
-        x.patience_ends = x.at + patience
+        """Let an exchange arrive, whose caller waits for ``patience`` microseconds."""
         if x.plan.drafts:
             x.plan.flow.begin(x)
-        self.go_on(x)
+        self.go_on(Course(x, x.at + patience))
 
     # IN.
 
-    def wake(self, x: Exchange, epoch: int) -> None:
+    def wake(self, course: Course, epoch: int) -> None:
         """A wait is over. The wake-up of an exchange that was cancelled meanwhile is dropped."""
-        if x.epoch != epoch:
+        if course.epoch != epoch:
             return
-        x.waits = False
-        resume, x.resume = x.resume, None
+        course.waits = False
+        resume, course.resume = course.resume, None
+        x = course.x
         x.now = self.clock.now
         assert resume is not None
         try:
             effect = resume(x)
         except (Fault, MissingValue) as fault:
             effect = self.raised_by(fault, x)
-        self.go_on(x, effect)
+        self.go_on(course, effect)
 
-    def go_on(self, x: Exchange, effect: Any = _FRESH) -> None:
+    def go_on(self, course: Course, effect: Effect = _FRESH) -> None:
         """IN, from where the exchange is: until it waits, stalls or is sent."""
+        x = course.x
         now = x.now = self.clock.now
         steps = x.plan.steps
-        journey, frames, index = x.journey, x.frames, x.index
+        journey, frames, index = x.journey, course.frames, course.index
         while True:
             step = steps[index]
             if effect is _FRESH:
@@ -105,7 +111,7 @@ class Walk:
                     index += 1
                     continue
                 if step.done is not None:
-                    x.done.append(step.done)
+                    course.done.append(step.done)
                 way_in = step.way_in
                 try:
                     effect = None if way_in is None else way_in(x)
@@ -119,68 +125,71 @@ class Walk:
                         frames.append(step)
                 elif step.acts_later:
                     frames.append(step)
-                if step.marks and not self._mark(x, step, index):
+                if step.marks and not self._mark(course, step, index):
                     return
                 index += 1
                 effect = _FRESH
                 continue
-            x.index = index
+            course.index = index
             if effect.__class__ is Answer:
-                self._answer(x, step, effect)
+                self._answer(course, step, effect)
                 return
             act = _ON_THE_WAY_IN.get(effect.__class__)
             if act is None:
                 raise IllegalEffect(step.id, "in", effect)
-            if not act(self, x, step, effect):
+            if not act(self, course, step, effect):
                 return
-            index, effect = x.index, _FRESH
+            index, effect = course.index, _FRESH
 
-    def _mark(self, x: Exchange, step: PlanStep, index: int) -> bool:
+    def _mark(self, course: Course, step: PlanStep, index: int) -> bool:
         """Sequential flow: header work, done on the draft at once. Whether the exchange goes on."""
         assert step.way_out is not None
+        x = course.x
         try:
             step.way_out(x)
             x.note = None
             return True
         except (Fault, MissingValue) as fault:
             x.note = None
-            x.index = index
-            self.raise_at(x, step, self.raised_by(fault, x), "out")
+            course.index = index
+            self.raise_at(course, step, self.raised_by(fault, x), "out")
             return False
 
-    def _answer(self, x: Exchange, step: PlanStep, answer: Answer) -> None:
+    def _answer(self, course: Course, step: PlanStep, answer: Answer) -> None:
+        x = course.x
         if x.journey is not None:
             x.journey.append((step.id, "in", "answered", x.now, x.note))
         x.note = None
         x.plan.flow.answered(x, answer)
         x.answered_by = step.id
-        self.leave(x)
+        self.leave(course)
 
-    def _refuse(self, x: Exchange, step: PlanStep, refused: Refused) -> None:
-        x.refused_by, x.why = refused.by or step.id, refused.why
-        self._answer(x, step, refused.answer)
+    def _refuse(self, course: Course, step: PlanStep, refused: Refused) -> None:
+        course.x.refused_by, course.x.why = refused.by or step.id, refused.why
+        self._answer(course, step, refused.answer)
 
-    def _raise(self, x: Exchange, step: PlanStep, error: Raised) -> None:
-        if step.raises or not answered_at_once(x, step, error):
-            self.raise_at(x, step, error, "in")
+    def _raise(self, course: Course, step: PlanStep, error: Raised) -> None:
+        if step.raises or not answered_at_once(course.x, step, error):
+            self.raise_at(course, step, error, "in")
         else:
-            self._answer(x, step, error.plainly())
+            self._answer(course, step, error.plainly())
 
-    def _do_nothing(self, x: Exchange, step: PlanStep, effect: Nothing) -> None:
-        write(x, step, "in", "nothing")
-        suspension.stall(self, x)
+    def _do_nothing(self, course: Course, step: PlanStep, effect: Nothing) -> None:
+        write(course.x, step, "in", "nothing")
+        suspension.stall(self, course)
 
     # ERROR.
 
-    def give_up(self, x: Exchange, step: PlanStep, error: Raised) -> None:
+    def give_up(self, course: Course, step: PlanStep, error: Raised) -> None:
         """A stage refuses after it has passed the request on: its time is over."""
+        x = course.x
         if answered_at_once(x, step, error):
             write(x, step, "out", "answered")
             x.plan.flow.answered(x, error.plainly())
             x.answered_by = step.id
-            self.leave(x)
+            self.leave(course)
         else:
-            self.raise_at(x, step, error, "out")
+            self.raise_at(course, step, error, "out")
 
     def raised_by(self, fault: Fault | MissingValue, x: Exchange) -> Raised:
         """What a stage that was stopped half-way raises."""
@@ -188,19 +197,19 @@ class Walk:
             return fault.error
         return Raised("MissingValue", self.missing(str(fault.args[0]), x))
 
-    def raise_at(self, x: Exchange, step: PlanStep, error: Raised, way: str) -> None:
+    def raise_at(self, course: Course, step: PlanStep, error: Raised, way: Way) -> None:
         """An error is raised, and finds who catches it; then the answer leaves."""
-        if x.journey is not None:
-            write(x, step, way, "raised")
-        note_error(x, error, step.id)
-        if self.travel(x, x.index):
-            self.leave(x)
+        write(course.x, step, way, "raised")
+        note_error(course, error, step.id)
+        if self.travel(course):
+            self.leave(course)
 
-    def travel(self, x: Exchange, index: int) -> bool:
+    def travel(self, course: Course) -> bool:
         """Take the error to whoever catches it. False where a slip swallowed it."""
+        x = course.x
         flow = x.plan.flow
-        for step in flow.path_of_error(x, index):
-            error = x.raising
+        for step in flow.path_of_error(course):
+            error = course.raising
             assert error is not None
             try:
                 effect = step.way_error(x, error)
@@ -210,29 +219,29 @@ class Walk:
             if effect is None:
                 write(x, step, "error", "continued")
             elif kind is Answer or kind is Refused:
-                if x.journey is not None:
-                    write(x, step, "error", "caught")
+                write(x, step, "error", "caught")
                 error.caught_by = step.id
                 flow.caught(x, step, effect.answer if kind is Refused else effect)
                 x.answered_by = step.id
                 return True
             elif kind is Raised:
                 write(x, step, "error", "raised")
-                note_error(x, effect, step.id)
+                note_error(course, effect, step.id)
             elif effect is NOTHING:
                 write(x, step, "error", "nothing")
-                suspension.stall(self, x)
+                suspension.stall(self, course)
                 return False
             else:
                 raise IllegalEffect(step.id, "error", effect)
-        crash(x)
+        crash(course)
         return True
 
     # OUT.
 
-    def leave(self, x: Exchange) -> None:
+    def leave(self, course: Course) -> None:
         """OUT: the frames' way out, then the wire."""
-        frames, journey = x.frames, x.journey
+        x, frames = course.x, course.frames
+        journey = x.journey
         while frames:
             step = frames.pop()
             effect = None
@@ -246,35 +255,38 @@ class Walk:
                     journey.append((step.id, "out", "continued", x.now, x.note))
                     x.note = None
                 continue
-            if not self._on_the_way_out(x, step, effect):
+            if not self._on_the_way_out(course, step, effect):
                 return
-        self._send(x)
+        self._send(course)
 
-    def _on_the_way_out(self, x: Exchange, step: PlanStep, effect: Any) -> bool:
+    def _on_the_way_out(self, course: Course, step: PlanStep, effect: Effect) -> bool:
         """A stage does something else than pass the answer on. Whether the rest goes on leaving."""
-        kind = effect.__class__
-        registered = kind is Raised and effect.why is not None and not x.plan.flow.catches_on_the_way_out
-        if registered:  # nobody could catch it, and it is no fault: the stage answers for itself
+        x = course.x
+        if isinstance(effect, Refused):
             x.refused_by, x.why = effect.by or step.id, effect.why
-        if kind is Refused or registered or (kind is Raised and answered_at_once(x, step, effect)):
-            if kind is Refused:
+            effect = effect.answer
+        elif isinstance(effect, Raised):
+            if effect.why is not None and not x.plan.flow.catches_on_the_way_out:
+                # Nobody could catch it, and it is no fault: the stage answers for itself.
                 x.refused_by, x.why = effect.by or step.id, effect.why
-            effect = effect.answer if kind is Refused else effect.plainly()
-            kind = Answer
-        if kind is Answer:
+                effect = effect.plainly()
+            elif answered_at_once(x, step, effect):
+                effect = effect.plainly()
+        if isinstance(effect, Answer):
             write(x, step, "out", "answered")
             x.answer, x.answered_by = effect, step.id
             return True
-        if kind is Raised:
+        if isinstance(effect, Raised):
             write(x, step, "out", "raised")
-            note_error(x, effect, step.id)
-            if x.plan.flow.fails_on_the_way_out(x):
-                return self.travel(x, 0)
-            crash(x)
+            note_error(course, effect, step.id)
+            course.index = 0
+            if x.plan.flow.fails_on_the_way_out(course):
+                return self.travel(course)
+            crash(course)
             return True
         if effect is NOTHING:
             write(x, step, "out", "nothing")
-            suspension.stall(self, x)
+            suspension.stall(self, course)
             return False
         raise IllegalEffect(step.id, "out", effect)
 
@@ -287,12 +299,13 @@ class Walk:
             self._second, self._date = second, http_date(self.clock.now)
         return self._date
 
-    def _send(self, x: Exchange) -> None:
-        if x.shadow_of is not None:
-            suspension.end_shadow(self, x)
+    def _send(self, course: Course) -> None:
+        if course.owner is not None:
+            suspension.end_orphan(self, course)
             return
-        x.state = suspension.SENT
-        if x.gave_up:
+        x = course.x
+        course.state = SENT
+        if course.gave_up:
             x.answer = None
         else:
             answer = x.answer
@@ -300,34 +313,35 @@ class Walk:
             now = x.finished = self.clock.now
             date = self._date if now // MICROSECONDS == self._second else self.date()
             finish(x.request.method, answer, date)
-            x.outcome = _outcome(x)
+            x.outcome = _outcome(course)
             self.on_finished(x)
-        self.close(x)
+        self.close(course)
 
-    def close(self, x: Exchange) -> None:
+    def close(self, course: Course) -> None:
         """One part of the exchange is over; with the last, everybody is told."""
-        x.live -= 1
-        if x.live:
+        course.live -= 1
+        if course.live:
             return
-        if x.done:
-            for done in reversed(x.done):
+        x = course.x
+        if course.done:
+            for done in reversed(course.done):
                 done(x, x.outcome)
         self.on_over(x)
 
 
-def write(x: Exchange, step: PlanStep, way: str, did: str) -> None:
+def write(x: Exchange, step: PlanStep, way: Way, did: str) -> None:
     """A line of the journey, with the note that the stage has left for it."""
     if x.journey is not None:
         x.journey.append((step.id, way, did, x.now, x.note))
     x.note = None
 
 
-def note_error(x: Exchange, error: Raised, by: str) -> None:
+def note_error(course: Course, error: Raised, by: str) -> None:
     """An error is under way from now on."""
+    x = course.x
     error.raised_by = by
-    owner = x.shadow_of or x
-    owner.errors += (error,)
-    x.raising = error
+    x.recorded_on.errors += (error,)
+    course.raising = error
     x.refused_by, x.why = (error.by or by, error.why) if error.why else (None, None)
     x.plan.flow.raised(x)
 
@@ -340,17 +354,17 @@ def answered_at_once(x: Exchange, step: PlanStep, error: Raised) -> bool:
     return True
 
 
-def crash(x: Exchange) -> None:
+def crash(course: Course) -> None:
     """Nobody caught it: what its type declares, answered plainly, or the server's own answer."""
-    x.frames.clear()
-    error = x.raising
+    course.frames.clear()
+    x, error = course.x, course.raising
     if x.plan.answers and error is not None and error.status is not None:
         x.answer, x.answered_by = error.plainly(), error.raised_by
         return
     if error is not None and x.journey is not None:
         error.because = why_uncaught(x, error)
     uncaught = x.plan.uncaught
-    x.answer, x.answered_by = uncaught.answer(x) if uncaught is not None else Answer(500, Fields()), "server"
+    x.answer, x.answered_by = uncaught.answer(x, error) if uncaught is not None else Answer(500, Fields()), "server"
 
 
 def why_uncaught(x: Exchange, error: Raised) -> str:
@@ -374,7 +388,7 @@ def why_uncaught(x: Exchange, error: Raised) -> str:
     return f"{names} doesn't stand around {error.raised_by}"
 
 
-_ON_THE_WAY_IN: dict[type, Callable[[Walk, Exchange, PlanStep, Any], bool | None]] = {
+_ON_THE_WAY_IN: dict[type, Callable[[Walk, Course, PlanStep, Any], bool | None]] = {
     Answer: Walk._answer,
     Refused: Walk._refuse,
     Raised: Walk._raise,
@@ -387,12 +401,13 @@ _ON_THE_WAY_IN: dict[type, Callable[[Walk, Exchange, PlanStep, Any], bool | None
 """What each effect does on the way in, and whether the walk then goes on to the next step."""
 
 
-def _outcome(x: Exchange) -> str:
-    if x.answered_by == "handler" and not (x.slipped or x.errors):
+def _outcome(course: Course) -> str:
+    x = course.x
+    if x.answered_by == "handler" and not (course.slipped or x.errors):
         return "handled"
-    if x.slipped:
+    if course.slipped:
         return "answered-twice"
-    if x.timed_out:
+    if course.timed_out:
         return "timed-out"
     if x.answered_by == "server":
         return "crashed"

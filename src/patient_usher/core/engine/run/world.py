@@ -11,7 +11,8 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.run.front_proxy import FrontProxy
+from patient_usher.core.engine.compile.compiler import changed
+from patient_usher.core.engine.plan.front_proxy import FrontProxy
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.exchange import Exchange, Memory
 from patient_usher.core.model.stage import Stateful
@@ -42,7 +43,7 @@ class World:
 
     def change(self, overlay: Mapping[str, Any]) -> None:
         """Later exchanges walk another blueprint's plans; state stays. Raises Unusable."""
-        self._take(self.blueprint.changed(overlay))
+        self._take(changed(self.blueprint, overlay))
 
     def _take(self, blueprint: Blueprint) -> None:
         """Go on with this blueprint. Exchanges under way keep the memory that they came to."""

@@ -5,30 +5,30 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, add, add_last, append, drop, free_id, mend
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.analysis.requests.schema_samples import as_pattern
-from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.patterns import fits_template, split_request
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Callers who reached a handler that isn't for them."""
-    for run, x in site.exchanges("call"):
-        item = site.item(x)
+    for run, x in context.exchanges("call"):
+        item = context.item(x)
         if item is None or item.desk is not None or item.route.access is None or not _intruded(x):
             continue
-        if x.identity is None and any("sign" in request for request in run.probe.requests):
+        if x.identity is None and any("sign" in request for request in run.scenario.requests):
             continue  # once it is enforced, that caller may be let in: those who show nothing prove it
         who = "nobody known" if x.identity is None else x.identity.name
         yield Suspicion(
             None,
             item.route.id,
-            site.at_route(item.route.id, "access"),
+            context.at_route(item.route.id, "access"),
             f"the route is for {item.route.access}, and {who} reached its handler",
-            tuple(_mends(site, item)),
+            tuple(_mends(context, item)),
             shows(_intruded, lambda x: not x.handler_reached),
-            (run.probe,),
+            (run.scenario,),
         )
 
 
@@ -43,25 +43,25 @@ def _intruded(x: Exchange) -> bool:
     return access.who != "signed-in" and not {*held} & {*access.names}
 
 
-def _mends(site: Site, item: PlacedRoute) -> Iterator[Mend]:
-    order = site.order(item)
-    known = [id_ for id_ in order if site.kind(id_) == "authenticate"]
-    for id_ in [id_ for id_ in order if site.kind(id_) in ("authenticate", "authorize")]:
-        for at, pattern in enumerate(site.options[id_].except_ or ()):
+def _mends(context: Context, item: PlacedRoute) -> Iterator[Mend]:
+    order = context.order(item)
+    known = [id_ for id_ in order if context.kind(id_) == "authenticate"]
+    for id_ in [id_ for id_ in order if context.kind(id_) in ("authenticate", "authorize")]:
+        for at, pattern in enumerate(context.options[id_].except_ or ()):
             methods, path = split_request(pattern)
             fits = fits_template(path, item.route.template.segments)
             if fits and (not methods or item.route.method in methods):
-                yield mend(f"let {id_} meet {pattern} too", drop(site.at(id_, "except", at)))
-        if site.options[id_].only is not None:
+                yield mend(f"let {id_} meet {pattern} too", drop(context.at(id_, "except", at)))
+        if context.options[id_].only is not None:
             wanted = f"{item.route.method} {as_pattern(item.route.template)}"
-            yield mend(f"let {id_} meet {wanted} too", append(site.at(id_, "only"), wanted))
-    name = free_id(site.doc, "may")
+            yield mend(f"let {id_} meet {wanted} too", append(context.at(id_, "only"), wanted))
+    name = free_id(context.doc, "may")
     if known:
         entry = {"id": name, "kind": "authorize"}
         yield mend(f"add an authorize stage, {name}, behind {known[-1]}", add(entry, "behind", known[-1]))
-    schemes = _schemes(site)
+    schemes = _schemes(context)
     if not known:
-        who = free_id(site.doc, "who")
+        who = free_id(context.doc, "who")
         yield mend(
             f"add an authenticate stage, {who}, and an authorize stage, {name}",
             add_last({"id": who, "kind": "authenticate", "schemes": schemes}),
@@ -69,12 +69,12 @@ def _mends(site: Site, item: PlacedRoute) -> Iterator[Mend]:
         )
 
 
-def _schemes(site: Site) -> list[dict[str, object]]:
+def _schemes(context: Context) -> list[dict[str, object]]:
     """How the accounts can show who they are; where there are none yet, by name and password."""
-    accounts = site.spec.accounts.values()
+    accounts = context.spec.accounts.values()
     found: list[dict[str, object]] = []
-    if site.spec.signing_keys and accounts:
-        found.append({"scheme": "bearer", "keys": next(iter(site.spec.signing_keys))})
+    if context.spec.signing_keys and accounts:
+        found.append({"scheme": "bearer", "keys": next(iter(context.spec.signing_keys))})
     if any(account.api_keys for account in accounts):
         found.append({"scheme": "api-key"})
     if any(account.password for account in accounts):

@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, copies_per, drop, mend, stand
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, same, state, status, telling
-from patient_usher.core.analysis.requests.runner import Run
-from patient_usher.core.engine.flow.data_availability import handler_reads
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, same, state, status, telling
+from patient_usher.core.analysis.requests.runner import ScenarioRun
+from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.always import READY
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Copies that came to a caller for whom they weren't made."""
-    for run in site.runs("again"):
-        x = _shared(site, run)
+    for run in context.runs("again"):
+        x = _shared(context, run)
         if x is None:
             continue
         cache = x.caches[-1].stage
@@ -23,35 +23,35 @@ def look(site: Site) -> Iterator[Suspicion]:
         yield Suspicion(
             cache,
             None,
-            site.at(cache),
+            context.at(cache),
             f"the copy that {cache} made for one caller is given to another",
-            tuple(_mends(site, cache, route)),
-            lambda as_is, mended: _leaks(site, as_is, mended),
-            (run.probe,),
+            tuple(_mends(context, cache, route)),
+            lambda as_is, mended: _leaks(context, as_is, mended),
+            (run.scenario,),
         )
 
 
-def _leaks(site: Site, as_is: Run, mended: Run) -> bool:
+def _leaks(context: Context, as_is: ScenarioRun, mended: ScenarioRun) -> bool:
     """Whether the copy isn't what the caller would get who has none of another's."""
-    x = _shared(site, as_is)
+    x = _shared(context, as_is)
     own = same(mended, x) if x is not None else None
-    if x is None or own is None or _shared(site, mended) is not None:
+    if x is None or own is None or _shared(context, mended) is not None:
         return False
     return telling(x)[6] != telling(own)[6] or status(x) != status(own)
 
 
-def _shared(site: Site, run: Run) -> Exchange | None:
-    judge = READY["copies-stay-private"](site.blueprint)
+def _shared(context: Context, run: ScenarioRun) -> Exchange | None:
+    judge = READY["copies-stay-private"](context.blueprint)
     for x in run.exchanges:
         checks = judge(x)
         if checks is not None and not all(check.ok for check in checks):
             return x
-    return next((x for x in run.exchanges if _personal(site, run, x)), None)
+    return next((x for x in run.exchanges if _personal(context, run, x)), None)
 
 
-def _personal(site: Site, run: Run, x: Exchange) -> bool:
+def _personal(context: Context, run: ScenarioRun, x: Exchange) -> bool:
     """A hit that says who another is, where the route calls it the same for everyone."""
-    item = site.item(x)
+    item = context.item(x)
     rule = item.spec.cache if item is not None else None
     if item is None or rule is None or rule.same_for is None or state(x) != "hit" or x.answer is None:
         return False
@@ -65,16 +65,18 @@ def _personal(site: Site, run: Run, x: Exchange) -> bool:
     return ours != theirs and x.answer.body == first.answer.body
 
 
-def _mends(site: Site, cache: str, route: str | None) -> Iterator[Mend]:
-    item = site.by_id.get(route or "")
-    order = site.order(item)
+def _mends(context: Context, cache: str, route: str | None) -> Iterator[Mend]:
+    item = context.by_id.get(route or "")
+    order = context.order(item)
     behind = order[order.index(cache) + 1 :] if cache in order else []
     for id_ in reversed(behind):
-        if site.kind(id_) in ("authenticate", "authorize", "decide"):
+        if context.kind(id_) in ("authenticate", "authorize", "decide"):
             yield mend(f"move {cache} behind {id_}", stand(cache, "behind", id_))
     if item is not None and item.spec.cache is not None:
         if item.spec.cache.same_for is not None:
-            yield mend(f"don't call {route} the same for everyone", drop((*site.at_route(route, "cache"), "same-for")))
+            yield mend(
+                f"don't call {route} the same for everyone", drop((*context.at_route(route, "cache"), "same-for"))
+            )
         yield mend(f"let identity make a copy of its own on {route}", copies_per(item.route.id, "identity"))
 
 

@@ -5,20 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, stand
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """By the order on each route's way."""
-    for _, order in site.ways:
-        for late in (id_ for id_ in order if site.kind(id_) == "authenticate"):
+    for _, order in context.ways:
+        for late in (id_ for id_ in order if context.kind(id_) == "authenticate"):
             for early in order[: order.index(late)]:
-                if site.kind(early) != "authorize":
+                if context.kind(early) != "authorize":
                     continue
                 yield Suspicion(
                     early,
                     None,
-                    site.at(early),
+                    context.at(early),
                     f"{early} asks who is calling before {late} has found out, so it refuses everybody",
                     (
                         mend(f"move {early} behind {late}", stand(early, "behind", late)),

@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, remove, setting
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """By the settings of the routes on its way."""
-    for id_ in site.kinds("cache"):
-        if getattr(site.options[id_], "stores", "") != "opted-in":
+    for id_ in context.kinds("cache"):
+        if getattr(context.options[id_], "stores", "") != "opted-in":
             continue
-        items = [item for item, order in site.ways if item is not None and id_ in order]
+        items = [item for item, order in context.ways if item is not None and id_ in order]
         if any(item.spec.cache is not None for item in items):
             continue
         reads = [item for item in items if item.route.method == "GET" and item.desk is None]
@@ -21,7 +21,7 @@ def look(site: Site) -> Iterator[Suspicion]:
         if reads:
             name = reads[0].route.id
             mends.insert(0, mend(f"let {name} opt in for a minute", setting(name, "cache", "60s")))
-        yield Suspicion(id_, None, site.at(id_), f"no route on the way of {id_} says cache:", tuple(mends))
+        yield Suspicion(id_, None, context.at(id_), f"no route on the way of {id_} says cache:", tuple(mends))
 
 
 RULE = Rule(

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, append, mend, stand
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows, state
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows, state
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Hits whose marks are for another origin than the page's."""
-    for run, x in site.exchanges("origins"):
+    for run, x in context.exchanges("origins"):
         if not _foreign(x):
             continue
         cache = x.caches[-1].stage
@@ -20,11 +20,11 @@ def look(site: Site) -> Iterator[Suspicion]:
         yield Suspicion(
             cache,
             None,
-            site.at(cache),
+            context.at(cache),
             happens,
-            tuple(_mends(site, cache, route)),
+            tuple(_mends(context, cache, route)),
             shows(_foreign, lambda x: not _foreign(x) and x.answer is not None),
-            (run.probe,),
+            (run.scenario,),
         )
 
 
@@ -35,19 +35,19 @@ def _foreign(x: Exchange) -> bool:
     return x.answer.fields.get("access-control-allow-origin") not in (own, "*")
 
 
-def _mends(site: Site, cache: str, route: str | None) -> Iterator[Mend]:
-    for guard in site.kinds("cors", "header-fields"):
+def _mends(context: Context, cache: str, route: str | None) -> Iterator[Mend]:
+    for guard in context.kinds("cors", "header-fields"):
         yield mend(f"move {cache} behind {guard}", stand(cache, "behind", guard))
     if route is not None:
-        at = site.at_route(route, "cache")
-        rule = site.by_id[route].spec.cache
-        if rule is not None and isinstance(_cache_of(site, route), dict):
+        at = context.at_route(route, "cache")
+        rule = context.by_id[route].spec.cache
+        if rule is not None and isinstance(_cache_of(context, route), dict):
             yield mend(f"let Origin make a copy of its own on {route}", append((*at, "per"), "header.Origin"))
 
 
-def _cache_of(site: Site, route: str) -> object:
-    node = site.doc
-    for part in site.at_route(route, "cache"):
+def _cache_of(context: Context, route: str) -> object:
+    node = context.doc
+    for part in context.at_route(route, "cache"):
         node = node[part]
     return node
 

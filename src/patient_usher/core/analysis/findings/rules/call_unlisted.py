@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, mend, option, put
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, entered, shows
-from patient_usher.core.analysis.requests.runner import Run
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, shows
+from patient_usher.core.analysis.requests.runner import ScenarioRun
 from patient_usher.core.http.cors import is_forbidden_request_field, unsafe_names
 from patient_usher.core.model.exchange import Exchange
 
@@ -16,10 +16,10 @@ _BY_ITSELF = {"GET", "HEAD", "POST"}
 """Methods that need no listing (Fetch 2.2.1, CORS-safelisted)."""
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Calls of listed pages that a browser blocks on account of what cors allows: all of one stage are one finding."""
-    for guard in site.kinds("cors"):
-        blocked = list(_blocked(site, guard))
+    for guard in context.kinds("cors"):
+        blocked = list(_blocked(context, guard))
         if not blocked:
             continue
         run, x, origin = blocked[0]
@@ -30,24 +30,24 @@ def look(site: Site) -> Iterator[Suspicion]:
         yield Suspicion(
             guard,
             None,
-            site.at(guard),
+            context.at(guard),
             f"a page of {origin} can't call {x.sent.method} {x.sent.url.path}: {verdict.reason}{more}",
-            (_mend(site, guard, [x for _, x, _ in blocked], origin),),
+            (_mend(context, guard, [x for _, x, _ in blocked], origin),),
             shows(
                 lambda x, why=verdict.why: x.browser is not None and x.browser.why == why,  # type: ignore[misc]
                 lambda x: x.browser is not None and x.browser.verdict == "readable",
             ),
-            (run.probe,),
+            (run.scenario,),
         )
 
 
-def _blocked(site: Site, guard: str) -> Iterator[tuple[Run, Exchange, str]]:
+def _blocked(context: Context, guard: str) -> Iterator[tuple[ScenarioRun, Exchange, str]]:
     """Calls that are blocked by what this stage lists, each with the origin of its page."""
-    for run, x in site.exchanges("page"):
+    for run, x in context.exchanges("page"):
         if x.browser is None or x.browser.why not in (*_LISTS, *_CREDENTIALS):
             continue
         origin = next((o for other in run.exchanges if (o := other.sent.fields.get("origin")) is not None), None)
-        if origin not in site.words.origins or not any(entered(other, guard) for other in run.exchanges):
+        if origin not in context.words.origins or not any(entered(other, guard) for other in run.exchanges):
             continue
         yield run, x, origin
 
@@ -59,9 +59,9 @@ def _wanted(x: Exchange) -> list[str]:
     return [name for name in names if name != "user-agent"]
 
 
-def _mend(site: Site, guard: str, blocked: list[Exchange], origin: str) -> Mend:
+def _mend(context: Context, guard: str, blocked: list[Exchange], origin: str) -> Mend:
     """Everything that the blocked calls need, at once."""
-    options = site.options[guard]
+    options = context.options[guard]
     methods, headers = (list(getattr(options, key, ())) for key in ("allow_methods", "allow_headers"))
     known = {name.lower() for name in headers}
     listed = [x for x in blocked if x.browser is not None and x.browser.why in _LISTS]
@@ -76,7 +76,7 @@ def _mend(site: Site, guard: str, blocked: list[Exchange], origin: str) -> Mend:
         words.append(f"list {', '.join(new_headers)} under allow-headers")
     if len(listed) < len(blocked):
         named = [one for one in getattr(options, "allow_origins", ()) if one != "*"]
-        edits += [put(site.at(guard, "allow-origins"), named or [origin]), option(guard, "allow-credentials", True)]
+        edits += [put(context.at(guard, "allow-origins"), named or [origin]), option(guard, "allow-credentials", True)]
         words.append(f"list {origin} by name, and allow credentials")
     return mend("; ".join(words), *edits)
 

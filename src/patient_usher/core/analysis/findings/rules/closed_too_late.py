@@ -5,20 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, stand
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows, status
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows, status
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Refusals by a stage in front, while the service is closed."""
-    for id_, option in site.options.items():
+    for id_, option in context.options.items():
         if option.kind != "maintenance":
             continue
         sorts = ("call",) if option.enabled else ("switched",)
-        orders = map(site.blueprint.order, [*site.blueprint.placed, None])
+        orders = map(context.blueprint.order, [*context.blueprint.placed, None])
         order = next((order for order in orders if id_ in order), [])
-        early = [one for one in order[: order.index(id_)] if one in site.options] if order else []
+        early = [one for one in order[: order.index(id_)] if one in context.options] if order else []
         first: dict[str, Suspicion] = {}
-        for run, x in site.exchanges(*sorts):
+        for run, x in context.exchanges(*sorts):
             by = x.refused_by
             if by is None or by not in early:
                 continue
@@ -27,14 +27,14 @@ def look(site: Site) -> Iterator[Suspicion]:
                 Suspicion(
                     id_,
                     None,
-                    site.at(id_),
+                    context.at(id_),
                     f"while {id_} is on, {by} still answers first, with {status(x)} where the service is closed",
                     (mend(f"move {id_} in front of {by}", stand(id_, "before", by)),),
                     shows(
                         lambda x, by=by: x.refused_by == by,  # type: ignore[misc]
                         lambda x, by=id_: x.refused_by == by,  # type: ignore[misc]
                     ),
-                    (run.probe,),
+                    (run.scenario,),
                 ),
             )
         yield from (first[by] for by in early if by in first)

@@ -5,25 +5,25 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, remove
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Answers that two stages coded, one after the other."""
-    if len(site.kinds("compress")) < 2:
+    if len(context.kinds("compress")) < 2:
         return
-    for run, x in site.exchanges("coded"):
+    for run, x in context.exchanges("coded"):
         coders = _coders(x)
         if len(coders) > 1:
             yield Suspicion(
                 coders[-1],
                 None,
-                site.at(coders[-1]),
+                context.at(coders[-1]),
                 f"{coders[-1]} codes what {coders[0]} has coded already",
                 (mend(f"take {coders[-1]} out", remove(coders[-1])),),
                 shows(lambda x: len(_coders(x)) > 1, lambda x: len(_coders(x)) == 1),
-                (run.probe,),
+                (run.scenario,),
             )
 
 

@@ -5,34 +5,34 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import copies_per, mend
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, state, telling
-from patient_usher.core.analysis.requests.runner import Run
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, state, telling
+from patient_usher.core.analysis.requests.runner import ScenarioRun
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Hits of requests that differ in something that the handler reads."""
-    for run in site.runs("varied"):
+    for run in context.runs("varied"):
         if len(run.sends) < 2 or state(run.last) != "hit":
             continue
-        x, name = run.last, run.probe.sort.partition(":")[2]
+        x, name = run.last, run.scenario.sort.partition(":")[2]
         route = x.route.id if x.route is not None else None
-        if not name or route is None or site.by_id[route].spec.cache is None:
+        if not name or route is None or context.by_id[route].spec.cache is None:
             continue
         sort, _, rest = name.partition(".")
         what = f"the {'parameter' if sort == 'query' else 'field'} {rest}"
         yield Suspicion(
             x.caches[-1].stage,
             route,
-            site.at_route(route, "cache"),
+            context.at_route(route, "cache"),
             f"it goes by {what}, which isn't part of the key: whoever asks with another gets the first's copy",
             (mend(f"let {name} make a copy of its own on {route}", copies_per(route, name)),),
             _proof,
-            (run.probe,),
+            (run.scenario,),
         )
 
 
-def _proof(as_is: Run, mended: Run) -> bool:
+def _proof(as_is: ScenarioRun, mended: ScenarioRun) -> bool:
     return state(as_is.last) == "hit" and state(mended.last) != "hit" and _content(as_is.last) != _content(mended.last)
 
 

@@ -5,40 +5,40 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, remove, to_end
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.model.pipeline import MARKER
 
 _RAISE_NOTHING = ("access-log", "request-id", "header-fields", "read-cookies")
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Sequential: nothing in front of it can raise. Nested: another catches all that it could."""
-    for id_ in site.kinds("error-handler"):
-        ways = [order for _, order in site.ways if id_ in order]
-        if site.sequential:
-            listed = [entry if isinstance(entry, str) else entry["id"] for entry in site.spec.stages]
+    for id_ in context.kinds("error-handler"):
+        ways = [order for _, order in context.ways if id_ in order]
+        if context.sequential:
+            listed = [entry if isinstance(entry, str) else entry["id"] for entry in context.spec.stages]
             if id_ not in listed or MARKER in listed[: listed.index(id_)]:
                 continue
-            if ways and all(_quiet(site, order[: order.index(id_)]) for order in ways):
+            if ways and all(_quiet(context, order[: order.index(id_)]) for order in ways):
                 happens = f"errors skip forward, and nothing in front of {id_} raises any"
                 out = mend(f"take {id_} out", remove(id_))
                 last = mend(f"move {id_} to the end", to_end(id_))
-                others = len(site.kinds("error-handler")) > 1
-                yield Suspicion(id_, None, site.at(id_), happens, (out,) if others else (last, out))
-        elif ways and all(_covered(site, order[order.index(id_) + 1 :]) for order in ways):
+                others = len(context.kinds("error-handler")) > 1
+                yield Suspicion(id_, None, context.at(id_), happens, (out,) if others else (last, out))
+        elif ways and all(_covered(context, order[order.index(id_) + 1 :]) for order in ways):
             happens = f"another error handler right behind {id_} catches everything first"
-            yield Suspicion(id_, None, site.at(id_), happens, (mend(f"take {id_} out", remove(id_)),))
+            yield Suspicion(id_, None, context.at(id_), happens, (mend(f"take {id_} out", remove(id_)),))
 
 
-def _quiet(site: Site, stages: list[str]) -> bool:
+def _quiet(context: Context, stages: list[str]) -> bool:
     """Whether none of these stages raises anything."""
-    return all(site.kind(id_) in (*_RAISE_NOTHING, "error-handler") for id_ in stages if id_ != "router")
+    return all(context.kind(id_) in (*_RAISE_NOTHING, "error-handler") for id_ in stages if id_ != "router")
 
 
-def _covered(site: Site, behind: list[str]) -> bool:
+def _covered(context: Context, behind: list[str]) -> bool:
     """Whether another error handler, for all requests, stands in front of all that may raise."""
     for id_ in behind:
-        option = site.stage(id_)
+        option = context.stage(id_)
         if option is None:
             return False
         if option.kind == "error-handler":

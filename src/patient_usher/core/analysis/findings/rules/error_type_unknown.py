@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Document, Mend, mend, value_at
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.analysis.findings.spelling import meant, owner, renamed
 from patient_usher.core.engine.compile.warnings import of_errors
 from patient_usher.core.model.document import Path
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """By the names, which are all in the file."""
-    for path, what, hint in of_errors(site.blueprint):
-        stage, route = owner(site, path)
+    for path, what, hint in of_errors(context.blueprint):
+        stage, route = owner(context, path)
         yield Suspicion(stage, route, path, what, (_mend(path, what, hint),))
 
 

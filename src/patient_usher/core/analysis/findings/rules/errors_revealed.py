@@ -5,21 +5,21 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option, put
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """What reveals more than nothing, where no environment was chosen by hand."""
-    if site.blueprint.source.environment not in ((), tuple(site.spec.environment)):
+    if context.blueprint.source.environment not in ((), tuple(context.spec.environment)):
         return
     proof = shows(lambda x: _tells(x) is not None, lambda x: _tells(x) is None)
-    for id_ in site.kinds("error-handler"):
-        if getattr(site.options[id_], "reveal", "nothing") != "nothing":
+    for id_ in context.kinds("error-handler"):
+        if getattr(context.options[id_], "reveal", "nothing") != "nothing":
             happens = f"{id_} tells callers what only the log should know: messages, places, stacks"
             mends = (mend(f"let {id_} reveal nothing", option(id_, "reveal", "nothing")),)
-            yield Suspicion(id_, None, site.at(id_, "reveal"), happens, mends, proof)
-    if site.spec.uncaught.reveal != "nothing":
+            yield Suspicion(id_, None, context.at(id_, "reveal"), happens, mends, proof)
+    if context.spec.uncaught.reveal != "nothing":
         happens = "the server tells callers what only the log should know of errors that nobody catches"
         mends = (mend("let the server reveal nothing", put(["uncaught", "reveal"], "nothing")),)
         yield Suspicion(None, None, ("uncaught", "reveal"), happens, mends, proof)
@@ -29,7 +29,7 @@ def _tells(x: Exchange) -> str | None:
     """A private part of an error that the answer tells."""
     if x.answer is None:
         return None
-    text = (x.answer.body if x.answer.uncoded is None else x.answer.uncoded).decode(errors="replace")
+    text = x.answer.content.decode(errors="replace")
     parts = (part for error in x.errors for part in (error.message, error.where) if part != error.public)
     return next((part for part in parts if len(part) > 7 and part in text), None)
 

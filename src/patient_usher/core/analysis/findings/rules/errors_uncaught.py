@@ -15,46 +15,46 @@ from patient_usher.core.analysis.findings.mends import (
     to_end,
     to_front,
 )
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Errors that nobody caught, by whoever raised them."""
-    handlers = site.kinds("error-handler")
-    for run, x in site.exchanges():
-        if x.outcome != "crashed" or (run.probe.sort in ("failing", "slow") and not handlers):
+    handlers = context.kinds("error-handler")
+    for run, x in context.exchanges():
+        if x.outcome != "crashed" or (run.scenario.sort in ("failing", "slow") and not handlers):
             continue
         error = next((error for error in x.errors if error.caught_by is None), None)
         if error is None or error.type == "MissingValue":  # value-unset tells the cause
             continue
         by = error.raised_by or "handler"
-        stage = by if by in site.options else None
+        stage = by if by in context.options else None
         route = x.route.id if stage is None and x.route is not None else None
         yield Suspicion(
             stage,
             route,
-            site.at(stage) if stage else site.at_route(route, "handler"),
+            context.at(stage) if stage else context.at_route(route, "handler"),
             f"{error.type}, raised by {by}, leaves as a bare 500: no error handler stands around it",
-            tuple(_mends(site, handlers, by)),
+            tuple(_mends(context, handlers, by)),
             shows(lambda x: x.outcome == "crashed", lambda x: x.outcome != "crashed"),
-            (run.probe,),
+            (run.scenario,),
         )
 
 
-def _mends(site: Site, handlers: list[str], by: str) -> Iterator[Mend]:
-    for id_, option_ in site.options.items():
+def _mends(context: Context, handlers: list[str], by: str) -> Iterator[Mend]:
+    for id_, option_ in context.options.items():
         if option_.kind == "error-handler" and not option_.enabled:
             yield mend(f"switch {id_} on", option(id_, "enabled", True))
     for id_ in handlers:
-        if site.sequential:
+        if context.sequential:
             yield mend(f"move {id_} to the end, where errors skip to", to_end(id_))
         else:
-            if by in site.options:
+            if by in context.options:
                 yield mend(f"move {id_} in front of {by}", stand(id_, "before", by))
             yield mend(f"move {id_} in front of all that answers", to_front(id_))
-    name = free_id(site.doc, "safety-net")
+    name = free_id(context.doc, "safety-net")
     entry = {"id": name, "kind": "error-handler"}
-    if site.sequential:
+    if context.sequential:
         yield mend(f"add an error handler, {name}, at the end", add_behind_routes(entry))
     else:
         yield mend(f"add an error handler, {name}, in front of all that answers", add_first(entry))

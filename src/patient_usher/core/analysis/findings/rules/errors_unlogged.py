@@ -5,23 +5,23 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option, put
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows, status
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows, status
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Error handlers, and the server itself, that are told to log nothing."""
-    for id_ in site.kinds("error-handler"):
-        if getattr(site.options[id_], "log", "") == "nothing":
+    for id_ in context.kinds("error-handler"):
+        if getattr(context.options[id_], "log", "") == "nothing":
             yield Suspicion(
                 id_,
                 None,
-                site.at(id_, "log"),
+                context.at(id_, "log"),
                 f"{id_} answers errors with 5xx, and the log has nothing of them",
                 (mend(f"let {id_} log everything", option(id_, "log", "full")),),
                 shows(lambda x, by=id_: _answered(x, by) and not _logged(x, by), lambda x, by=id_: _logged(x, by)),  # type: ignore[misc]
             )
-    if site.spec.uncaught.log == "nothing":
+    if context.spec.uncaught.log == "nothing":
         yield Suspicion(
             None,
             None,

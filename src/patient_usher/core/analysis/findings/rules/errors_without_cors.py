@@ -5,29 +5,29 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, mend, option, stand, to_front
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, is_preflight, shows, status
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, is_preflight, shows, status
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Error answers to a page's call that the page can't read."""
-    guards = site.kinds("cors")
-    for run, x in site.exchanges("page", "failing"):
-        order = site.order_of(x)
+    guards = context.kinds("cors")
+    for run, x in context.exchanges("page", "failing"):
+        order = context.order_of(x)
         there = [id_ for id_ in guards if id_ in order]
-        if not there or not _unmarked(x, site.words.origins):
+        if not there or not _unmarked(x, context.words.origins):
             continue
-        culprits = [id_ for id_ in order if id_ in (x.answered_by, x.refused_by) and id_ in site.options]
+        culprits = [id_ for id_ in order if id_ in (x.answered_by, x.refused_by) and id_ in context.options]
         first = culprits[0] if culprits else None
         told = f"the {status(x)} of {x.answered_by or 'a stage'} leaves without the fields of {there[0]}"
         yield Suspicion(
             there[0],
             None,
-            site.at(there[0]),
+            context.at(there[0]),
             f"{told}, so no page can read it",
-            tuple(_mends(site, there[0], first)),
-            shows(lambda x: _unmarked(x, site.words.origins), lambda x: status(x) >= 400 and _marked(x)),
-            (run.probe,),
+            tuple(_mends(context, there[0], first)),
+            shows(lambda x: _unmarked(x, context.words.origins), lambda x: status(x) >= 400 and _marked(x)),
+            (run.scenario,),
         )
 
 
@@ -40,9 +40,9 @@ def _marked(x: Exchange) -> bool:
     return x.answer is not None and "access-control-allow-origin" in x.answer.fields
 
 
-def _mends(site: Site, guard: str, first: str | None) -> Iterator[Mend]:
-    for id_ in site.kinds("error-handler"):
-        if site.sequential and not getattr(site.options[id_], "keeps_headers", True):
+def _mends(context: Context, guard: str, first: str | None) -> Iterator[Mend]:
+    for id_ in context.kinds("error-handler"):
+        if context.sequential and not getattr(context.options[id_], "keeps_headers", True):
             yield mend(f"let {id_} keep the draft's fields", option(id_, "keeps-headers", True))
     if first is not None:
         yield mend(f"move {guard} in front of {first}", stand(guard, "before", first))

@@ -5,31 +5,31 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, stand
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.analysis.requests.generators import bursts
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Limits for failures behind the stage that refuses."""
-    for item, order in site.ways:
+    for item, order in context.ways:
         if item is None:
             continue
-        for id_ in (one for one in order if getattr(site.stage(one), "counts", "") == "failures"):
-            limit = site.options[id_].limit()
+        for id_ in (one for one in order if getattr(context.stage(one), "counts", "") == "failures"):
+            limit = context.options[id_].limit()
             for early in order[: order.index(id_)]:
-                if site.kind(early) not in ("authenticate", "authorize") or limit is None or limit.quota > 500:
+                if context.kind(early) not in ("authenticate", "authorize") or limit is None or limit.quota > 500:
                     continue
                 yield Suspicion(
                     id_,
                     None,
-                    site.at(id_),
+                    context.at(id_),
                     f"{id_} counts failures, and stands behind {early}: what that refuses never comes to it",
                     (mend(f"move {id_} in front of {early}", stand(id_, "before", early)),),
                     shows(
                         lambda x, by=early: x.refused_by == by,  # type: ignore[misc]
                         lambda x, by=id_: x.refused_by == by,  # type: ignore[misc]
                     ),
-                    tuple(bursts(site.words, item, limit.quota + 1)),
+                    tuple(bursts(context.words, item, limit.quota + 1)),
                 )
 
 

@@ -5,22 +5,22 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Document, mend, put
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
-from patient_usher.core.analysis.requests.factory import STRANGER, Probe
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
+from patient_usher.core.analysis.requests.factory import STRANGER, Scenario
 from patient_usher.core.analysis.requests.schema_samples import path_of
 from patient_usher.core.model.document import Path
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Desks whose cookie goes along wherever a request comes from."""
-    for item in site.blueprint.placed:
+    for item in context.blueprint.placed:
         if item.desk != "sign-in":
             continue
         desk = item.groups[-1].desk
         if desk is None or desk.gives != "cookie" or desk.same_site != "None":
             continue
         group = item.groups[-1].id
-        path = _place(site.doc, group)
+        path = _place(context.doc, group)
         yield Suspicion(
             None,
             item.route.id,
@@ -31,15 +31,15 @@ def look(site: Site) -> Iterator[Suspicion]:
                 lambda x: x.sent.method != "GET" and x.identity is not None and x.handler_reached,
                 lambda x: not x.handler_reached,
             ),
-            tuple(_forged(site, path_of(item.route.template, {}), site.words.body(item))),
+            tuple(_forged(context, path_of(item.route.template, {}), context.words.body(item))),
         )
 
 
-def _forged(site: Site, desk: str, body: dict[str, object]) -> Iterator[Probe]:
+def _forged(context: Context, desk: str, body: dict[str, object]) -> Iterator[Scenario]:
     """Somebody signs in at the service's own page; then a page of strangers sends a form."""
-    callers = {"maren": {"kind": "browser", "origin": site.trials.base}}
+    callers = {"maren": {"kind": "browser", "origin": context.trials.base}}
     sign_in = {"send": f"POST {desk}", "caller": "maren", **body}
-    for item in site.blueprint.placed:
+    for item in context.blueprint.placed:
         access = item.route.access
         if item.route.method == "POST" and item.desk is None and access is not None and access.who != "everyone":
             form = {
@@ -49,7 +49,7 @@ def _forged(site: Site, desk: str, body: dict[str, object]) -> Iterator[Probe]:
                 "origin": STRANGER,
                 "form": {"made": "up"},
             }
-            yield Probe("forged", (sign_in, form), callers)
+            yield Scenario("forged", (sign_in, form), callers)
 
 
 def _place(doc: Document, group: str, path: Path = ()) -> Path:

@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """By the option."""
-    for id_ in site.kinds("https-only"):
-        if getattr(site.options[id_], "hsts", None) is None:
+    for id_ in context.kinds("https-only"):
+        if getattr(context.options[id_], "hsts", None) is None:
             yield Suspicion(
                 id_,
                 None,
-                site.at(id_),
+                context.at(id_),
                 f"{id_} redirects plain requests, and never tells browsers to stop sending them",
                 (mend(f"let {id_} announce HSTS for a year", option(id_, "hsts", {"max-age": "365d"})),),
                 shows(lambda x: not _announced(x), _announced),

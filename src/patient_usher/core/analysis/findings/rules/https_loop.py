@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import append, mend, put
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
-from patient_usher.core.analysis.requests.factory import Probe
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
+from patient_usher.core.analysis.requests.factory import Scenario
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """A client that follows redirects, sent to the secure URL that it came from."""
-    front = site.spec.deployment.in_front
-    guards = site.kinds("https-only")
+    front = context.spec.deployment.in_front
+    guards = context.kinds("https-only")
     if not guards or not front.ends_tls:
         return
     says = [] if front.sends != "nothing" else [put(["deployment", "in-front", "sends"], "forwarded")]
@@ -20,19 +20,19 @@ def look(site: Site) -> Iterator[Suspicion]:
     yield Suspicion(
         guards[0],
         None,
-        site.at(guards[0]),
+        context.at(guards[0]),
         "the front ends TLS, and its word for it isn't believed: every request looks plain, and is sent round again",
         (mend(words, append(["deployment", "trusts-forwarded"], front.address), *says),),
         shows(lambda x: x.outcome == "redirect-loop", lambda x: x.outcome != "redirect-loop"),
-        tuple(_followed(site)),
+        tuple(_followed(context)),
     )
 
 
-def _followed(site: Site) -> Iterator[Probe]:
-    for item in site.blueprint.placed:
+def _followed(context: Context) -> Iterator[Scenario]:
+    for item in context.blueprint.placed:
         if item.route.method == "GET":
-            request = {**site.words.plain(item), "caller": "follower"}
-            yield Probe("followed", (request,), {"follower": {"redirects": "follow"}})
+            request = {**context.words.plain(item), "caller": "follower"}
+            yield Scenario("followed", (request,), {"follower": {"redirects": "follow"}})
 
 
 RULE = Rule(

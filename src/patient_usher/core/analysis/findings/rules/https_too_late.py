@@ -5,28 +5,28 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, stand
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, entered, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, shows
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Stages that look at credentials and bodies in front of https-only."""
-    for _, order in site.ways:
-        for guard in (id_ for id_ in order if site.kind(id_) == "https-only"):
+    for _, order in context.ways:
+        for guard in (id_ for id_ in order if context.kind(id_) == "https-only"):
             for early in order[: order.index(guard)]:
-                option = site.stage(early)
+                option = context.stage(early)
                 if option is None or not (list(option.credentials()) or "body" in option.leaves()):
                     continue
                 yield Suspicion(
                     early,
                     None,
-                    site.at(early),
+                    context.at(early),
                     f"{early} reads what came in clear before {guard} turns it away",
                     (mend(f"move {guard} in front of {early}", stand(guard, "before", early)),),
                     shows(
                         lambda x, by=early: x.sent.url.scheme == "http" and entered(x, by),  # type: ignore[misc]
                         lambda x, by=early: not entered(x, by),  # type: ignore[misc]
                     ),
-                    tuple(probe for probe in site.probes if probe.sort == "plain-http"),
+                    tuple(scenario for scenario in context.scenarios if scenario.sort == "plain-http"),
                 )
 
 

@@ -5,24 +5,24 @@ from __future__ import annotations
 from collections.abc import Collection, Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, stand
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, differs
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, differs
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """By the order on each route's way, and by what stages say that they go by."""
-    for item, order in site.ways:
-        first = next((id_ for id_ in order if "identity" in _leaves(site, id_)), None)
+    for item, order in context.ways:
+        first = next((id_ for id_ in order if "identity" in _leaves(context, id_)), None)
         if first is None:
             continue
         for early in order[: order.index(first)]:
-            option = site.stage(early)
+            option = context.stage(early)
             if option is None or option.kind in ("authorize", "authenticate"):
                 continue
             if "identity" in option.needs(item.spec if item is not None else None):
                 yield Suspicion(
                     early,
                     None,
-                    site.at(early),
+                    context.at(early),
                     f"{early} goes by who is calling, and stands before {first} has found out",
                     (
                         mend(f"move {early} behind {first}", stand(early, "behind", first)),
@@ -32,8 +32,8 @@ def look(site: Site) -> Iterator[Suspicion]:
                 )
 
 
-def _leaves(site: Site, id_: str) -> Collection[str]:
-    option = site.stage(id_)
+def _leaves(context: Context, id_: str) -> Collection[str]:
+    option = context.stage(id_)
     return option.leaves() if option is not None else ()
 
 

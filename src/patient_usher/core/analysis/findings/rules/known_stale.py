@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from patient_usher.core.analysis.findings.mends import drop, mend
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.engine.compile.blueprint import Blueprint
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Nothing: what is stale is known when all else is."""
     return iter(())
 

@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import append, mend
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
-from patient_usher.core.analysis.requests.factory import Probe
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
+from patient_usher.core.analysis.requests.factory import Scenario
 from patient_usher.core.analysis.requests.generators import bursts
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Limits whose state isn't shared, where there are several instances."""
-    deployment = site.spec.deployment
-    alone = [id_ for id_ in site.kinds("rate-limit") if id_ not in deployment.shared_state]
+    deployment = context.spec.deployment
+    alone = [id_ for id_ in context.kinds("rate-limit") if id_ not in deployment.shared_state]
     if deployment.instances == 1 or not alone:
         return
     count = deployment.instances
@@ -25,16 +25,16 @@ def look(site: Site) -> Iterator[Suspicion]:
         f"each of {count} instances counts for itself at {names}: {count} times the quota passes",
         (mend(f"let the instances share what {names} counted", append(["deployment", "shared-state"], *alone)),),
         shows(lambda x: x.refused_by not in alone, lambda x: x.refused_by in alone),
-        tuple(_probes(site, alone)),
+        tuple(_probes(context, alone)),
     )
 
 
-def _probes(site: Site, alone: list[str]) -> Iterator[Probe]:
-    for item, order in site.ways:
+def _probes(context: Context, alone: list[str]) -> Iterator[Scenario]:
+    for item, order in context.ways:
         for id_ in alone:
-            limit = site.options[id_].limit()
+            limit = context.options[id_].limit()
             if item is not None and id_ in order and limit is not None and limit.quota <= 500:
-                yield from bursts(site.words, item, limit.quota + 1)
+                yield from bursts(context.words, item, limit.quota + 1)
 
 
 RULE = Rule(

@@ -5,26 +5,26 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, stand
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows
-from patient_usher.core.analysis.requests.factory import Probe
-from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
+from patient_usher.core.analysis.requests.factory import Scenario
+from patient_usher.core.engine.plan.route_table import PlacedRoute
 
 _COSTLY = ("authenticate", "read-body", "validate", "python")
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Server-wide limits that go by nothing that a stage in front of them finds out."""
-    server_wide = site.blueprint.order(None)
-    for item, order in site.ways:
+    server_wide = context.blueprint.order(None)
+    for item, order in context.ways:
         if item is None:
             continue
-        limits = [id_ for id_ in order if site.kind(id_) == "rate-limit"]
+        limits = [id_ for id_ in order if context.kind(id_) == "rate-limit"]
         for id_ in limits[:1]:
-            option = site.options[id_]
+            option = context.options[id_]
             plain = not option.needs(item.spec) and getattr(option, "algorithm", "") != "at-once"
             if id_ not in server_wide or not plain or getattr(option, "counts", "") != "everything":
                 continue
-            costly = [one for one in order[: order.index(id_)] if site.kind(one) in _COSTLY]
+            costly = [one for one in order[: order.index(id_)] if context.kind(one) in _COSTLY]
             if not costly:
                 continue
             first, limit = costly[0], option.limit()
@@ -33,26 +33,26 @@ def look(site: Site) -> Iterator[Suspicion]:
             yield Suspicion(
                 id_,
                 None,
-                site.at(id_),
+                context.at(id_),
                 f"{id_} stands behind {first}: what that refuses is never counted, however often it comes",
                 (mend(f"move {id_} in front of {first}", stand(id_, "before", first)),),
                 shows(
                     lambda x, by=costly: x.refused_by in by,  # type: ignore[misc]
                     lambda x, by=id_: x.refused_by == by,  # type: ignore[misc]
                 ),
-                tuple(_bursts(site, item, limit.quota + 1)),
+                tuple(_bursts(context, item, limit.quota + 1)),
             )
 
 
-def _bursts(site: Site, item: PlacedRoute, times: int) -> Iterator[Probe]:
+def _bursts(context: Context, item: PlacedRoute, times: int) -> Iterator[Scenario]:
     """Too many requests that don't count: with wrong credentials, with bodies that can't be read."""
     many = {"times": times, "every": "1ms"}
-    for credential in site.words.callers:
+    for credential in context.words.callers:
         if credential.sort != "right":
-            yield site.words.probe("burst", item, credential, **many)
+            yield context.words.scenario("burst", item, credential, **many)
     if item.route.method in ("POST", "PUT", "PATCH"):
         headers = {"Content-Type": "application/json"}
-        yield site.words.probe("burst", item, site.words.may(item), headers=headers, text="{", **many)
+        yield context.words.scenario("burst", item, context.words.may(item), headers=headers, text="{", **many)
 
 
 RULE = Rule(

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Document, Mend, mend, value_at
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.analysis.findings.spelling import meant, owner, renamed
 from patient_usher.core.analysis.requests.schema_samples import as_pattern
 from patient_usher.core.engine.compile.warnings import of_matchers, of_patterns
@@ -13,12 +13,12 @@ from patient_usher.core.model.document import Path
 from patient_usher.core.model.templates import parse_template
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """By the patterns and the templates."""
-    for path, what, hint in (*of_patterns(site.blueprint), *of_matchers(site.blueprint)):
+    for path, what, hint in (*of_patterns(context.blueprint), *of_matchers(context.blueprint)):
         if path[-1] == "route":
             continue
-        stage, route = owner(site, path)
+        stage, route = owner(context, path)
         yield Suspicion(stage, route, path, what, tuple(_mends(path, what, hint)))
 
 

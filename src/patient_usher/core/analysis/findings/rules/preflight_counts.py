@@ -5,26 +5,26 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, is_preflight, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, is_preflight, shows
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Preflights that a limit counted."""
-    for run, x in site.exchanges("page", "preflight"):
+    for run, x in context.exchanges("page", "preflight"):
         for use in x.rates:
-            if is_preflight(x) and getattr(site.stage(use.stage), "algorithm", "at-once") != "at-once":
+            if is_preflight(x) and getattr(context.stage(use.stage), "algorithm", "at-once") != "at-once":
                 yield Suspicion(
                     use.stage,
                     None,
-                    site.at(use.stage),
+                    context.at(use.stage),
                     f"{use.stage} counts the preflights that browsers send by themselves",
                     (mend(f"let preflights be free at {use.stage}", option(use.stage, "preflights", "free")),),
                     shows(
                         lambda x, by=use.stage: is_preflight(x) and _counted(x, by),  # type: ignore[misc]
                         lambda x, by=use.stage: not _counted(x, by),  # type: ignore[misc]
                     ),
-                    (run.probe,),
+                    (run.scenario,),
                 )
 
 

@@ -5,31 +5,31 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, stand, to_front
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, is_preflight, shows, status
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, is_preflight, shows, status
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Preflights that a stage refused."""
-    guards = site.kinds("cors")
-    for run, x in site.exchanges("page", "preflight"):
+    guards = context.kinds("cors")
+    for run, x in context.exchanges("page", "preflight"):
         by = x.refused_by
-        if by is None or not guards or not is_preflight(x) or by not in site.options or site.kind(by) == "cors":
+        if by is None or not guards or not is_preflight(x) or by not in context.options or context.kind(by) == "cors":
             continue
-        willing = [id_ for id_ in guards if any(id_ in order for _, order in site.ways)]
+        willing = [id_ for id_ in guards if any(id_ in order for _, order in context.ways)]
         happens = f"{by} refuses preflights, which never carry what it asks for, before {willing[0]} can answer them"
         mends = [mend(f"move {id_} in front of all that answers", to_front(id_)) for id_ in willing]
         mends += [mend(f"move {id_} in front of {by}", stand(id_, "before", by)) for id_ in willing]
         yield Suspicion(
             by,
             None,
-            site.at(by),
+            context.at(by),
             happens,
             tuple(mends),
             shows(
                 lambda x, by=by: is_preflight(x) and x.refused_by == by,  # type: ignore[misc]
                 lambda x: x.answered_by in guards and status(x) < 300,
             ),
-            (run.probe,),
+            (run.scenario,),
         )
 
 

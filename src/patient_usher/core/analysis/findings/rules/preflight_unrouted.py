@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, to_front
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, is_preflight, shows, status
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, is_preflight, shows, status
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Preflights that the router refused, where a route of the path has a cors stage."""
-    guards = site.kinds("cors")
-    for run, x in site.exchanges("page", "preflight"):
+    guards = context.kinds("cors")
+    for run, x in context.exchanges("page", "preflight"):
         if not guards or not is_preflight(x) or x.refused_by != "router":
             continue
-        inside = [id_ for id_ in guards if id_ not in site.order(None)]
+        inside = [id_ for id_ in guards if id_ not in context.order(None)]
         if not inside:
             continue
         id_ = inside[0]
@@ -22,14 +22,14 @@ def look(site: Site) -> Iterator[Suspicion]:
         yield Suspicion(
             id_,
             None,
-            site.at(id_),
+            context.at(id_),
             happens,
             tuple(mend(f"move {one} in front of all that answers", to_front(one)) for one in inside),
             shows(
                 lambda x: is_preflight(x) and x.refused_by == "router",
                 lambda x: x.answered_by in guards and status(x) < 300,
             ),
-            (run.probe,),
+            (run.scenario,),
         )
 
 

@@ -5,30 +5,30 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import append, mend, option
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, shows, status
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows, status
 from patient_usher.core.analysis.requests.schema_samples import as_pattern
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Calls without a credential that were refused for that."""
-    for run, x in site.exchanges("call"):
-        by, item = x.refused_by, site.item(x)
-        if by is None or by not in site.options or item is None or not _turned_away(x):
+    for run, x in context.exchanges("call"):
+        by, item = x.refused_by, context.item(x)
+        if by is None or by not in context.options or item is None or not _turned_away(x):
             continue
         pattern = f"{item.route.method} {as_pattern(item.route.template)}"
-        mends = [mend(f"let {by} pass {pattern} over", append(site.at(by, "except"), pattern))]
-        if site.kind(by) == "authenticate" and getattr(site.options[by], "without_credential", "") == "refuse":
+        mends = [mend(f"let {by} pass {pattern} over", append(context.at(by, "except"), pattern))]
+        if context.kind(by) == "authenticate" and getattr(context.options[by], "without_credential", "") == "refuse":
             words = f"let {by} go by the route's access"
             mends.insert(0, mend(words, option(by, "without-credential", "by-access")))
         yield Suspicion(
             by,
             item.route.id,
-            site.at(by),
+            context.at(by),
             f"{item.route.id} is open to everyone, and {by} refuses whoever brings no credential",
             tuple(mends),
             shows(_turned_away, lambda x: x.handler_reached),
-            (run.probe,),
+            (run.scenario,),
         )
 
 

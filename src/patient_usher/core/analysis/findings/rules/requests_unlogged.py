@@ -5,28 +5,28 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, to_front
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, entered, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, shows
 from patient_usher.core.model.exchange import Exchange
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Requests that were answered in front of every access log on their way."""
-    logs = site.kinds("access-log")
+    logs = context.kinds("access-log")
     if not logs:
         return
-    for run, x in site.exchanges():
-        order = site.order_of(x)
+    for run, x in context.exchanges():
+        order = context.order_of(x)
         there = [id_ for id_ in logs if id_ in order]
         if not there or _logged(x, logs) or x.answered_by not in order[: order.index(there[0])]:
             continue
         yield Suspicion(
             there[0],
             None,
-            site.at(there[0]),
+            context.at(there[0]),
             f"what {x.answered_by} answers never comes to {there[0]}, and no log has it",
             (mend(f"move {there[0]} to the front", to_front(there[0])),),
             shows(lambda x: not _logged(x, logs), lambda x: _logged(x, logs)),
-            (run.probe,),
+            (run.scenario,),
         )
 
 

@@ -5,25 +5,25 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, append, mend
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.analysis.findings.spelling import meant, owner, renamed
 from patient_usher.core.engine.compile.warnings import of_routes
 from patient_usher.core.model.document import Path
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """By the names that accounts have."""
-    for path, what, hint in of_routes(site.blueprint):
+    for path, what, hint in of_routes(context.blueprint):
         if path[-1] in ("role", "scope"):
-            _, route = owner(site, path)
-            yield Suspicion(None, route, path, what, tuple(_mends(site, path, what, hint)))
+            _, route = owner(context, path)
+            yield Suspicion(None, route, path, what, tuple(_mends(context, path, what, hint)))
 
 
-def _mends(site: Site, path: Path, what: str, hint: str) -> Iterator[Mend]:
+def _mends(context: Context, path: Path, what: str, hint: str) -> Iterator[Mend]:
     name = what.rpartition("'")[0].rpartition("'")[2]
     if (other := meant(hint)) is not None:
         yield mend(f"write {other}", renamed(path, name, other))
-    account = next(iter(site.spec.accounts))
+    account = next(iter(context.spec.accounts))
     yield mend(f"give {name} to {account}", append(["accounts", account, f"{path[-1]}s"], name))
 
 

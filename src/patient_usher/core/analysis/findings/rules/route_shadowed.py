@@ -5,20 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import drop, mend, setting
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.http.urls import parse_url
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Routes whose path has dot segments, which no client sends (RFC 3986 5.2.4; the URL standard, 4.4)."""
-    for item in site.blueprint.placed:
+    for item in context.blueprint.placed:
         parts = [text for sort, text in item.route.template.segments]
         if item.desk is not None or not {".", ".."} & {*parts}:
             continue
         path = "/" + "/".join(_without_dots(parts))
-        found, _, _ = site.blueprint.router.find(item.route.method, parse_url(f"https://service.example{path}"))
+        found, _, _ = context.blueprint.router.find(item.route.method, parse_url(f"https://service.example{path}"))
         leads = found.id if found is not None else "no route"
-        place = site.at_route(item.route.id)
+        place = context.at_route(item.route.id)
         mends = [mend(f"take {item.route.id} out", drop(place))]
         if found is None and not item.groups and not item.route.names:
             at = f"{item.route.method} {path}"

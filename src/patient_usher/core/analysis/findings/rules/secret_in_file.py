@@ -6,17 +6,17 @@ import re
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, put, value_at
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.model.document import FromEnvironment, Path
 
 _SAYS_SO = re.compile("made-?up|not-a-real|fake|dummy|example|placeholder", re.IGNORECASE)
 """A secret that says of itself that it is none."""
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Passwords, keys and secrets, as they stand in the file."""
-    for path, name in _secrets(site):
-        node = value_at(site.doc, path)
+    for path, name in _secrets(context):
+        node = value_at(context.doc, path)
         if not isinstance(node, str) or isinstance(node, FromEnvironment):
             continue
         if _SAYS_SO.search(node) or node.startswith("$argon2"):
@@ -26,15 +26,15 @@ def look(site: Site) -> Iterator[Suspicion]:
         yield Suspicion(None, None, path, happens, (mend(f"write ${{env:{name}}}", put(path, value)),))
 
 
-def _secrets(site: Site) -> Iterator[tuple[Path, str]]:
+def _secrets(context: Context) -> Iterator[tuple[Path, str]]:
     """Every place of a secret, and what to call the variable."""
-    for name, account in site.spec.accounts.items():
+    for name, account in context.spec.accounts.items():
         if account.password is not None:
             yield ("accounts", name, "password"), _variable(name, "password")
         for at in range(len(account.api_keys)):
-            listed = isinstance(site.doc["accounts"][name]["api-keys"], list)
+            listed = isinstance(context.doc["accounts"][name]["api-keys"], list)
             yield ("accounts", name, "api-keys", *([at] if listed else [])), _variable(name, "api-key")
-    for name, key in site.spec.signing_keys.items():
+    for name, key in context.spec.signing_keys.items():
         if key.secret is not None:
             yield ("signing-keys", name, "secret"), _variable(name, "secret")
 

@@ -5,24 +5,26 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import drop, mend, remove
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
-from patient_usher.core.engine.compile.route_table import PlacedRoute
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
+from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.patterns import fits_template, split_request
 from patient_usher.core.model.pipeline import StageOptions
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """Stages that no route has on its way, or that every route on theirs is left out of."""
-    for id_, option in site.options.items():
+    for id_, option in context.options.items():
         if not option.enabled:
             continue
-        items = [item for item, order in site.ways if item is not None and id_ in order]
-        if not items and id_ not in site.order(None):
+        items = [item for item, order in context.ways if item is not None and id_ in order]
+        if not items and id_ not in context.order(None):
             happens = f"{id_} stands where there is no route"
-            yield Suspicion(id_, None, site.at(id_), happens, (mend(f"take {id_} out", remove(id_)),))
+            yield Suspicion(id_, None, context.at(id_), happens, (mend(f"take {id_} out", remove(id_)),))
         elif any(_wanted(option, item) for item in items) and all(_passed(option, item) for item in items):
             happens = f"every route that {id_} could meet is left out of it by except"
-            yield Suspicion(id_, None, site.at(id_), happens, (mend("leave except out", drop(site.at(id_, "except"))),))
+            yield Suspicion(
+                id_, None, context.at(id_), happens, (mend("leave except out", drop(context.at(id_, "except"))),)
+            )
 
 
 def _wanted(option: StageOptions, item: PlacedRoute) -> bool:

@@ -6,22 +6,22 @@ from collections.abc import Iterator
 from typing import Any
 
 from patient_usher.core.analysis.findings.mends import Document, Edit, mend, value_at
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.model.document import Path
 from patient_usher.core.model.matcher import When
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """By the conditions: what fits a later tier fits an earlier one too."""
-    for id_ in site.kinds("rate-limit"):
-        tiers = getattr(site.options[id_], "tiers", [])
+    for id_ in context.kinds("rate-limit"):
+        tiers = getattr(context.options[id_], "tiers", [])
         for late, tier in enumerate(tiers):
             early = next((at for at in range(late) if _covers(tiers[at].when, tier.when)), None)
             if early is not None:
                 happens = f"whoever fits tier {late + 1} of {id_} fits tier {early + 1} too, which comes first"
                 words = f"move tier {late + 1} in front of tier {early + 1}"
-                mends = (mend(words, _moved(site.at(id_, "tiers"), late, early)),)
-                yield Suspicion(id_, None, site.at(id_, "tiers", late), happens, mends)
+                mends = (mend(words, _moved(context.at(id_, "tiers"), late, early)),)
+                yield Suspicion(id_, None, context.at(id_, "tiers", late), happens, mends)
 
 
 def _covers(early: When | None, late: When | None) -> bool:

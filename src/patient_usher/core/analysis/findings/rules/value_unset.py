@@ -5,49 +5,49 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, add, add_last, free_id, mend, stand
-from patient_usher.core.analysis.findings.rule import Rule, Site, Suspicion, differs
-from patient_usher.core.engine.compile.route_table import PlacedRoute
-from patient_usher.core.engine.flow.data_availability import handler_reads
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, differs
+from patient_usher.core.engine.plan.data_availability import handler_reads
+from patient_usher.core.engine.plan.route_table import PlacedRoute
 
 
-def look(site: Site) -> Iterator[Suspicion]:
+def look(context: Context) -> Iterator[Suspicion]:
     """By what stages and handlers say that they read and leave, in the order on each way."""
-    for item, order in site.ways:
+    for item, order in context.ways:
         there: set[str] = set()
         for id_ in order:
-            option = site.stage(id_)
+            option = context.stage(id_)
             needs = option.needs(item.spec if item is not None else None) if option is not None else ()
             if id_ == "handler" and item is not None:
                 needs = handler_reads(item)
             own = set(option.leaves()) if option is not None else set()
             for name in sorted({*needs} - there - own):
                 if name.startswith("context."):
-                    yield _suspicion(site, item, id_, name)
+                    yield _suspicion(context, item, id_, name)
             there |= own
 
 
-def _suspicion(site: Site, item: PlacedRoute | None, id_: str, name: str) -> Suspicion:
+def _suspicion(context: Context, item: PlacedRoute | None, id_: str, name: str) -> Suspicion:
     route = item.route.id if item is not None and id_ == "handler" else None
-    reader = id_ if id_ in site.options else None
+    reader = id_ if id_ in context.options else None
     return Suspicion(
         reader,
         route,
-        site.at(reader) if reader else site.at_route(route, "handler"),
+        context.at(reader) if reader else context.at_route(route, "handler"),
         f"{reader or route} reads {name}, and nothing in front of it has set that",
-        tuple(_mends(site, id_, name.partition(".")[2])),
+        tuple(_mends(context, id_, name.partition(".")[2])),
         differs,
     )
 
 
-def _mends(site: Site, reader: str, value: str) -> Iterator[Mend]:
-    for id_, option in site.options.items():
-        if value in option.sets() and option.enabled and reader in site.options:
+def _mends(context: Context, reader: str, value: str) -> Iterator[Mend]:
+    for id_, option in context.options.items():
+        if value in option.sets() and option.enabled and reader in context.options:
             yield mend(f"move {id_} in front of {reader}", stand(id_, "before", reader))
     kind = "request-id" if value == "request-id" else "decide"
-    entry: dict[str, object] = {"id": free_id(site.doc, f"sets-{value}"), "kind": kind}
+    entry: dict[str, object] = {"id": free_id(context.doc, f"sets-{value}"), "kind": kind}
     if kind == "decide":
         entry["cases"] = [{"set": {value: "made-up"}}]
-    where = add(entry, "before", reader) if reader in site.options else add_last(entry)
+    where = add(entry, "before", reader) if reader in context.options else add_last(entry)
     yield mend(f"set {value} in a stage in front of it", where)
 
 

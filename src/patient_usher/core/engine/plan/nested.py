@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.engine.flow.plan import PlanStep
+from patient_usher.core.engine.plan.course import Course
+from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.exchange import Exchange
 
@@ -30,9 +31,10 @@ def raised(x: Exchange) -> None:
     x.answer = None
 
 
-def path_of_error(x: Exchange, index: int) -> Iterator[PlanStep]:
+def path_of_error(course: Course) -> Iterator[PlanStep]:
     """Outwards: every frame, innermost first, each dropped as the error passes."""
-    frames, journey = x.frames, x.journey
+    x, frames = course.x, course.frames
+    journey = x.journey
     while frames:
         step = frames.pop()
         if step.way_error is not None:
@@ -47,6 +49,6 @@ def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:
     x.answer = answer
 
 
-def fails_on_the_way_out(x: Exchange) -> bool:
+def fails_on_the_way_out(course: Course) -> bool:
     """The error travels on outwards."""
     return True

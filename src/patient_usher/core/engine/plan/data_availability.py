@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping
 from functools import cached_property
 
-from patient_usher.core.engine.compile.route_table import PlacedRoute
-from patient_usher.core.engine.run.front_proxy import FrontProxy
+from patient_usher.core.engine.plan.front_proxy import FrontProxy
+from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.reads import uses

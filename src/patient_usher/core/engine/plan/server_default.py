@@ -20,9 +20,8 @@ class Uncaught:
     ) -> None:
         self.reveal, self.log = reveal, log
 
-    def answer(self, x: Exchange) -> Answer:
+    def answer(self, x: Exchange, error: Raised | None) -> Answer:
         """The server's own answer; what was raised goes into its log."""
-        error = x.raising
         if error is not None and x.log is not None and self.log != "nothing":
             detail = {name: text for name in _PRIVATE[1:] if (text := getattr(error, name))}
             said = {"raised_by": error.raised_by, **detail} if self.log == "full" else None

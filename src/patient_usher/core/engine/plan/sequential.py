@@ -9,7 +9,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.engine.flow.plan import PlanStep
+from patient_usher.core.engine.plan.course import Course
+from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.exchange import Exchange
@@ -38,8 +39,9 @@ def raised(x: Exchange) -> None:
     """The draft stays: an error answer starts from it."""
 
 
-def path_of_error(x: Exchange, index: int) -> Iterator[PlanStep]:
+def path_of_error(course: Course) -> Iterator[PlanStep]:
     """Forward: every error handler behind the point of failure. The router fails where the routes stand."""
+    x, index = course.x, course.index
     plan = x.plan
     if plan.steps[index].id == "router":
         index = plan.routes_at - 1
@@ -60,7 +62,7 @@ def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:
     answered(x, answer)
 
 
-def fails_on_the_way_out(x: Exchange) -> bool:
+def fails_on_the_way_out(course: Course) -> bool:
     """An error in registered work is never caught, and the rest of that work is dropped."""
-    x.frames.clear()
+    course.frames.clear()
     return False

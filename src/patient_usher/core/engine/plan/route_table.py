@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from patient_usher.core.engine.compile.router import Route
+from patient_usher.core.engine.plan.router import Route
 from patient_usher.core.handlers.desk import desk_routes
-from patient_usher.core.model.pipeline import PipelineSpec
+from patient_usher.core.model.pipeline import MARKER, PipelineSpec
 from patient_usher.core.model.routes import GroupSpec, RouteSpec
 from patient_usher.core.model.templates import Access, Template
 
@@ -67,3 +67,22 @@ def all_groups(groups: Iterable[GroupSpec]) -> Iterator[GroupSpec]:
     for group in groups:
         yield group
         yield from all_groups(group.groups)
+
+
+def running_order(spec: PipelineSpec, item: PlacedRoute | None) -> list[str]:
+    """The ids of everything on a route's way, in running order, switched-off stages included."""
+    sequential = spec.flow == "sequential"
+
+    def listed(entries: Iterable[Any]) -> list[str]:
+        ids = [entry if entry == MARKER else entry["id"] for entry in entries]
+        return ids[::-1] if spec.listed == "innermost-first" and not sequential else ids
+
+    before: list[str] = listed(spec.stages)
+    after: list[str] = []
+    if sequential:
+        at = before.index(MARKER)
+        before, after = before[:at], before[at + 1 :]
+    if item is None:
+        return [*before, *after, "router"] if sequential else [*before, "router"]
+    inside = [id_ for group in item.groups for id_ in listed(group.stages)]
+    return [*before, "router", *inside, *listed(item.spec.stages), "handler", *after]

@@ -1,0 +1,328 @@
+"""A session on its way through a pipeline, and what is printed of it: as text, as JSON, as reports and tables."""
+
+from __future__ import annotations
+
+import gc
+import sys
+from argparse import Namespace
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+from time import monotonic
+
+from patient_usher.cli.arguments import unusable
+from patient_usher.core.analysis.route_matrix import enforced_limits
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.document import did_you_mean
+from patient_usher.core.verify.always import Statements, told
+from patient_usher.core.verify.exchange_table import rows_of
+from patient_usher.core.verify.run import Judged, prefix_of, run
+from patient_usher.core.verify.summary import Summary, statement_record
+from patient_usher.core.verify.verdict import fails
+from patient_usher.files.atomic_write import write_whole, writing
+from patient_usher.output import replay_view
+from patient_usher.output.door import DOOR
+from patient_usher.output.journey import journey
+from patient_usher.output.outcome import Outcome, Shown, scene_of, shown
+from patient_usher.output.terminal import Line, Painter, line, stdout_painter
+from patient_usher.use_cases.session import Session
+
+MAX_NAMES = 6
+"""How many failed requests are named in the last line."""
+MAX_JOURNEYS = 3
+"""How many failed requests are shown whole without --details."""
+REPORTS = ("junit", "md", "html", "json", "svg")
+TABLES = (".jsonl", ".csv", ".parquet")
+
+
+def wanted_reports(texts: Iterable[str]) -> list[tuple[str, Path]]:
+    """The reports that the command line asks for: format and file. Raises Unusable."""
+    found: list[tuple[str, Path]] = []
+    for text in texts:
+        form, equals, name = text.partition("=")
+        if not equals or not name or form not in REPORTS:
+            whole = equals and name
+            what = f"there is no report of the form '{form}'" if whole else f"'{text}' names no report"
+            mend = "write FORMAT=FILE, as in html=report.html" if not whole else did_you_mean(form, REPORTS)
+            raise unusable(what, mend, "--report")
+        if any(Path(name) == path for _, path in found):
+            raise unusable(f"two reports go to {name}", "give each a file of its own", "--report")
+        found.append((form, Path(name)))
+    return found
+
+
+class Tally:
+    """What a session comes to, counted while it goes by; ``sends`` are kept where reports want them."""
+
+    def __init__(self, session: Session, *, strict: bool, keeps: bool) -> None:
+        self.session, self.strict, self.keeps = session, strict, keeps
+        self.summary, self.statements = Summary(), Statements(session.pipeline)
+        self.sends: list[Shown] = []
+        self.failed_ids: list[str] = []
+
+    def add(self, judged: Judged, prefix: str = "") -> None:
+        """Count one send."""
+        self.summary.add(judged)
+        if fails(judged.mark, strict=self.strict) and len(self.failed_ids) < MAX_NAMES:
+            self.failed_ids.append(DOOR.redacted(prefix + judged.send.id))
+
+    def take(self, other: Tally) -> None:
+        """Count what another has counted."""
+        self.summary.take(other.summary)
+        self.statements.take(other.statements)
+        self.sends += other.sends
+
+    @property
+    def failed(self) -> bool:
+        """Whether anything counts as a failure."""
+        return self.summary.fails(strict=self.strict) or self.statements.broken
+
+    def outcome(self, traces: Iterable[str]) -> Outcome:
+        """All of it, as it may be drawn."""
+        statements = self.statements.all
+        return Outcome(
+            scene_of(self.session.pipeline, list(traces), self.session.seed),
+            DOOR.redacted(self.summary.record()),
+            self.summary.expecting,
+            dict(self.summary.slips),
+            DOOR.redacted(told(statements)),
+            DOOR.redacted([statement_record(one) for one in statements]),
+            self.sends,
+            self.strict,
+        )
+
+
+class Table:
+    """Where the rows of exchanges go; nowhere, where no file is named."""
+
+    def __init__(self, path: Path | None) -> None:
+        self._path = path
+        if path is not None and path.suffix not in TABLES:
+            raise unusable(f"{path} is no table's name", f"write FILE{', FILE'.join(TABLES)}", "--into")
+
+    def __enter__(self) -> Table:
+        if self._path is not None:
+            from patient_usher.output.tables import FORMATS
+
+            self._writing = writing(self._path)
+            self._sink = FORMATS[self._path.suffix](self._writing.__enter__())
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        if self._path is not None:
+            if error[0] is None:
+                self._sink(None)
+            self._writing.__exit__(*error)  # type: ignore[arg-type]
+
+    def add(self, judged: Judged) -> None:
+        """Write the rows of one send."""
+        if self._path is not None:
+            for row in rows_of(judged.send, judged.starts):
+                self._sink(DOOR.row(row))
+
+
+def with_progress(judged: Iterator[Judged], name: str) -> Iterator[Judged]:
+    """The same sends; after two seconds a terminal is told how many have gone by."""
+    if not sys.stderr.isatty():
+        yield from judged
+        return
+    begin, status = monotonic(), None
+    try:
+        for number, one in enumerate(judged, 1):
+            if number % 500 == 0 and monotonic() - begin > 2:
+                if status is None:
+                    from rich.console import Console
+
+                    status = Console(stderr=True).status("")
+                    status.start()
+                status.update(f"{name}: {number:,} requests replayed")
+            yield one
+    finally:
+        if status is not None:
+            status.stop()
+
+
+def running(
+    world: World, trace: BoundTrace, statements: Statements, table: Table, *, journeys: bool
+) -> Iterator[Judged]:
+    """Every send of a trace with the verdict on it; its rows go into the table."""
+    gc.freeze()  # what has been loaded stays
+    gc.enable()
+    gc.set_threshold(20_000, 20, 50)
+    for judged in with_progress(run(world, trace, statements=statements, journeys=journeys), trace.name):
+        table.add(judged)
+        yield judged
+
+
+def report(args: Namespace, session: Session) -> int:
+    """Replay the traces and write what came of them, reports and a table included. Returns the exit status."""
+    files = wanted_reports(args.report)
+    tally = Tally(session, strict=args.strict, keeps=bool(files))
+    with Table(getattr(args, "into", None)) as table:
+        if args.format == "text":
+            _text(args, session, tally, table)
+        else:
+            _json(args, session, tally, table)
+    if files:
+        from patient_usher.output.reports import OF_REPLAYS
+
+        sys.stdout.flush()
+        outcome = tally.outcome(trace.name for trace in session.traces)
+        for form, path in files:
+            write_whole(path, DOOR.text(OF_REPLAYS[form](outcome)))
+    return 1 if tally.failed else 0
+
+
+def _json(args: Namespace, session: Session, tally: Tally, table: Table) -> None:
+    for option in ("details", "quiet"):
+        if getattr(args, option, False) and not getattr(args, "whole", False):
+            what = f"--{option} belongs to --format text"
+            raise unusable(what, f"{args.format} says everything; leave it out")
+    from patient_usher.output import result  # text needs none of it
+
+    rows: list[Shown] = []
+    out = sys.stdout.buffer  # JSON is UTF-8, whatever the terminal speaks
+    for world, trace in session.worlds():
+        for judged in running(world, trace, tally.statements, table, journeys=True):
+            tally.add(judged)
+            shows = session.shows(judged.send.id, judged.send.entry.id)
+            if not (shows or tally.keeps):
+                continue
+            send = shown(judged)
+            if tally.keeps:
+                tally.sends.append(send.named(prefix_of(trace, session.traces)))
+            if shows and args.format == "json":
+                rows.append(send)
+            elif shows:
+                for record in send.records:
+                    out.write(result.dump(record) + b"\n")
+    if args.format == "json":
+        outcome = tally.outcome(trace.name for trace in session.traces)
+        out.write(result.result_json(outcome._replace(sends=rows)).encode(errors="surrogatepass"))
+
+
+def _text(args: Namespace, session: Session, tally: Tally, table: Table) -> None:
+    painter = stdout_painter()
+    details = args.details or bool(session.only)
+    for number, (world, trace) in enumerate(session.worlds()):
+        if number:
+            painter.write([[]])
+        own = Tally(session, strict=tally.strict, keeps=tally.keeps)
+        text = TextReport(painter, session, own, table, details=details, quiet=args.quiet)
+        text.run(world, trace)
+        tally.take(own)
+
+
+class TextReport:
+    """One trace for people; the first few failed requests, or all with ``details``, are shown whole."""
+
+    def __init__(
+        self,
+        painter: Painter,
+        session: Session,
+        tally: Tally,
+        table: Table,
+        *,
+        details: bool = False,
+        quiet: bool = False,
+        journeys: int = MAX_JOURNEYS,
+    ) -> None:
+        self.painter, self.session, self.tally, self.rows = painter, session, tally, table
+        self.details, self.quiet, self.journeys = details, quiet, journeys
+        self.whole: list[Shown] = []
+        self.bursts: dict[str, replay_view.Burst] = {}
+
+    def run(self, world: World, trace: BoundTrace) -> None:
+        """Replay and write."""
+        session, tally = self.session, self.tally
+        if trace.streams and not (self.quiet or self.details or tally.keeps):
+            self._in_bulk(world, trace)
+            return
+        pipeline = world.blueprint
+        on_way = pipeline.on_way
+        self.table = replay_view.Table(
+            DOOR.redacted(pipeline.columns(switched_off=trace.changes)),
+            lambda route: on_way.get(route, on_way[None]),
+            DOOR.redacted(sorted(session.only) if session.only else [label for label, _ in trace.shown]),
+            DOOR.redacted([request for _, request in trace.shown]),
+            trace.base,
+        )
+        if not self.quiet:
+            scene = scene_of(pipeline, [trace.name], session.seed)
+            title = [
+                line((scene.pipeline, "title")),
+                line((f"{trace.name}, {' and '.join(scene.environment)}", "dim")),
+            ]
+            self.painter.write(self.table.head(title))
+        shows = not self.quiet or self.details
+        prefix = prefix_of(trace, session.traces)
+        for judged in running(world, trace, tally.statements, self.rows, journeys=shows or tally.keeps):
+            tally.add(judged)
+            failed = fails(judged.mark, strict=tally.strict)
+            if not (shows or tally.keeps or failed):
+                continue
+            send = shown(judged)
+            if tally.keeps:
+                tally.sends.append(send.named(prefix))
+            if (shows or failed) and session.shows(judged.send.id, judged.send.entry.id):
+                self._send(judged, send, failed=failed)
+        self._end(world, trace)
+
+    def _in_bulk(self, world: World, trace: BoundTrace) -> None:
+        """Replay a trace that streams: what came of all of it, and no list."""
+        from patient_usher.core.verify.totals import Bulk
+        from patient_usher.output import totals_view
+
+        counts = Bulk()
+        for judged in running(world, trace, self.tally.statements, self.rows, journeys=False):
+            self.tally.add(judged)
+            counts.add(judged)
+        scene = scene_of(world.blueprint, [trace.name], self.session.seed)
+        title = f"{scene.pipeline}, {' and '.join(scene.environment)}"
+        self.painter.write([line((title, "title")), *totals_view.told(DOOR.counts(counts), world.savings())])
+        self.painter.write(replay_view.statement_lines(self.tally.outcome([trace.name]).statements))
+        self.painter.write([line(("--details lists every request, --only ID shows one", "dim"))])
+
+    def _send(self, judged: Judged, send: Shown, *, failed: bool) -> None:
+        """One send's line, or its share in that of a burst."""
+        if self.quiet and self.details:
+            self.painter.write(line for record in send.records for line in journey(record, whole=True))
+        elif self.details or (failed and len(self.whole) < self.journeys):
+            self.whole.append(send)
+        entry, repeats = judged.send.entry, judged.send.recipe.spec.times > 1
+        lines: Iterable[Line]
+        if repeats and not self.details:
+            burst = self.bursts.get(entry.id)
+            if burst is None:
+                burst = self.bursts[entry.id] = replay_view.Burst(send)
+            burst.add(send)
+            if not judged.send.last:
+                return
+            del self.bursts[entry.id]
+            lines = self.table.burst(burst)
+            complaining = [burst.worst] if burst.worst is send else [burst.worst, send]
+            failed = fails(burst.worst.mark, strict=self.tally.strict)
+        else:
+            lines, complaining = self.table.rows(send), [send]
+        if not self.quiet or failed:
+            self.painter.write(lines)
+            for one in complaining:
+                self.painter.write(replay_view.complaints(one))
+
+    def _end(self, world: World, trace: BoundTrace) -> None:
+        painter, tally = self.painter, self.tally
+        if not self.quiet:
+            notes = (line((f"{trace.name}: {note}", "dim")) for note in DOOR.redacted(trace.notes))
+            painter.write([[], *self.table.legend(), *notes, []])
+            for send in self.whole:
+                for record in send.records if self.details else [send.final]:
+                    painter.write(journey(record, whole=self.details))
+        if self.quiet and not tally.failed:
+            return
+        outcome = tally.outcome([trace.name])
+        painter.write(replay_view.summary(outcome, tally.failed_ids, world.savings()))
+        painter.write(replay_view.statement_lines(outcome.statements))
+        for note in DOOR.redacted(list(enforced_limits(world.blueprint))):
+            painter.write(replay_view.wrapped(note, "raised"))
+        if tally.summary.failed > self.journeys and not self.details and not self.quiet:
+            painter.write([line(("  --only ID shows the journey of any other", "dim"))])

@@ -1,0 +1,62 @@
+"""What the interpreter keeps of an exchange while it walks: where it is, and whom it owes what.
+
+An exchange that waits is found again by wake-ups from the clock's queue. Each carries the ``epoch`` in which it was
+asked for; cancelling an exchange only starts a new epoch, so that no wake-up has to be searched for and taken out.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from enum import IntEnum
+from typing import TYPE_CHECKING, NamedTuple
+
+from patient_usher.core.engine.plan.step import PlanStep
+from patient_usher.core.model.effects import Effect
+from patient_usher.core.model.errors import Raised
+from patient_usher.core.model.exchange import Exchange
+
+
+class State(IntEnum):
+    """Where an exchange is: on its way (parked or not), for ever in a stage, or over for its caller."""
+
+    RUNNING = 0
+    STALLED = 1
+    SENT = 2
+
+
+class Limit(NamedTuple):
+    """A time limit under way: the stage that set it, its place in the plan, and how many had been entered by then."""
+
+    step: PlanStep
+    place: int
+    entered: int
+
+
+class Course:
+    """An exchange's way through its plan.
+
+    ``index`` is the step that it is at, ``frames`` the stages that have passed it on, ``done`` whom to tell when it is
+    over. ``live`` counts the parts that still run: the exchange itself, and its orphans, whose ``owner`` is its
+    course. Times are microseconds since the epoch of the clock.
+    """
+
+    __slots__ = (
+        "done", "epoch", "frames", "gave_up", "impatient", "index", "live", "owner", "patience_ends", "raising",
+        "resume", "slipped", "state", "timed_out", "waits", "wakes_at", "x",
+    )  # fmt: skip
+
+    def __init__(self, x: Exchange, patience_ends: int) -> None:
+        self.x = x
+        self.patience_ends = patience_ends
+        self.frames: list[PlanStep] = []
+        self.done: list[Callable[[Exchange, str], None]] = []
+        self.owner = self.raising = self.resume = None
+        self.index = self.epoch = self.wakes_at = 0
+        self.state = State.RUNNING
+        self.slipped = self.timed_out = self.gave_up = self.impatient = self.waits = False
+        self.live = 1
+
+    if TYPE_CHECKING:
+        owner: Course | None
+        raising: Raised | None
+        resume: Callable[[Exchange], Effect] | None

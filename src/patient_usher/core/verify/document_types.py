@@ -1,0 +1,228 @@
+"""The other documents that commands print, typed: what programs read. A contract; the JSON Schemas are made of these.
+
+A trace, or one of its requests, inside a document is as a trace file says it.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from msgspec import Meta, Struct
+
+from patient_usher.core.verify.record import Count
+
+TraceDocument = Annotated[dict[str, Any], Meta(description="a trace, as a trace file says it")]
+RequestDocument = Annotated[dict[str, Any], Meta(description="a request, as a trace file says it")]
+
+
+def _version(name: str) -> Meta:
+    return Meta(extra_json_schema={"const": name})
+
+
+class Document(Struct, rename={"patient_usher": "patient-usher"}, kw_only=True):
+    """What every document has."""
+
+
+class Place(Struct):
+    """A place in a file."""
+
+    file: str
+    line: Count
+    column: Count
+
+
+class Differs(Struct):
+    """One thing in which a witness comes out otherwise when mended."""
+
+    id: str
+    what: str
+    now: object
+    mended: object
+
+
+class FindingRecord(Struct):
+    """Something that is wrong, with the requests that prove it."""
+
+    code: str
+    level: Annotated[str, Meta(extra_json_schema={"enum": ["error", "warning", "advice"]})]
+    stage: str | None
+    route: str | None
+    at: Place
+    happens: str
+    matters: str
+    mend: str
+    change: dict[str, Any] | None
+    known: str | None
+    withheld: str | None
+    witness: TraceDocument | None
+    differs: list[Differs]
+
+
+class Findings(Document, kw_only=True):
+    """What a check came to."""
+
+    patient_usher: Annotated[str, _version("findings/1")] = "findings/1"
+    pipeline: str
+    tried: Count
+    whole: bool
+    findings: list[FindingRecord]
+
+
+class GroupRecord(Struct):
+    """Exchanges whose gravest change is of one kind."""
+
+    kind: str
+    ids: list[str]
+    example: str
+
+
+class DifferenceRecord(Struct):
+    """One thing in which two exchanges of an id differ."""
+
+    id: str
+    kind: str
+    what: str
+    a: object
+    b: object
+
+
+class Compare(Document, kw_only=True):
+    """What changes between two results."""
+
+    patient_usher: Annotated[str, _version("compare/1")] = "compare/1"
+    requests: Count
+    changed: Count
+    groups: list[GroupRecord]
+    differs: list[DifferenceRecord]
+
+
+class PairRecord(Struct):
+    """Two stages, and what swapping them does."""
+
+    a: str
+    b: str
+    verdict: Annotated[str, Meta(extra_json_schema={"enum": ["free", "fields", "must-not"]})]
+    changed: Count
+    broken: Count
+    example: str | None
+
+
+class FoundOrder(Struct):
+    """An order that has what is wished for."""
+
+    order: list[str]
+    moves: Count
+    exact: bool
+
+
+class OrderClass(Struct):
+    """Orders that answer alike: how many, an example, pairs that stand so in all, and what each request is answered."""
+
+    orders: Count
+    example: list[str]
+    before: list[tuple[str, str]]
+    answers: list[str]
+
+
+class ApartRecord(Struct):
+    """Requests that tell orders apart; ``equal``: neighbours whose swap none of what was tried shows."""
+
+    orders: Count
+    exact: bool
+    notes: list[str]
+    equal: list[tuple[str, str]]
+    classes: list[OrderClass]
+    requests: list[RequestDocument]
+
+
+class Reorder(Document, kw_only=True):
+    """Which stages may swap, and which order was found."""
+
+    patient_usher: Annotated[str, _version("reorder/1")] = "reorder/1"
+    replays: Count
+    pairs: list[PairRecord]
+    found: FoundOrder | None
+    conflict: list[str]
+    never: list[str]
+    apart: ApartRecord | None = None
+
+
+class CoverageRecord(Document, kw_only=True):
+    """How often each of the things that can happen has."""
+
+    patient_usher: Annotated[str, _version("coverage/1")] = "coverage/1"
+    hit: Count
+    of: Count
+    stages: dict[str, dict[str, Count]]
+    routes: dict[str, dict[str, Count]]
+    missing: list[RequestDocument]
+
+
+class CaseRecord(Struct):
+    """One distinct way in which a request can end, and how often it did."""
+
+    route: str | None
+    status: int | None
+    outcome: str
+    answered_by: str | None
+    refused_by: str | None
+    why: str | None
+    handler: bool
+    cache: str | None
+    times: Count
+
+
+class StatementSeen(Struct):
+    """What became of a statement in all that was tried; ``witness`` breaks it."""
+
+    id: str
+    verdict: Annotated[str, Meta(extra_json_schema={"enum": ["held", "broken", "never-tried"]})]
+    tried: Count
+    why: str | None
+    witness: TraceDocument | None
+
+
+class Explore(Document, kw_only=True):
+    """What can happen at all."""
+
+    patient_usher: Annotated[str, _version("explore/1")] = "explore/1"
+    pipeline: str
+    tried: Count
+    seed: int
+    endings: list[CaseRecord]
+    coverage: CoverageRecord
+    never: list[tuple[str, str, str]]
+    statements: list[StatementSeen]
+
+
+class TrialRecord(Struct):
+    """One combination of settings, and the figures that came of it."""
+
+    settings: dict[str, Any]
+    requests: Count
+    refused: float
+    refused_by_address: dict[str, float]
+    refused_by_caller: dict[str, float]
+    hits: float
+    handler: Count
+    latency: float
+    broken: Count
+    always_broken: Count
+    best: bool
+
+
+class GoalRecord(Struct):
+    """The combination that meets a goal with the least change, or comes nearest; ``short``: by how much it misses."""
+
+    goal: str
+    met: bool
+    short: float
+    settings: dict[str, Any]
+
+
+class Sweep(Document, kw_only=True):
+    """A trace under every combination of settings."""
+
+    patient_usher: Annotated[str, _version("sweep/1")] = "sweep/1"
+    trials: list[TrialRecord]
+    found: GoalRecord | None = None

@@ -1,0 +1,68 @@
+"""One way to run a trace: callers, a world, statements and checks, and the verdict on every request.
+
+Every command, analysis, plugin and Python caller goes this way, so that they can't disagree.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.replay import Replay, Send
+from patient_usher.core.engine.run.world import World
+from patient_usher.core.verify.always import Statements
+from patient_usher.core.verify.expectations import Check, Verifier
+from patient_usher.core.verify.record import Record, send_records
+from patient_usher.core.verify.verdict import mark_of
+
+
+class Judged(NamedTuple):
+    """A send and the verdict on it: its checks, the statements that it broke by name, and the mark of the two.
+
+    ``starts`` is the time from which its trace counts, in microseconds.
+    """
+
+    send: Send
+    checks: list[Check]
+    broken: tuple[str, ...]
+    mark: str
+    starts: int
+
+    def records(self) -> list[Record]:
+        """Every exchange of it, as the result writes them."""
+        return send_records(self.send, self.starts, self.checks, self.mark)
+
+
+def run(
+    world: World, trace: BoundTrace, *, statements: Statements | None = None, journeys: bool = True
+) -> Iterator[Judged]:
+    """Every send of a trace in order, as soon as it and all before it are over.
+
+    ``statements`` are held against every exchange; None for none. Without ``journeys`` only those exchanges keep one
+    of which something is expected. Raises Unusable for an entry that can't be used, when all before it are over.
+    """
+    journeys = journeys or (statements is not None and statements.needs_journeys)
+    replay = Replay(world, trace.starts, trace.entries, streams=trace.streams, journeys=journeys)
+    verifier = Verifier(world.blueprint.environment)
+    for send in replay.run():
+        checks = verifier.check(send)
+        broken = statements.add(send) if statements is not None else ()
+        yield Judged(send, checks, broken, mark_of(send, checks, broken), replay.starts)
+
+
+def worlds(
+    pipeline: Blueprint, traces: Sequence[BoundTrace], seed: int = 0, *, keeps_state: bool = False
+) -> Iterator[tuple[World, BoundTrace]]:
+    """Each trace with the world that it comes to: a fresh one, or that of the one before."""
+    world = World(pipeline, seed)
+    for number, trace in enumerate(traces):
+        if number and not keeps_state:
+            world = World(pipeline, seed)
+        yield world, trace
+
+
+def prefix_of(trace: BoundTrace, traces: Sequence[BoundTrace]) -> str:
+    """What stands in front of the ids of a trace's exchanges where there are several traces."""
+    return f"{trace.name.partition('.')[0]}: " if len(traces) > 1 else ""

@@ -1,0 +1,199 @@
+"""The one door to the outside: whatever any command, report, table or export writes has come through here.
+
+Two things happen to it, on values, before any format escapes them. What is secret is replaced: a value that came from
+the environment by the name that the file gives it, a credential by its beginning and its length. And what a terminal
+would obey, or can't write, is seen as an escape.
+
+Secrets are known by where they stand (fields, query parameters, cookies and members that carry credentials, those that
+the pipeline declares among them) and by what they are (values of the environment, the credentials of accounts): the
+latter are found wherever they stand, in whatever spelling.
+"""
+
+from __future__ import annotations
+
+import base64
+import json
+import re
+from collections import Counter
+from collections.abc import Iterable, Mapping
+from copy import copy
+from html import escape
+from typing import TypeVar, cast
+from urllib.parse import quote, quote_plus
+
+from msgspec import UNSET, Struct, UnsetType, structs
+
+from patient_usher.core.http.secrets import Places, shortened
+from patient_usher.core.verify.exchange_table import Row
+from patient_usher.core.verify.record import AnswerRecord, RateRecord, Record, RequestRecord
+from patient_usher.core.verify.totals import Bulk
+
+T = TypeVar("T")
+
+SHORTEST = 4
+"""Shorter values are not hidden: they stand in too many places by chance."""
+
+
+class Door:
+    """What is known to be secret in this process, and how a value leaves it.
+
+    ``environment`` maps values of the environment that files have read to what stands for them, and may grow.
+    """
+
+    def __init__(self) -> None:
+        self._environment: Mapping[str, str] = {}
+        self._declared: dict[str, str] = {}
+        self.places = Places()
+        self._size = -1
+        self._spellings: dict[str, str] = {}
+        self._pattern: re.Pattern[str] | None = None
+
+    def watch(self, environment: Mapping[str, str]) -> None:
+        """Values of the environment, each with what stands for it; what is added later counts too."""
+        self._environment, self._size = environment, -1
+
+    def declare(self, places: Places, values: Iterable[str]) -> None:
+        """What a pipeline says of its credentials: where they stand, and which there are."""
+        self.places = self.places | places
+        self._declared.update({value: shortened(value) for value in values if len(value) >= SHORTEST})
+        self._size = -1
+
+    # On values.
+
+    def redacted(self, value: T) -> T:
+        """The value as it may be put out: everything in it that is text, however deep."""
+        if isinstance(value, Record):
+            return cast("T", self.record(value))
+        found = self._find()
+        return cast("T", self._deep(value, found)) if found is not None else value
+
+    def record(self, record: Record) -> Record:
+        """An exchange as it may be put out. It stays as it is; where nothing is secret, it is given back."""
+        changed: dict[str, object] = {}
+        request = self._message(record.request)
+        if request is not record.request:
+            changed["request"] = request
+        for name, answer in (("response", record.response), ("second_answer", record.second_answer)):
+            if answer is not None and (told := self._message(answer)) is not answer:
+                changed[name] = told
+        if record.rates and any(rate.stage in self.places.limits for rate in record.rates):
+            changed["rates"] = [self._rate(rate) for rate in record.rates]
+        if changed:
+            record = structs.replace(record, **changed)
+        found = self._find()
+        return cast("Record", self._deep(record, found)) if found is not None else record
+
+    def row(self, row: Row) -> Row:
+        """A row of a table as it may be put out."""
+        if row["limit"] in self.places.limits and isinstance(row["limit_for"], str):
+            row = {**row, "limit_for": shortened(row["limit_for"])}
+        return self.redacted(row)
+
+    def counts(self, counts: Bulk) -> Bulk:
+        """Totals as they may be put out: those whom a limit counts by a credential under a shortened name."""
+        told = copy(counts)
+        told.limits = Counter()
+        for (stage, whom), count in counts.limits.items():
+            told.limits[stage, shortened(whom) if stage in self.places.limits else whom] += count
+        for name in ("limits", "callers", "callers_refused", "routes", "routes_refused", "hits", "refusals", "caches"):
+            setattr(told, name, Counter(self.redacted(dict(getattr(told, name)))))
+        return told
+
+    def text(self, text: str) -> str:
+        """Text as it may be put out, whatever format it is of already: the last look at what leaves."""
+        found = self._find()
+        return found.sub(lambda match: self._spellings[match[0]], text) if found is not None else text
+
+    def _rate(self, rate: RateRecord) -> RateRecord:
+        return structs.replace(rate, for_=shortened(rate.for_)) if rate.stage in self.places.limits else rate
+
+    def _message(self, message: M) -> M:
+        places = self.places
+        changed: dict[str, object] = {}
+        if any(places.field(name) for name, _ in message.headers):
+            changed["headers"] = [(name, places.shortened_field(name, value)) for name, value in message.headers]
+        if message.body and (short := places.shortened_body(message.body)) is not message.body:
+            changed["body"] = short
+        if isinstance(message, RequestRecord) and (url := places.shortened_url(message.url)) is not message.url:
+            changed["url"] = url
+        return structs.replace(message, **changed) if changed else message
+
+    def _find(self) -> re.Pattern[str] | None:
+        """What finds every known secret in every spelling; None where there is none."""
+        size = len(self._environment) + len(self._declared)
+        if size != self._size:
+            self._size = size
+            known = {**self._declared, **{v: told for v, told in self._environment.items() if len(v) >= SHORTEST}}
+            self._spellings = {}
+            for secret in sorted(known, key=len, reverse=True):
+                for spelling in _spellings(secret):
+                    self._spellings.setdefault(spelling, known[secret])
+            longest = sorted(self._spellings, key=len, reverse=True)
+            self._pattern = re.compile("|".join(map(re.escape, longest))) if longest else None
+        return self._pattern
+
+    def _deep(self, value: object, found: re.Pattern[str]) -> object:
+        if isinstance(value, str):
+            return found.sub(lambda match: self._spellings[match[0]], value) if found.search(value) else value
+        if value is None or isinstance(value, bool | int | float):
+            return value
+        if isinstance(value, dict):
+            return {self._deep(key, found): self._deep(item, found) for key, item in value.items()}
+        if isinstance(value, list):
+            return [self._deep(item, found) for item in value]
+        if isinstance(value, tuple):
+            parts = [self._deep(item, found) for item in value]
+            return value._make(parts) if hasattr(value, "_make") else tuple(parts)
+        if isinstance(value, Struct):
+            changed: dict[str, object] = {}
+            for name in value.__struct_fields__:
+                part = getattr(value, name)
+                told = self._octets(part, found) if name == "body_base64" else self._deep(part, found)
+                if told is not part:
+                    changed[name] = told
+            return structs.replace(value, **changed) if changed else value
+        return value
+
+    def _octets(self, coded: str | UnsetType, found: re.Pattern[str]) -> str | UnsetType:
+        """Octets that are no text: those that hold a secret aren't shown at all."""
+        if coded is UNSET:
+            return UNSET
+        raw = base64.b64decode(coded).decode("latin-1")
+        octets = any(spelling.encode().decode("latin-1") in raw for spelling in self._spellings)
+        return base64.b64encode(b"hidden").decode() if octets or found.search(raw) else coded
+
+
+M = TypeVar("M", RequestRecord, AnswerRecord)
+
+
+def _spellings(secret: str) -> set[str]:
+    """A text as formats write it: JSON, form, URL, HTML and XML, Python, and half of Basic's base64."""
+    inside = json.dumps(secret)[1:-1]
+    plain = json.dumps(secret, ensure_ascii=False)[1:-1]
+    found = {secret, inside, plain, quote(secret, safe=""), quote(secret), quote_plus(secret), repr(secret)[1:-1]}
+    found |= {json.dumps(inside)[1:-1], json.dumps(plain)[1:-1], secret.encode("unicode_escape").decode()}
+    for text in (secret, plain):
+        for html in (escape(text), escape(text, quote=False)):
+            found |= {html, "".join(f"\\{char}" if char in _MARKDOWN else char for char in html)}
+    return {spelling for spelling in found if len(spelling) >= SHORTEST}
+
+
+_MARKDOWN = "\\`*_[]|#~"
+_OBEYED = re.compile("[\x00-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
+_KEPT = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff\ufffe\uffff]")
+
+
+def _escape(match: re.Match[str]) -> str:
+    return match[0].encode("unicode_escape", "surrogatepass").decode()
+
+
+def printable(text: str, *, lines: bool = False) -> str:
+    """Text of which a terminal obeys nothing and XML can hold all (XML 1.0 2.2): controls are seen as escapes.
+
+    ``lines``: line ends and tabs stay.
+    """
+    return (_KEPT if lines else _OBEYED).sub(_escape, text)
+
+
+DOOR = Door()
+"""This process's."""

@@ -1,0 +1,43 @@
+"""What is wrong with a pipeline's order and options, and which request proves it?"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from typing import Any
+
+from patient_usher.core.analysis.findings import check as search
+from patient_usher.core.analysis.findings.check import Checked, Finding
+from patient_usher.core.analysis.requests.factory import Scenario
+from patient_usher.core.analysis.requests.runner import BASE, BUDGET
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.files.trace import Trace
+from patient_usher.use_cases.session import Pipeline, bound_all
+
+
+def check(
+    pipeline: Pipeline, *traces: Trace, budget: int = BUDGET, seed: int = 0, codes: Collection[str] = ()
+) -> Checked:
+    """Everything that is wrong with a pipeline, the gravest first; ``at_least`` gives those of a level.
+
+    The requests of ``traces`` are tried too, and no mend may make any of them worse. ``codes``: look for these only.
+    Raises Unusable for a trace that doesn't fit.
+    """
+    blueprint = pipeline.blueprint
+    bound = bound_all(blueprint, traces)
+    more = [scenario for trace in traces for scenario in _scenarios(trace.requests_for(blueprint))]
+    base = bound[0].base if bound else BASE
+    return search.check(blueprint, budget=budget, base=base, seed=seed, traces=bound, more=more, codes=tuple(codes))
+
+
+def mend(checked: Checked, *traces: Trace, wanted: Collection[str] = ()) -> tuple[Blueprint, list[Finding]]:
+    """The pipeline with findings mended one after the other, and which were. ``wanted``: codes, or ``CODE@STAGE``."""
+    return search.mend_all(checked, tuple(wanted), bound_all(checked.blueprint, traces))
+
+
+def _scenarios(doc: Any) -> Iterable[Scenario]:
+    """A trace's requests, each by itself, as something to be tried."""
+    callers = doc.get("callers") or {}
+    for entry in doc.get("requests") or ():
+        if "send" in entry and "${kept" not in str(entry):
+            request = {k: v for k, v in entry.items() if k not in ("id", "expect", "expect-in", "at", "after", "keep")}
+            yield Scenario("trace", (request,), {k: v for k, v in callers.items() if k == entry.get("caller")})

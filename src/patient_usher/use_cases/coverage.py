@@ -1,0 +1,35 @@
+"""Which of the things that stages and routes can do has a trace made them do, and what would make the rest happen?"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from patient_usher.core.analysis.coverage import Coverage
+from patient_usher.core.analysis.coverage_gaps import Closing, closings
+from patient_usher.core.verify.run import run
+from patient_usher.files.trace import Trace
+from patient_usher.use_cases.compare import session
+from patient_usher.use_cases.session import Pipeline, Session
+
+
+class Covered(NamedTuple):
+    """What has happened of all that can, and requests that would close gaps."""
+
+    coverage: Coverage
+    closing: list[Closing]
+
+
+def coverage(pipeline: Pipeline, *traces: Trace, seed: int = 0) -> Covered:
+    """What the traces have made happen of all that can. Raises Unusable."""
+    return covered(session(pipeline, traces, seed))
+
+
+def covered(session: Session) -> Covered:
+    """The same of traces that are ready."""
+    found = Coverage(session.pipeline)
+    for world, trace in session.worlds():
+        if not session.keeps_state:
+            found.forget()
+        for judged in run(world, trace):
+            found.add(judged.send)
+    return Covered(found, closings(session.pipeline, found.missing, session.traces[0].base, session.seed))

@@ -1,0 +1,66 @@
+"""Which pairs of stages may swap, which must not, and which order meets what is wished for?"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import NamedTuple
+
+from patient_usher.core.analysis.orders.discriminate import Apart, told_apart
+from patient_usher.core.analysis.orders.search import Constraints, Found
+from patient_usher.core.analysis.orders.swaps import Pair, swaps
+from patient_usher.core.analysis.requests.runner import BUDGET
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.files.trace import Trace
+from patient_usher.use_cases.session import Pipeline, bound_all
+
+
+def _unwatched(done: int) -> None:
+    """Nobody wants to know how far it is."""
+
+
+class Reordered(NamedTuple):
+    """What swapping does, and what a search came to: None where nothing was wished for and nothing is broken."""
+
+    pairs: list[Pair]
+    found: Found | None
+    replays: int
+
+
+def reorder(
+    pipeline: Pipeline, *traces: Trace, wishes: Iterable[tuple[str, str]] = (), every: bool = False, seed: int = 0
+) -> Reordered:
+    """Swap neighbours (or, with ``every``, each pair) and look for the order with the fewest moves that has what is
+    wished for: each wish a stage that comes before another. Raises Unusable.
+    """
+    return reordered(pipeline.blueprint, bound_all(pipeline.blueprint, traces), wishes, every=every, seed=seed)
+
+
+def reordered(
+    blueprint: Blueprint,
+    traces: list[BoundTrace],
+    wishes: Iterable[tuple[str, str]],
+    *,
+    every: bool,
+    seed: int,
+    swapped: Callable[[int], None] = _unwatched,
+    replayed: Callable[[int], None] = _unwatched,
+) -> Reordered:
+    """The same of traces that are ready. ``swapped`` and ``replayed`` are told how far it is."""
+    if any(trace.streams for trace in traces):
+        what = "a trace in bulk can't be replayed so often"
+        raise Unusable([Problem(Spot("command line", 1, 1), what, "name one that people write")])
+    wishes = list(wishes)
+    pairs = list(swaps(blueprint, traces, every=every, seed=seed, watch=swapped)) if traces else []
+    search = Constraints(blueprint, traces, wishes, seed)
+    search.watch = replayed
+    found = search.search() if wishes or search.broken(search.present) else None
+    return Reordered(pairs, found, len(pairs) + bool(pairs) + search.replays)
+
+
+def tell_apart(
+    pipeline: Pipeline, *, budget: int = BUDGET, seed: int = 0, watch: Callable[[int], None] = _unwatched
+) -> Apart:
+    """The fewest requests whose answers tell orders apart."""
+    return told_apart(pipeline.blueprint, seed=seed, budget=budget, watch=watch)

@@ -1,0 +1,74 @@
+"""Which quota, which lifetime, how many instances? Traces under every combination of settings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from pathlib import Path
+from typing import Any
+
+from patient_usher.core.analysis.sweep import Combination, Trial, combinations_of, marked, overlay_of, tried
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiler import changed
+from patient_usher.files.trace import Trace
+from patient_usher.files.trust import NOTHING, Trust
+from patient_usher.use_cases.session import Pipeline
+
+
+def sweep(
+    pipeline: Pipeline, trace: str | Path, tries: Mapping[str, Sequence[Any]], *, cores: int = 1, seed: int = 0
+) -> list[Trial]:
+    """The trace in a file under every combination of settings, as ``{"throttle.quota": [10, 20]}`` has them.
+
+    Those that no other beats are marked as best. Raises Unusable where a combination gives no pipeline.
+    """
+    combinations = combinations_of(tries)
+    for combination in combinations:  # all that is wrong is told before anything runs
+        changed(pipeline.blueprint, overlay_of(combination))
+    return marked(list(trials(pipeline.blueprint, Path(trace), combinations, cores=cores, seed=seed)))
+
+
+def trials(
+    blueprint: Blueprint,
+    trace: Path,
+    combinations: Sequence[Combination],
+    *,
+    cores: int,
+    seed: int,
+    trust: Trust = NOTHING,
+    watch: Callable[[int], None] = lambda done: None,
+) -> Iterator[Trial]:
+    """Every combination tried, in order, on as many cores as there are. ``watch`` is told how many are done."""
+    with_these = (blueprint, trace, trust, seed)
+    cores = min(cores, len(combinations))
+    if cores <= 1:
+        _begin(*with_these)
+        found: Iterator[Trial] = map(_try, combinations)
+        yield from _counted(found, watch)
+        return
+    with ProcessPoolExecutor(cores, initializer=_begin, initargs=with_these) as pool:
+        yield from _counted(pool.map(_try, combinations), watch)
+
+
+def _counted(found: Iterator[Trial], watch: Callable[[int], None]) -> Iterator[Trial]:
+    for number, trial in enumerate(found, 1):
+        watch(number)
+        yield trial
+
+
+class _Worker:
+    """What a process of the pool works with."""
+
+    blueprint: Blueprint
+    trace: Path
+    trust: Trust
+    seed: int
+
+
+def _begin(blueprint: Blueprint, trace: Path, trust: Trust, seed: int) -> None:
+    _Worker.blueprint, _Worker.trace, _Worker.trust, _Worker.seed = blueprint, trace, trust, seed
+
+
+def _try(combination: Combination) -> Trial:
+    bound = Trace.read(_Worker.trace, trust=_Worker.trust).bound(_Worker.blueprint)
+    return tried(_Worker.blueprint, combination, bound, _Worker.seed)
