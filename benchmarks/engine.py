@@ -135,7 +135,7 @@ def modelled(pipeline: Pipeline, requests: list[Request], rounds: int, *, journe
     """The same requests through the pipeline; the statuses of the last round."""
     done: list[Exchange] = []
     world, clock = World(pipeline), Clock(START)
-    walk = Walk(clock, lambda x: None, done.append, pipeline.missing)
+    walk = Walk(clock, lambda x: None, done.append, pipeline.blueprint.missing)
     for _ in range(rounds):
         done.clear()
         for request in requests:

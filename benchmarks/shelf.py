@@ -16,7 +16,6 @@ from pathlib import Path
 
 from patient_usher import Trace
 from patient_usher.core.engine.run.world import World
-from patient_usher.use_cases import session
 
 PAGES, CAPACITY = 2_000, 8 << 20
 PIPELINE = {
@@ -79,13 +78,13 @@ def main() -> int:
                 headers = {"Accept-Encoding": "gzip"}
                 row = {"id": f"r{number}", "send": f"GET {path}", "at": f"{number}ms", "headers": headers}
                 stream.write(json.dumps(row) + "\n")
-        world = World(session.load(pipeline))
+        world = World(load(pipeline))
         shelf = world.memories[0]["shelf"]
         begin = time.perf_counter()
         ran, most = 0, 0
         half = 0.0
-        prepared = Trace.read(trace).prepared(world.blueprint)
-        for number, (send, _, _) in enumerate(session.sends(world, prepared, journeys=False)):
+        prepared = Trace.read(trace).bound(world.blueprint)
+        for number, (send, _, _) in enumerate(run(world, prepared, journeys=False)):
             ran += send.final.handler_reached  # type: ignore[union-attr]
             most = max(most, shelf.size)
             if number == count // 2:

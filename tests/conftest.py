@@ -4,18 +4,22 @@ from __future__ import annotations
 
 import json
 import os
-import subprocess
+import signal
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from tempfile import TemporaryFile
+from typing import Any, NamedTuple, NoReturn
 
 import pytest
 from hypothesis import settings
 
 import patient_usher.demo
 from patient_usher import Pipeline, Trace, load
-from patient_usher.use_cases import session
+from patient_usher import replay as replayed
+from patient_usher.cli import main
+from patient_usher.files.pipeline import pipeline_of_text
+from patient_usher.output.result import dump
 
 DEMO = Path(patient_usher.demo.__file__).parent
 VECTORS = Path(__file__).parent / "vectors"
@@ -44,19 +48,49 @@ class Outcome(NamedTuple):
 
 @pytest.fixture
 def usher(tmp_path: Path) -> Callable[..., Outcome]:
-    """Run the installed command in a folder of its own, with these files in it."""
+    """Run the command in a folder of its own, with these files in it: a process of its own, forked from this one, which
+    has imported already what every command needs.
+    """
 
     def run(*arguments: str, env: dict[str, str] | None = None, **files: str | bytes) -> Outcome:
         for name, text in files.items():
             path = tmp_path / name.replace("__", ".")
             path.write_bytes(text if isinstance(text, bytes) else text.encode())
-        environment = {**os.environ, "PYTHONIOENCODING": "utf-8", **(env or {})}
-        done = subprocess.run(
-            [str(USHER), *arguments], cwd=tmp_path, env=environment, capture_output=True, timeout=300, check=False
-        )
-        return Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
+        with TemporaryFile() as out, TemporaryFile() as err:
+            child = os.fork()
+            if not child:
+                _become_the_command(arguments, tmp_path, env or {}, out.fileno(), err.fileno())
+            _, status = os.waitpid(child, 0)
+            said = []
+            for stream in (out, err):
+                stream.seek(0)
+                said.append(stream.read().decode())
+            return Outcome(os.waitstatus_to_exitcode(status), *said)
 
     return run
+
+
+def _become_the_command(arguments: Sequence[str], folder: Path, env: dict[str, str], out: int, err: int) -> NoReturn:
+    """In the child: the command as its console script runs it."""
+    status = 70
+    try:
+        os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
+        os.dup2(out, 1)
+        os.dup2(err, 2)
+        sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115
+        sys.stdout = open(1, "w", encoding=env.get("PYTHONIOENCODING", "utf-8"), closefd=False)  # noqa: SIM115
+        sys.stderr = open(2, "w", encoding="utf-8", errors="backslashreplace", closefd=False)  # noqa: SIM115
+        os.environ.update(env)
+        os.chdir(folder)
+        sys.path[:] = [entry for entry in sys.path if entry not in ("", str(Path(__file__).parent))]
+        for module in [name for name in sys.modules if name in ("stages", "own")]:
+            del sys.modules[module]
+        signal.alarm(300)
+        status = main(list(arguments))
+        sys.stdout.flush()
+        sys.stderr.flush()
+    finally:
+        os._exit(status)
 
 
 def make_pipeline(stages: list[Any], **more: Any) -> Pipeline:
@@ -67,10 +101,19 @@ def make_pipeline(stages: list[Any], **more: Any) -> Pipeline:
     return load(doc, environments=doc.pop("environments-on", None))
 
 
+def described(text: str, name: str = "p.yaml") -> Pipeline:
+    """The pipeline that a text describes."""
+    return Pipeline(pipeline_of_text(text.lstrip("\n"), name))
+
+
 def replay(pipeline: Pipeline, *requests: dict[str, Any], **more: Any) -> list[Record]:
     """The records of every exchange of these requests, in order; ids are made up where left out."""
-    trace = Trace.of(*requests, **{"base": "https://api.example", **more})
-    return [record for sent in session.replay(pipeline, trace) for record in sent.exchanges]
+    return records(pipeline, Trace.of(*requests, **{"base": "https://api.example", **more}))
+
+
+def records(pipeline: Pipeline, trace: Trace, **more: Any) -> list[Record]:
+    """The records of every exchange of a trace, as programs read them."""
+    return [json.loads(dump(record)) for sent in replayed(pipeline, trace, **more) for record in sent.exchanges]
 
 
 def walk(stages: list[Any], request: dict[str, Any] | str = "GET /", **more: Any) -> Record:

@@ -79,7 +79,7 @@ def arguments_of(folder: Path, pipeline: str, trace: str, random: Random) -> lis
         ["replay", *files, "--format", random.choice(["json", "jsonl"])],
         ["replay", *files, "--details", "--strict"],
         ["replay", *files, "--set", mutated("throttle.quota=10", random)],
-        ["replay", *files, "--sign", "maren", "--expect-recorded"],
+        ["replay", *files, "--sign", "same:maren", "--expect-recorded"],
         ["show", files[0]],
         ["show", files[0], "GET", mutated("/v1/tides?station=x", random)],
         ["send", files[0], random.choice(["GET", "POST"]), mutated("/v1/berths/T07", random), "--body", mutated('json:{"a": [1]}', random)],

@@ -6,13 +6,14 @@ from collections.abc import Callable
 from typing import Any
 
 import pytest
+from msgspec import to_builtins
 
 from conftest import DEMO, Outcome, Record, make_pipeline, text
-from patient_usher import Trace, Unusable
-from patient_usher.core.engine.run.world import World
+from patient_usher import Trace, Unusable, World
 from patient_usher.core.model.always import EVERYDAY
 from patient_usher.core.verify.always import Statements
-from patient_usher.use_cases import session
+from patient_usher.core.verify.run import run
+from patient_usher.core.verify.summary import statement_record
 
 Usher = Callable[..., Outcome]
 NET = {"id": "net", "kind": "error-handler"}
@@ -57,10 +58,10 @@ STATEMENTS: list[tuple[str, list[Any], dict[str, Any], list[dict[str, Any]], int
 def said(always: Any, stages: list[Any], route: dict[str, Any], requests: list[dict[str, Any]]) -> list[Record]:
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": text(), **route}]
     pipeline = make_pipeline(stages, routes=routes, accounts=ACCOUNTS, always=always)
-    statements = Statements(pipeline)
-    for _ in session.sends(World(pipeline), Trace.of(*requests).prepared(pipeline), always=statements):
+    statements = Statements(pipeline.blueprint)
+    for _ in run(World(pipeline), Trace.of(*requests).bound(pipeline.blueprint), statements=statements):
         pass
-    return statements.record()
+    return [to_builtins(statement_record(one)) for one in statements.all]
 
 
 @pytest.mark.parametrize(("name", "stages", "route", "requests", "held", "broken"), STATEMENTS)

@@ -174,7 +174,7 @@ def test_marks_that_code_takes_away_are_looked_for_outside(tmp_path: Path) -> No
         )
     )
     page = {"page": {"kind": "browser", "origin": PAGE}}
-    (record,) = replay(load(file, allow_python=True), {**GET, "caller": "page"}, callers=page)
+    (record,) = replay(load(file, trust=["python"]), {**GET, "caller": "page"}, callers=page)
     assert record["browser"]["why"] == "origin-missing"
     assert "look at mine outside it" in record["browser"]["reason"]
 

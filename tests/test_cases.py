@@ -8,8 +8,8 @@ from typing import Any
 
 import pytest
 
+from conftest import records
 from patient_usher import Pipeline, Trace, Unusable, load
-from patient_usher.use_cases import session
 
 CASES = Path(__file__).parent / "cases"
 FACTS: dict[str, list[str] | str] = json.loads((CASES / "facts.json").read_text())
@@ -48,7 +48,7 @@ def outcome(name: str) -> list[str] | str:
     """A line for each exchange; or what is wrong with the pipeline or trace."""
     try:
         pipeline, trace = read(name)
-        return [told(record) for sent in session.replay(pipeline, trace) for record in sent.exchanges]
+        return [told(record) for record in records(pipeline, trace)]
     except Unusable as error:
         return error.problems[0].what
 

@@ -89,7 +89,7 @@ def test_a_saved_result_charts_like_its_replay(usher: Usher, tmp_path: Path) -> 
 def test_a_picture_is_the_same_every_time(usher: Usher, tmp_path: Path, name: str, begins: bytes) -> None:
     pictures = []
     for _ in range(2):
-        outcome = usher("chart", SHELF, str(DEMO / "shelf-story.yaml"), "--into", name)
+        outcome = usher("chart", SHELF, str(DEMO / "shelf-story.yaml"), "--picture", name)
         assert (outcome.status, "Warning" in outcome.err) == (0, False)
         pictures.append((tmp_path / name).read_bytes())
     assert pictures[0] == pictures[1]
@@ -97,7 +97,7 @@ def test_a_picture_is_the_same_every_time(usher: Usher, tmp_path: Path, name: st
 
 
 WRONG = [
-    ([LIMITS, "t.jsonl"], "--into FILE.png"), ([LIMITS, "t.jsonl", "--into", "c.gif"], "FILE.png or FILE.svg"), ([LIMITS, "--format", "csv"], "is no result"),
+    ([LIMITS, "t.jsonl"], "--picture FILE.png"), ([LIMITS, "t.jsonl", "--picture", "c.gif"], "FILE.png or FILE.svg"), ([LIMITS, "--format", "csv"], "is no result"),
     ([LIMITS, "e.jsonl", "--format", "csv"], "nothing to draw"),
 ]  # fmt: skip
 

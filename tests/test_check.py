@@ -11,11 +11,10 @@ import pytest
 from jsonschema import Draft4Validator
 from ruamel.yaml import YAML
 
-from conftest import DEMO, Outcome
-from patient_usher import Pipeline, Trace, load, replay
-from patient_usher.core.analysis.findings.check import Checked, check
+from conftest import DEMO, Outcome, described
+from patient_usher import Pipeline, Trace, check, load, replay
+from patient_usher.core.analysis.findings.check import Checked
 from patient_usher.core.analysis.findings.rules import rules
-from patient_usher.files.pipeline import pipeline_of_text
 from patient_usher.output.findings import explained, proof
 from patient_usher.output.terminal import plain
 
@@ -24,7 +23,7 @@ BY_CODE = {rule.code: rule for rule in rules()}
 
 
 def loaded(text: str) -> Pipeline:
-    return pipeline_of_text(text.lstrip("\n"), "p.yaml")
+    return described(text)
 
 
 def in_sequence(text: str) -> str:
@@ -95,11 +94,11 @@ def test_each_mistake_is_found_proved_and_mended(code: str, text: str) -> None:
     shown = proof(checked, finding)
     if finding.suspicion.proof is not None:
         assert shown is not None
-        assert shown.comparison.changed
+        assert shown.compared.comparison.changed
         trace = Trace.of(*shown.trace["requests"], **{k: v for k, v in shown.trace.items() if k in ("base", "callers")})
         assert [sent.id for sent in replay(pipeline, trace) if sent.failed], "the witness fails"
-        assert not [sent.id for sent in replay(finding.cure, trace) if sent.failed], "mended, it holds"
-    assert found(check(finding.cure)) == []
+        assert not [sent.id for sent in replay(Pipeline(finding.cure), trace) if sent.failed], "mended, it holds"
+    assert found(check(Pipeline(finding.cure))) == []
 
 
 def test_a_call_that_never_came_is_proved_by_what_kept_it_away(usher: Usher) -> None:
@@ -143,7 +142,7 @@ def test_a_mistake_is_found_however_the_file_tells_it(code: str, otherwise: str)
         pytest.skip("another stage that runs for no request is a finding too")
     checked = check(loaded(json.dumps(OTHERWISE[otherwise](doc))))
     assert found(checked) == [code]
-    assert found(check(checked.findings[0].cure)) == []
+    assert found(check(Pipeline(checked.findings[0].cure))) == []
 
 
 WHO = {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "api-key"}]}
@@ -192,7 +191,7 @@ MENDS: list[tuple[str, dict[str, Any], str]] = [
 def test_a_mistake_is_mended_where_it_is_made(code: str, doc: dict[str, Any], words: str) -> None:
     checked = check(loaded(json.dumps({"patient-usher": "pipeline/1", "routes": [route("GET /r")], **doc})))
     assert [(finding.rule.code, finding.mend.words) for finding in checked.findings] == [(code, words)]
-    assert found(check(checked.findings[0].cure)) == []
+    assert found(check(Pipeline(checked.findings[0].cure))) == []
 
 
 GOOD_PARTS: dict[str, dict[str, Any]] = {
@@ -251,7 +250,7 @@ def test_the_harbours_pipelines_have_what_their_chapters_teach(name: str) -> Non
 
 # The command.
 
-STAR = ("check", str(DEMO / "boaters-blocked-4.yaml"), "--trace", str(DEMO / "boaters-story.yaml"))
+STAR = ("check", str(DEMO / "boaters-blocked-4.yaml"), str(DEMO / "boaters-story.yaml"))
 MISTAKEN = str(DEMO / "mistaken.yaml")
 
 
@@ -261,13 +260,17 @@ def test_a_traces_requests_are_tried_too(usher: Usher) -> None:
 
 
 def test_a_mend_that_would_make_a_trace_worse_is_not_offered(usher: Usher) -> None:
-    """Whoever expects the bare 500 keeps it: the finding has no mend that this trace allows, so it isn't told."""
+    """Whoever expects the bare 500 keeps it: the finding stays, its mend is withheld, and it says what it would change."""
     trace = {
         "patient-usher": "trace/1",
         "requests": [{"id": "a", "send": "GET /v1/berths/T07", "expect": {"outcome": "crashed"}}],
     }
-    worse = usher("check", MISTAKEN, "--trace", "t.json", "--format", "json", t__json=json.dumps(trace))
-    assert [entry["code"] for entry in worse.json["findings"] if entry["known"] is None] == []
+    worse = usher("check", MISTAKEN, "t.json", "--format", "json", t__json=json.dumps(trace))
+    (entry,) = (entry for entry in worse.json["findings"] if entry["known"] is None)
+    assert (worse.status, entry["code"], entry["change"]) == (1, "errors-uncaught", None)
+    assert "would change the outcome of a" in entry["withheld"]
+    mended = usher("check", MISTAKEN, "t.json", "--mend", "all", "--into", "m.yaml")
+    assert (mended.status, "no mend is safe" in mended.err) == (1, True)
 
 
 def test_the_document_is_as_designed(usher: Usher) -> None:

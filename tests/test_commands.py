@@ -27,7 +27,7 @@ def test_the_demo_shows_a_story_and_a_mistake(usher: Usher) -> None:
     done = usher("demo")
     assert (done.status, done.err) == (0, "")
     assert "42 requests, all as expected" in done.out
-    assert "42 requests, 6 not as expected: key-absent" in done.out
+    assert "6 of 42 requests not as expected: key-absent" in done.out
     assert "usher demo --copy" in done.out
     assert max(map(len, done.out.splitlines())) <= 100
     assert "\x1b" not in done.out
@@ -313,7 +313,7 @@ def test_send_into_a_trace_keeps_its_comments(usher: Usher, tmp_path: Path) -> N
         HARBOUR,
         "GET",
         "/v1/tides?station=x",
-        "--into",
+        "--append",
         "t.yaml",
         "--caller",
         "buoy",
@@ -333,9 +333,9 @@ def test_send_into_a_trace_keeps_its_comments(usher: Usher, tmp_path: Path) -> N
         "expect": {"status": 200, "handler": "reached"},
     }
     assert usher("replay", HARBOUR, "t.yaml").status == 0
-    usher("send", HARBOUR, "GET", "/v1/tides?station=x", "--into", "t.yaml", "--id", "kept")
+    usher("send", HARBOUR, "GET", "/v1/tides?station=x", "--append", "t.yaml", "--id", "kept")
     assert [entry["id"] for entry in load_yaml(tmp_path / "t.yaml")["requests"]] == ["a", "kept", "kept-2"]
-    assert usher("send", HARBOUR, "GET", "/health", "--into", "new.yaml").status == 0
+    assert usher("send", HARBOUR, "GET", "/health", "--append", "new.yaml").status == 0
     assert usher("replay", HARBOUR, "new.yaml").status == 0
 
 
@@ -348,7 +348,7 @@ def test_the_recording_agrees_with_its_model_on_every_status(usher: Usher) -> No
         str(DEMO / "recorded.yaml"),
         str(DEMO / "harbour.har"),
         "--sign",
-        "maren",
+        "same:maren",
         "--expect-recorded",
         "--format",
         "json",
@@ -360,7 +360,7 @@ def test_the_recording_agrees_with_its_model_on_every_status(usher: Usher) -> No
     assert all(check["ok"] for x in exchanges for check in x["checks"])
     assert "eyJ-made-up-token" not in done.out
     text = usher(
-        "replay", str(DEMO / "recorded.yaml"), str(DEMO / "harbour.har"), "--sign", "maren", "--expect-recorded"
+        "replay", str(DEMO / "recorded.yaml"), str(DEMO / "harbour.har"), "--sign", "same:maren", "--expect-recorded"
     ).out
     assert "2 requests to hosts other than api.ternharbour.example left out" in text
     without = usher(
@@ -467,13 +467,13 @@ def test_python_only_where_it_is_allowed(usher: Usher) -> None:
     refused = usher("send", "p.yaml", "GET", "/", **files)
     assert refused.status == 2
     assert "p.yaml:4:5" in refused.err
-    assert "--allow-python" in refused.err
-    allowed = usher("send", "p.yaml", "GET", "/", "--allow-python", "--format", "json", **files)
+    assert "--trust", "python" in refused.err
+    allowed = usher("send", "p.yaml", "GET", "/", "--trust", "python", "--format", "json", **files)
     record = allowed.json["exchanges"][0]
     assert (record["response"]["body"], record["log"][-1]["message"]) == ('{"seen": 11}', "handled")
-    broken = usher("send", "p.yaml", "GET", "/broken", "--allow-python", "--format", "json", **files).json["exchanges"][
-        0
-    ]
+    broken = usher("send", "p.yaml", "GET", "/broken", "--trust", "python", "--format", "json", **files).json[
+        "exchanges"
+    ][0]
     assert broken["errors"][0]["type"] == "KeyError"
     assert "own.py:10 in way_in" in broken["response"]["body"]
 
@@ -495,7 +495,8 @@ def test_python_mistakes(usher: Usher, call: str, what: str) -> None:
         "p.yaml",
         "GET",
         "/",
-        "--allow-python",
+        "--trust",
+        "python",
         p__yaml=OWN_PIPELINE.replace("own:Counter", call),
         own__py=own,
         bad__py="def",
@@ -517,7 +518,7 @@ def test_python_mistakes(usher: Usher, call: str, what: str) -> None:
         (["replay", HARBOUR, STORY, "-e", "devlopment"], 2, "did you mean 'development'?"),
         (["replay", HARBOUR, STORY, "--set", "x"], 2, "STAGE.OPTION=VALUE"), (["replay", HARBOUR, STORY, "--set", "safety-nt.log=full"], 2, "did you mean 'safety-net'?"),
         (["replay", HARBOUR, STORY, "--set", "safety-net.log=ful"], 2, "did you mean 'full'?"),
-        (["replay", HARBOUR, str(DEMO / "harbour.har"), "--sign", "maron"], 2, "did you mean 'maren'?"),
+        (["replay", HARBOUR, str(DEMO / "harbour.har"), "--sign", "same:maron"], 2, "did you mean 'maren'?"),
         (["replay", HARBOUR, str(DEMO / "harbour.har"), "--host", "x.example"], 2, "no request went to x.example"),
         (["send", HARBOUR, "GET", "no slash"], 2, "command line:1:1"), (["send", HARBOUR, "GET", "/", "-H", "x"], 2, "NAME: VALUE"),
         (["send", HARBOUR, "GET", "/", "--sign", "bearer:nobody"], 2, "no account 'nobody'"), (["send", HARBOUR, "GET", "/", "--body", "json:{"], 2, "--body:1:"),
@@ -604,12 +605,12 @@ def test_of_repetitions_the_first_that_failed_is_told(usher: Usher) -> None:
     assert "✗ r ×5" in done.out
     assert "4 × 200, 1 × 500 from 0s" in done.out
     assert "    status: expected 200, got 500" in done.out
-    assert "2 not as expected: r[3], s\n" in done.out
+    assert "2 of 6 requests not as expected: r[3], s\n" in done.out
 
 
 def test_a_failed_send_is_named_without_its_redirects(usher: Usher) -> None:
     done = usher("replay", str(DEMO / "front.yaml"), str(DEMO / "front-story.yaml"))
-    assert "3 not as expected: plain-read, secure-read, secure-write\n" in done.out
+    assert "3 of 4 requests not as expected: plain-read, secure-read, secure-write\n" in done.out
 
 
 def test_a_line_without_end_is_not_read_to_its_end(usher: Usher) -> None:

@@ -16,9 +16,8 @@ import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Outcome, replay, steps, text, walk
+from conftest import Outcome, described, replay, steps, text, walk
 from patient_usher import Unusable, load
-from patient_usher.files.pipeline import pipeline_of_text
 
 Usher = Callable[..., Outcome]
 
@@ -125,10 +124,10 @@ def test_references_lead_to_what_stands_in_the_schema(ref: str, words: str) -> N
     doc = json.dumps({"patient-usher": "pipeline/1", "stages": ["validate"], "routes": [route]})
     if words:
         with pytest.raises(Unusable) as caught:
-            pipeline_of_text(doc, "p.json")
+            described(doc, "p.json")
         assert words in str(caught.value.problems[0])
         return
-    found = replay(pipeline_of_text(doc, "p.json"), {"send": "GET /?n=3"}, {"send": "GET /?n=x"})
+    found = replay(described(doc, "p.json"), {"send": "GET /?n=3"}, {"send": "GET /?n=x"})
     assert [record["response"]["status"] for record in found] == [200, 422]
 
 
@@ -145,7 +144,7 @@ def test_references_lead_to_what_stands_in_the_schema(ref: str, words: str) -> N
 def test_what_is_no_schema_is_told_at_load(schema: dict[str, Any], words: str) -> None:
     route = {"id": "r", "at": "GET /", "access": "everyone", "input": {"query": schema}, "handler": text()}
     with pytest.raises(Unusable) as caught:
-        pipeline_of_text(json.dumps({"patient-usher": "pipeline/1", "stages": ["validate"], "routes": [route]}), "p")
+        described(json.dumps({"patient-usher": "pipeline/1", "stages": ["validate"], "routes": [route]}), "p")
     assert words in str(caught.value.problems[0])
 
 
@@ -195,7 +194,7 @@ def test_own_code_on_every_way(
         "routes": [{"id": "r", "at": "GET /", "access": "everyone", "handler": handler}],
     }
     (tmp_path / "p.json").write_text(json.dumps(doc))
-    record = replay(load(tmp_path / "p.json", allow_python=True), {"send": "GET /"})[-1]
+    record = replay(load(tmp_path / "p.json", trust=["python"]), {"send": "GET /"})[-1]
     answer = record["response"]
     assert step[flow] in steps(record)
     assert (record["outcome"], answer and answer["status"], record["answered_by"] or "") == ends

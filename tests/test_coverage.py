@@ -7,13 +7,14 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from msgspec import to_builtins
 
 from conftest import DEMO, Outcome, make_pipeline, text
-from patient_usher import Trace
+from patient_usher import Trace, World
 from patient_usher.core.analysis.coverage import Coverage
 from patient_usher.core.analysis.coverage_gaps import closings
-from patient_usher.core.engine.run.world import World
-from patient_usher.use_cases import session
+from patient_usher.core.verify.run import run
+from patient_usher.output.coverage import coverage_document
 
 Usher = Callable[..., Outcome]
 SCHEMES = [{"scheme": "bearer", "keys": "main"}, {"scheme": "basic"}, {"scheme": "api-key"}]
@@ -59,12 +60,10 @@ def test_what_each_kind_can_do(
 ) -> None:
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": text(), **route}]
     pipeline = make_pipeline(stages, routes=routes, **KNOWN)
-    coverage = Coverage(pipeline)
-    for send, _, _ in session.sends(
-        World(pipeline), Trace.of(*requests, base="https://api.example").prepared(pipeline)
-    ):
+    coverage = Coverage(pipeline.blueprint)
+    for send, *_ in run(World(pipeline), Trace.of(*requests, base="https://api.example").bound(pipeline.blueprint)):
         coverage.add(send)
-    document = coverage.document([])
+    document = to_builtins(coverage_document(coverage, []))
     assert document["stages"]["s"] == counted
     outcomes = [times for part in ("stages", "routes") for row in document[part].values() for times in row.values()]
     assert (document["hit"], document["of"]) == (sum(1 for times in outcomes if times), len(outcomes))
@@ -78,9 +77,7 @@ def test_what_closes_a_gap_closes_it_in_the_trace(usher: Usher, tmp_path: Path, 
     """Each request is seen to close what it claims; pasted into an empty trace they close all of that together."""
     pipeline = str(DEMO / f"{pair.partition(':')[0]}.yaml")
     empty = "patient-usher: trace/1\nbase: https://api.ternharbour.example\nrequests: []\n"
-    first = usher(
-        "replay", pipeline, "t.yaml", "--coverage", "--write-missing", "t.yaml", "--format", "json", t__yaml=empty
-    )
+    first = usher("replay", pipeline, "t.yaml", "--coverage", "--append", "t.yaml", "--format", "json", t__yaml=empty)
     assert (first.status, first.json["hit"]) == (0, 0), first.err
     closing = first.json["missing"]
     assert len({request["id"] for request in closing}) == len(closing) > 3
@@ -93,14 +90,12 @@ def test_every_probe_does_what_it_claims_alone() -> None:
     pipeline = make_pipeline(
         [WHO], routes=[{"id": "r", "at": "GET /{id}", "access": "signed-in", "handler": text()}], **KNOWN
     )
-    missing = Coverage(pipeline).missing
-    found = closings(pipeline, missing, "https://api.example")
+    missing = Coverage(pipeline.blueprint).missing
+    found = closings(pipeline.blueprint, missing, "https://api.example")
     assert sorted(outcome for _, closed in found for outcome in closed) == sorted(missing)
     for requests, closed in found:
-        coverage = Coverage(pipeline)
-        for send, _, _ in session.sends(
-            World(pipeline), Trace.of(*requests, base="https://api.example").prepared(pipeline)
-        ):
+        coverage = Coverage(pipeline.blueprint)
+        for send, *_ in run(World(pipeline), Trace.of(*requests, base="https://api.example").bound(pipeline.blueprint)):
             coverage.add(send)
         assert [outcome for outcome in closed if not coverage.hits[outcome]] == []
 
@@ -124,7 +119,7 @@ def test_gaps_of_two_steps_are_closed_too() -> None:
     pipeline = make_pipeline(stages, routes=[route])
     closed = {
         outcome
-        for one in closings(pipeline, Coverage(pipeline).missing, "https://api.example")
+        for one in closings(pipeline.blueprint, Coverage(pipeline.blueprint).missing, "https://api.example")
         for outcome in one.closed
     }
     assert {("stages", "limit", "refilled"), ("stages", "shelf", "hit"), ("stages", "shelf", "stale")} <= closed

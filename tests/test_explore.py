@@ -10,12 +10,11 @@ import pytest
 from jsonschema import Draft202012Validator
 
 from conftest import DEMO, Outcome, make_pipeline
-from patient_usher import Pipeline, Trace, load, replay
-from patient_usher.core.analysis.explore import Case, case_of, explore
+from patient_usher import Pipeline, Trace, World, explore, load, replay
+from patient_usher.core.analysis.explore import Case, case_of
 from patient_usher.core.analysis.requests.schema_samples import fitting, sample
-from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.matcher import When
-from patient_usher.use_cases import session
+from patient_usher.core.verify.run import run
 
 Usher = Callable[..., Outcome]
 SHOWN = [
@@ -30,7 +29,7 @@ SHOWN = [
 def story_of(pipeline: Pipeline, trace: str) -> dict[Case, str]:
     """Every case that a story shows, with the exchange that does."""
     found: dict[Case, str] = {}
-    for send, _, _ in session.sends(World(pipeline), Trace.read(DEMO / f"{trace}.yaml").prepared(pipeline)):
+    for send, *_ in run(World(pipeline), Trace.read(DEMO / f"{trace}.yaml").bound(pipeline.blueprint)):
         found.update({case_of(x): x.id for x in send.exchanges if x.outcome != "not-sent"})
     return found
 
@@ -46,7 +45,7 @@ def test_whatever_a_story_reaches_is_reached(pair: str) -> None:
 @pytest.mark.parametrize("name", ["harbour", "quay", "shelf", "limits", "sequential"])
 def test_the_trace_of_distinct_cases_holds_and_reaches_as_much(usher: Usher, tmp_path: Path, name: str) -> None:
     pipeline = str(DEMO / f"{name}.yaml")
-    usher("explore", pipeline, "--write", "cases.yaml")
+    usher("explore", pipeline, "--into", "cases.yaml")
     again = usher("replay", pipeline, "cases.yaml", "-q")
     assert (again.status, again.err) == (0, "")
     covered = usher("replay", pipeline, "cases.yaml", "--coverage", "--format", "json").json

@@ -55,7 +55,7 @@ ODD = [
 @pytest.mark.parametrize(("line", "wanted"), ODD)
 def test_lines_that_servers_write(usher: Usher, tmp_path: Path, line: str, wanted: dict[str, Any] | None) -> None:
     plain = f'192.0.2.1 - - [{T}] "GET /plain HTTP/1.1" 200 5'
-    outcome = usher("import", "a.log", "--into", "t.jsonl", "--format", "combined", *BASE, a__log=f"{plain}\n{line}\n")
+    outcome = usher("import", "a.log", "--into", "t.jsonl", "--from", "combined", *BASE, a__log=f"{plain}\n{line}\n")
     assert outcome.status == 0, outcome.err
     found = rows(tmp_path / "t.jsonl")[1:]
     if wanted is None:
@@ -180,7 +180,7 @@ def test_a_trace_that_people_write_becomes_a_smaller_one(usher: Usher, tmp_path:
 
 def test_strict_refuses_and_writes_nothing(usher: Usher, tmp_path: Path) -> None:
     outcome = usher(
-        "import", "a.log", "--into", "t.jsonl", "--strict", "--format", "combined", a__log="nothing of a log\n"
+        "import", "a.log", "--into", "t.jsonl", "--strict", "--from", "combined", a__log="nothing of a log\n"
     )
     assert (outcome.status, "a.log:1:1" in outcome.err, (tmp_path / "t.jsonl").exists()) == (2, True, False)
     assert list(tmp_path.glob(".t.jsonl*")) == []
@@ -281,10 +281,10 @@ def test_commands_become_a_trace_with_their_secrets_hidden(usher: Usher, tmp_pat
 def test_files_are_read_only_where_that_is_allowed(usher: Usher, tmp_path: Path, allowed: bool) -> None:
     text = "curl https://api.example/a -d @body.txt\n"
     outcome = usher(
-        "import", "c.txt", "--into", "t.yaml", *(["--allow-files"] if allowed else []), c__txt=text, body__txt="a=b"
+        "import", "c.txt", "--into", "t.yaml", *(["--trust", "files"] if allowed else []), c__txt=text, body__txt="a=b"
     )
     assert outcome.status == (0 if allowed else 2)
-    assert ("a=b" in (tmp_path / "t.yaml").read_text()) if allowed else ("--allow-files" in outcome.err)
+    assert ("a=b" in (tmp_path / "t.yaml").read_text()) if allowed else ("--trust", "files" in outcome.err)
 
 
 # Recordings and descriptions.
@@ -474,5 +474,5 @@ WRONG = [
 
 @pytest.mark.parametrize(("text", "words"), WRONG)
 def test_what_can_not_be_read_is_told(usher: Usher, tmp_path: Path, text: str, words: str) -> None:
-    outcome = usher("import", "o.txt", "--into", "p.yaml", "--format", "openapi", o__txt=text)
+    outcome = usher("import", "o.txt", "--into", "p.yaml", "--from", "openapi", o__txt=text)
     assert (outcome.status, words in outcome.err, (tmp_path / "p.yaml").exists()) == (2, True, False)

@@ -10,6 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import make_pipeline, replay
+from patient_usher import Pipeline
 from patient_usher.core.engine.plan.router import Route, Router
 from patient_usher.core.http.cookies import parse_cookies, sign_value, unsign_value
 from patient_usher.core.http.fields import Fields, list_items
@@ -82,7 +83,7 @@ class Witness(Stage):
 
 def witnessed(stages: list[Any], more: dict[str, Any]) -> tuple[list[dict[str, Any]], list[Witness]]:
     """Replay with a counting stage woven in front of every other, in every plan."""
-    made = make_pipeline(stages, **more)
+    made = make_pipeline(stages, **more).blueprint
     witnesses: list[Witness] = []
     plans = {}
     for key, plan in made.plans.items():
@@ -92,7 +93,7 @@ def witnessed(stages: list[Any], more: dict[str, Any]) -> tuple[list[dict[str, A
             witnesses.append(witness)
             woven += [type(step)("witness", witness, raises=False, sequential=made.sequential), step]
         plans[key] = plan._replace(steps=tuple(woven))
-    service = dataclasses.replace(made, plans=plans)
+    service = Pipeline(dataclasses.replace(made, plans=plans))
     return replay(
         service,
         {"send": "GET /"},

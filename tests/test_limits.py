@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from conftest import header, make_pipeline, replay, steps, text
 from patient_usher import Trace
+from patient_usher import replay as replayed
 from patient_usher.core.http.limits import ALGORITHMS, NEVER, AtOnce, Limiter
-from patient_usher.use_cases import session
 
 S = 1_000_000
 START = 1_924_992_000 * S
@@ -322,7 +322,7 @@ def test_a_random_spread_is_seeded() -> None:
     trace = Trace.of({"send": "GET /", "times": 40})
 
     def instances(seed: int) -> list[int]:
-        return [sent.final["instance"] for sent in session.replay(service, trace, seed=seed)]
+        return [sent.final.instance for sent in replayed(service, trace, seed=seed)]
 
     assert instances(1) == instances(1) != instances(2)
 

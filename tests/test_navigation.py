@@ -6,9 +6,8 @@ from typing import Any
 
 import pytest
 
-from conftest import Record, header, make_pipeline, replay, text
+from conftest import Record, header, make_pipeline, records, replay, text
 from patient_usher import Trace, Unusable
-from patient_usher.use_cases import session
 
 OWN, SISTER, FOREIGN = "https://app.example", "https://www.app.example", "https://other.example"
 API = "https://app.example"
@@ -45,14 +44,12 @@ TRIPS: list[tuple[str, dict[str, Any], str, str]] = [
 
 
 @pytest.mark.parametrize(("origin", "request_", "cookies", "site"), TRIPS)
-def test_which_cookies_a_navigation_takes_along(
-    origin: str, request_: dict[str, Any], cookies: str, context: str
-) -> None:
+def test_which_cookies_a_navigation_takes_along(origin: str, request_: dict[str, Any], cookies: str, site: str) -> None:
     pipeline = make_pipeline([], routes=cookie_setter(*SESSION))
     first = {"send": "GET /set", "caller": "page"}
     trip = {**request_, "caller": "page", "mode": "navigate", "origin": origin}
     last = replay(pipeline, first, trip, base=API, callers={"page": PAGE})[-1]
-    assert (sent(last, "cookie"), sent(last, "sec-fetch-site")) == (cookies, context)
+    assert (sent(last, "cookie"), sent(last, "sec-fetch-site")) == (cookies, site)
     assert (sent(last, "sec-fetch-mode"), sent(last, "sec-fetch-dest")) == ("navigate", "document")
     own = origin == OWN and not request_["send"].endswith("back")
     assert last["browser"]["why"] == (None if own else "navigated")
@@ -100,7 +97,7 @@ def test_what_a_link_or_form_cannot_say(request_: dict[str, Any], said: str) -> 
 def lab_run(*requests: dict[str, Any], caller: dict[str, Any] | None = None) -> list[Record]:
     pipeline = make_pipeline([], routes=cookie_setter("a=b"))
     trace = Trace.of(*requests, base=API, callers={"page": {**PAGE, **(caller or {})}})
-    return [record for one in session.replay(pipeline, trace) for record in one.exchanges]
+    return records(pipeline, trace)
 
 
 def test_origin_none_is_what_was_typed() -> None:

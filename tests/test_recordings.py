@@ -86,7 +86,7 @@ CREDENTIALS: list[tuple[dict[str, str], int, str | None]] = [
 def test_credentials_that_counted_are_minted_anew(
     usher: Usher, headers: dict[str, str], status: int, identity: str | None
 ) -> None:
-    record = replayed(usher, entry(headers=headers, status=status), options=("--sign", "maren"))[0]
+    record = replayed(usher, entry(headers=headers, status=status), options=("--sign", "same:maren"))[0]
     assert record["identity"] == identity
     assert "recorded-secret" not in json.dumps(record)
     assert "cmVjb3JkZWQ6c2VjcmV0" not in json.dumps(record)
@@ -161,7 +161,7 @@ def test_a_pipeline_may_not_read_files_elsewhere_through_links(usher: Usher, tmp
     refused = usher("send", "p.yaml", "GET", "/", p__yaml=pipeline)
     assert refused.status == 2
     assert "lies outside the folder" in refused.err
-    allowed = usher("send", "p.yaml", "GET", "/", "--allow-files", p__yaml=pipeline)
+    allowed = usher("send", "p.yaml", "GET", "/", "--trust", "files", p__yaml=pipeline)
     assert "not for you" in allowed.out
 
 

@@ -22,7 +22,7 @@ HARBOUR, STORY, MISTAKEN = (str(DEMO / name) for name in ("harbour.yaml", "story
 
 
 def prepared(pipeline: Pipeline, *requests: dict[str, Any]) -> list[Any]:
-    return [Trace.of(*requests, base="https://api.example").prepared(pipeline)]
+    return [Trace.of(*requests, base="https://api.example").bound(pipeline.blueprint)]
 
 
 def decider(id_: str, name: str, status: int) -> dict[str, Any]:
@@ -42,8 +42,8 @@ def test_a_reordered_pipeline_is_the_variant_of_that_order() -> None:
     for name in ("harbour", "sequential"):
         pipeline = load(DEMO / f"{name}.yaml")
         trace = Trace.read(STORY)
-        for order in list(by_moves(movable(pipeline)))[:12]:
-            quick, fresh = reordered(pipeline, order), pipeline.variant(order=list(order))
+        for order in list(by_moves(movable(pipeline.blueprint)))[:12]:
+            quick, fresh = Pipeline(reordered(pipeline.blueprint, order)), pipeline.variant(order=list(order))
             assert [sent.exchanges for sent in replay(quick, trace)] == [
                 sent.exchanges for sent in replay(fresh, trace)
             ]
@@ -53,9 +53,9 @@ def test_a_reordered_pipeline_is_the_variant_of_that_order() -> None:
 def test_stages_that_are_off_keep_their_places(listed: str) -> None:
     stages = [marker("a", "a"), {**marker("off", "off"), "enabled": False}, marker("b", "b"), marker("c", "c")]
     pipeline = make_pipeline(stages, listed=listed)
-    order = movable(pipeline)
+    order = movable(pipeline.blueprint)
     assert order == (("a", "b", "c") if listed == "outermost-first" else ("c", "b", "a"))
-    swapped = reordered(pipeline, order[::-1])
+    swapped = reordered(pipeline.blueprint, order[::-1])
     assert [entry["id"] for entry in swapped.spec.stages] == ["c", "off", "b", "a"]
     assert movable(swapped) == order[::-1]
 
@@ -71,7 +71,7 @@ VERDICTS = [
 @pytest.mark.parametrize(("stages", "request_", "verdict"), VERDICTS)
 def test_what_a_swap_changes(stages: list[Any], request_: dict[str, Any], verdict: str) -> None:
     pipeline = make_pipeline(stages)
-    (pair,) = swaps(pipeline, prepared(pipeline, {"send": "GET /", **request_}))
+    (pair,) = swaps(pipeline.blueprint, prepared(pipeline, {"send": "GET /", **request_}))
     assert pair.verdict == verdict
     assert (pair.example is None) == (verdict == "free")
 
@@ -100,7 +100,7 @@ def test_the_fewest_moves_are_those_of_brute_force(data: st.DataObject) -> None:
             max_size=3,
         )
     )
-    found = Constraints(pipeline, prepared(pipeline, *requests), wishes).search()
+    found = Constraints(pipeline.blueprint, prepared(pipeline, *requests), wishes).search()
     good = []
     for order in permutations(names):
         wished = all(order.index(a) < order.index(b) for a, b in wishes)
@@ -118,7 +118,7 @@ def test_the_fewest_moves_are_those_of_brute_force(data: st.DataObject) -> None:
 
 def _unmet(pipeline: Pipeline, requests: list[dict[str, Any]], items: Any) -> bool:
     """Whether no order meets all of these wishes and requests."""
-    for order in permutations(movable(pipeline)):
+    for order in permutations(movable(pipeline.blueprint)):
         wished = all(order.index(item[0]) < order.index(item[2]) for item in items if "<" in item)
         sent = replay(pipeline.variant(order=list(order)), Trace.of(*requests, base="https://api.example"))
         if wished and not any(one.failed and one.id in items for one in sent):
@@ -137,16 +137,16 @@ def test_moves_are_counted_as_one_would(order: list[str]) -> None:
 def test_many_stages_are_searched_as_far_as_is_said() -> None:
     names = [f"s{n}" for n in range(EXACT + 2)]
     pipeline = make_pipeline([marker(name, name) for name in names])
-    did_you_mean = Constraints(pipeline, [], [("s3", "s0")]).search()
+    did_you_mean = Constraints(pipeline.blueprint, [], [("s3", "s0")]).search()
     assert (did_you_mean.moves, did_you_mean.exact) == (1, False)
-    far = Constraints(pipeline, [], [(names[at + 1], names[at]) for at in range(len(names) - 1)]).search()
+    far = Constraints(pipeline.blueprint, [], [(names[at + 1], names[at]) for at in range(len(names) - 1)]).search()
     assert (far.order, far.exact) == (None, False)
 
 
 def test_every_order_that_can_be_told_apart_is() -> None:
     """Two guards and a mark: three requests at most, and every class answers otherwise."""
     pipeline = make_pipeline([decider("a", "X-A", 401), decider("b", "X-B", 400), marker("m", "m"), "access-log"])
-    apart = told_apart(pipeline)
+    apart = told_apart(pipeline.blueprint)
     assert apart.exact
     answers = [one.answers for one in apart.classes]
     assert sum(one.orders for one in apart.classes) == apart.orders == 6
@@ -186,7 +186,7 @@ def test_the_document_is_as_designed(usher: Usher) -> None:
 def test_an_order_is_found_and_written(usher: Usher, tmp_path: Path) -> None:
     for name in ("harbour.yaml", "mistaken.yaml", "story.yaml"):
         (tmp_path / name).write_text((DEMO / name).read_text())
-    outcome = usher("reorder", "mistaken.yaml", "story.yaml", "--write", "found.yaml", "--format", "json")
+    outcome = usher("reorder", "mistaken.yaml", "story.yaml", "--into", "found.yaml", "--format", "json")
     assert (outcome.status, outcome.json["found"]) == (
         0,
         {"order": ["access-log", "marks", "safety-net", "who", "watch"], "moves": 1, "exact": True},
@@ -238,7 +238,7 @@ def test_what_no_order_explains_is_named(usher: Usher) -> None:
 
 
 def test_requests_that_tell_orders_apart_are_written_and_do(usher: Usher, tmp_path: Path) -> None:
-    outcome = usher("reorder", "p.yaml", "--tell-apart", "--write", "t.yaml", "--format", "json", p__yaml=RECORDED)
+    outcome = usher("reorder", "p.yaml", "--tell-apart", "--into", "t.yaml", "--format", "json", p__yaml=RECORDED)
     apart = outcome.json["apart"]
     assert (outcome.status, apart["exact"], len(apart["classes"])) == (0, True, 2)
     results = []

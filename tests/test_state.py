@@ -16,21 +16,17 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import DEMO, Outcome, Record, make_pipeline, replay, text
-from patient_usher import Trace, load
-from patient_usher.core.engine.run.world import World
+from conftest import DEMO, Outcome, make_pipeline, records, replay, text
+from patient_usher import Trace, World, compare, load
+from patient_usher import replay as replayed
+from patient_usher.core.verify.run import run
 from patient_usher.files.lines import Ids
-from patient_usher.use_cases import session
 from test_laws import pipelines
 
 Usher = Callable[..., Outcome]
 STORIES = [("harbour", "story"), ("quay", "quay-story"), ("limits", "limits-story"), ("shelf", "shelf-story")]
 NOTHING: dict[str, Any] = {"change": {"name": "the same"}}
 ROUTE = {"id": "r", "at": "GET /", "access": "everyone"}
-
-
-def records(pipeline: session.Pipeline, trace: Trace, **more: Any) -> list[Record]:
-    return [record for sent in session.replay(pipeline, trace, **more) for record in sent.exchanges]
 
 
 # The same input gives the same bytes.
@@ -94,7 +90,7 @@ def test_a_trace_can_be_replayed_as_often_as_is_wanted(pipeline: str, story: str
 @pytest.mark.parametrize(("pipeline", "story"), STORIES)
 def test_a_change_that_changes_nothing_changes_nothing(pipeline: str, story: str) -> None:
     made = load(DEMO / f"{pipeline}.yaml")
-    doc = json.loads(json.dumps(session.Trace.read(DEMO / f"{story}.yaml").document()))
+    doc = json.loads(json.dumps(Trace.read(DEMO / f"{story}.yaml").document()))
     plain = records(made, Trace.of(*doc["requests"], **_head(doc)))
     same = {"change": {"name": made.name}}
     noisy = [entry for request in doc["requests"] for entry in (_timeless(same, request), request)]
@@ -325,9 +321,7 @@ def test_what_a_change_reaches(
     law: str, stages: list[Any], more: dict[str, Any], requests: list[dict[str, Any]]
 ) -> None:
     callers = {"callers": CALLERS} if any("caller" in request for request in requests) else {}
-    sent = list(
-        session.replay(make_pipeline(stages, **more), Trace.of(*requests, base="https://api.example", **callers))
-    )
+    sent = list(replayed(make_pipeline(stages, **more), Trace.of(*requests, base="https://api.example", **callers)))
     assert [check for one in sent for check in one.checks if not check.ok] == []
     assert any(one.checks for one in sent)
 
@@ -359,7 +353,7 @@ def test_what_a_python_stage_does_to_a_request_is_not_seen_by_the_next(usher: Us
     }
     trace = {"patient-usher": "trace/1", "requests": [{"id": "x", "send": "GET /", "times": 2}]}
     done = usher(
-        "replay", "p.json", "t.json", "--allow-python", "--format", "json",
+        "replay", "p.json", "t.json", "--trust", "python", "--format", "json",
         own__py=own, p__json=json.dumps(pipeline), t__json=json.dumps(trace),
     )  # fmt: skip
     bodies = [json.loads(x["response"]["body"])["headers"]["X-User"] for x in done.json["exchanges"]]
@@ -375,7 +369,7 @@ def test_two_folders_each_run_their_own_code(tmp_path: Path) -> None:
         (folder / "own.py").write_text("import helper\n\ndef answer(x):\n    return {'from': helper.NAME}\n")
         doc = {"patient-usher": "pipeline/1", "routes": [{**ROUTE, "handler": {"python": "own:answer"}}]}
         (folder / "p.json").write_text(json.dumps(doc))
-        pipeline = load(folder / "p.json", allow_python=True)
+        pipeline = load(folder / "p.json", trust=["python"])
         found.append(json.loads(records(pipeline, Trace.of({"send": "GET /"}))[0]["response"]["body"])["from"])
     assert found == ["one", "two"]
 
@@ -397,7 +391,7 @@ def test_own_code_may_return_only_what_means_something_there(
         "stages": [{"id": "own", "kind": "python", "call": "own:Own"}],
         "routes": [{**ROUTE, "handler": {"raise": "NotFound"} if "error" in method else text()}],
     }
-    done = usher("send", "p.json", "GET", "/", "--allow-python", own__py=own, p__json=json.dumps(pipeline))
+    done = usher("send", "p.json", "GET", "/", "--trust", "python", own__py=own, p__json=json.dumps(pipeline))
     assert done.status == 2
     assert said in done.err
 
@@ -523,7 +517,7 @@ def test_a_limit_that_counts_failures_forgets_who_is_as_good_as_new() -> None:
     world = World(make_pipeline([limit], routes=[{**ROUTE, "handler": {"answer": {"status": 403}}}]))
     callers = {f"c{n}": {"address": f"10.0.{n // 250}.{n % 250}"} for n in range(3000)}
     trace = Trace.of(*({"send": "GET /", "caller": name, "after": "1s"} for name in callers), callers=callers)
-    for _ in session.sends(world, trace.prepared(world.blueprint)):
+    for _ in run(world, trace.bound(world.blueprint)):
         pass
     assert all(len(limiter.states) < 1500 for limiter in world.memories[0]["limit"].values())
 
@@ -536,10 +530,10 @@ def test_quiet_with_details_prints_every_journey_as_it_comes(usher: Usher) -> No
 
 def test_compare_tells_what_changes_between_two_pipelines() -> None:
     harbour, story = load(DEMO / "harbour.yaml"), Trace.read(DEMO / "story.yaml")
-    same = session.compare(harbour, load(DEMO / "harbour.yaml"), story)
+    same = compare(harbour, load(DEMO / "harbour.yaml"), story)
     assert (same.changed, same.differs) == (0, ())
     order = ["access-log", "marks", "who", "safety-net", "watch"]
-    found = session.compare(harbour, harbour.variant(order=order), story)
+    found = compare(harbour, harbour.variant(order=order), story)
     statuses = {
         difference.id: (difference.a, difference.b) for difference in found.differs if difference.what == "status"
     }

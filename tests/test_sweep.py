@@ -13,11 +13,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Outcome, make_pipeline
-from patient_usher import Trace
-from patient_usher.core.analysis.metrics import Figures, goal
+from patient_usher import Trace, World
+from patient_usher.core.analysis.goals import goal
+from patient_usher.core.analysis.metrics import Figures
 from patient_usher.core.analysis.sweep import combinations_of, values_of
-from patient_usher.core.engine.run.world import World
-from patient_usher.use_cases import session
+from patient_usher.core.verify.run import run
 
 Usher = Callable[..., Outcome]
 PIPELINE = """patient-usher: pipeline/1
@@ -85,7 +85,7 @@ def test_one_core_or_two_the_same(usher: Usher) -> None:
 
 GOALS = [
     ("refused(address=203.0.113.9) > 0.5 and refused(others) == 0", 0, 5), ("refused(caller=scraper) > 0.9 and refused(others) == 0", 1, 4),
-    ("refused(caller=scraper) > 0.8 and refused(caller=boat) == 0", 0, 5), ("refused < 0.5", 0, 30), ("handler >= 44", 0, 40), ("not refused == 0 or broken > 0", 0, 5), ("(waiting < 0.1) and requests == 44", 0, 5),
+    ("refused(caller=scraper) > 0.8 and refused(caller=boat) == 0", 0, 5), ("refused < 0.5", 0, 30), ("handler >= 44", 0, 40), ("not refused == 0 or broken > 0", 0, 5), ("(latency < 0.1) and requests == 44", 0, 5),
 ]  # fmt: skip
 
 
@@ -116,7 +116,7 @@ def test_tables_for_people_and_programs(usher: Usher, tmp_path: Path) -> None:
         "throttle.quota=2,10",
         "--goal",
         "refused == 0",
-        "--chart",
+        "--picture",
         "c.png",
         **FILES,
     )
@@ -137,7 +137,7 @@ WRONG = [
     (["--try", "throttle.quota"], "STAGE.OPTION=A,B,C"), (["--try", "throtle.quota=1"], "did you mean 'throttle'?"), (["--try", "throttle.quota=0"], "quota"),
     (["--try", "throttle.quota=1..20000"], "10,000"), (["--try", "throttle.quota=1", "--goal", "refused > "], "no number"), (["--try", "throttle.quota=1", "--goal", "refuse > 1"], "there are requests, refused"),
     (["--try", "throttle.quota=1", "--goal", "hits(caller=a) > 1"], "leave the parentheses out"), (["--try", "throttle.quota=1", "--goal", "(refused > 1"], "write )"), (["--try", "throttle.quota=1", "--goal", "refused > 1 )"], "left over"),
-    (["--try", "throttle.quota=1", "--goal", "refused(nobody) > 1"], "or others"), (["--try", "throttle.quota=1", "--chart", "c.gif"], "FILE.png or FILE.svg"),
+    (["--try", "throttle.quota=1", "--goal", "refused(nobody) > 1"], "or others"), (["--try", "throttle.quota=1", "--picture", "c.gif"], "FILE.png or FILE.svg"),
 ]  # fmt: skip
 
 
@@ -174,7 +174,7 @@ def test_shares_are_those_of_the_records(senders: list[str], quota: int) -> None
     trace = Trace.of(*({"send": "GET /", "address": sender} for sender in senders), base="https://api.example")
     figures = Figures()
     seen: list[tuple[str, bool]] = []
-    for send, _, _ in session.sends(World(pipeline), trace.prepared(pipeline)):
+    for send, *_ in run(World(pipeline), trace.bound(pipeline.blueprint)):
         figures.add(send, failed=False)
         seen += [(x.address, x.refused_by is not None) for x in send.exchanges]
 

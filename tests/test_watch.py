@@ -80,7 +80,7 @@ def test_what_is_different_is_shown_and_nothing_else(watching: Watching, tmp_pat
     assert "watching 2 files" in first
     (tmp_path / "p.yaml").write_text(PIPELINE.replace("text: one", "text: another"))
     second = watching.said()
-    assert "✗ 1 of 1 request ends otherwise" in second
+    assert "✗ 1 of 1 request differs" in second
     assert "- body: one" in second
     assert "+ body: another" in second
     assert "1 not as expected: a" in second
@@ -115,7 +115,7 @@ def test_what_changes_during_a_run_is_run_again(tmp_path: Path) -> None:
     (tmp_path / "t.yaml").write_text(TRACE.replace(", expect: {body: one}", ""))
     (tmp_path / "slow.py").write_text(WRITES)
     (tmp_path / "next.yaml").write_text(PIPELINE.replace("text: one", "text: another"))
-    watching = Watching(tmp_path, "--allow-python")
+    watching = Watching(tmp_path, "--trust", "python")
     try:
         assert "1 request" in watching.said()
         assert "+ body: another" in watching.said()

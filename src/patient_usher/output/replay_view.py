@@ -15,6 +15,7 @@ from patient_usher.core.model.enumerations import OUTCOMES, SLIPS
 from patient_usher.core.verify.always import StatementTold
 from patient_usher.core.verify.record import CacheRecord, Record
 from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, Shown, headline
+from patient_usher.output.door import printable
 from patient_usher.output.terminal import Line, Piece, fit, line
 
 WIDTH = 100
@@ -267,7 +268,7 @@ def failures(record: Record) -> Iterator[Line]:
     """The checks that did not hold."""
     for check in record.checks:
         if not check.ok:
-            wanted, got = value_text(check.expected), value_text(check.actual)
+            wanted, got = printable(value_text(check.expected)), printable(value_text(check.actual))
             text = f"{check.what}: expected {wanted}, got {got}"
             if check.what == "browser":
                 for part in textwrap.wrap(text, WIDTH - 4, subsequent_indent="  "):

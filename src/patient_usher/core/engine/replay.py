@@ -157,7 +157,7 @@ class Replay:
         self._sends.append(send)
         if spec.times > 1 and spec.every is not None and not send.last:
             self.clock.push(now + spec.every, ARRIVAL, entry.order, self._launch, (entry, recipe, repetition + 1))
-        self.kept.now = now
+        self.kept.now, self.kept.accounts = now, self.world.blueprint.spec.accounts
         try:
             request = recipe.request(self.kept, self.world.blueprint)
         except (LookupError, ValueError) as error:

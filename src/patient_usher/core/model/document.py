@@ -13,6 +13,9 @@ from typing import Any, NamedTuple
 Path = tuple[str | int, ...]
 """Keys and indexes from the root of a document."""
 
+Json = Any
+"""Whatever JSON can say."""
+
 
 class Spot(NamedTuple):
     """A place in a file; line and column count from 1."""

@@ -34,7 +34,22 @@ def _kept(part: str) -> Reader:
     return read
 
 
-TRACE_ROOTS = {"kept": _kept, "clock": ROOTS["clock"]}
+def _account(part: str) -> Reader:
+    """A password of the pipeline's own, for a desk: so that it need not stand in the trace, too."""
+    name, _, fact = part.rpartition(".")
+    if fact != "password" or not name:
+        raise ValueError("of an account there is accounts.NAME.password")
+
+    def read(kept: Any) -> Any:
+        account = kept.accounts.get(name)
+        if account is None or account.password is None:
+            raise LookupError(f"accounts.{name}.password, and the pipeline has none")
+        return account.password
+
+    return read
+
+
+TRACE_ROOTS = {"kept": _kept, "clock": ROOTS["clock"], "accounts": _account}
 """What a placeholder in a trace may name: values kept from earlier answers, and the clock."""
 
 _check_filled = checker(TRACE_ROOTS)

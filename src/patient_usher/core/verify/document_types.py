@@ -5,14 +5,15 @@ A trace, or one of its requests, inside a document is as a trace file says it.
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from msgspec import Meta, Struct
 
+from patient_usher.core.model.document import Json
 from patient_usher.core.verify.record import Count
 
-TraceDocument = Annotated[dict[str, Any], Meta(description="a trace, as a trace file says it")]
-RequestDocument = Annotated[dict[str, Any], Meta(description="a request, as a trace file says it")]
+TraceDocument = Annotated[dict[str, Json], Meta(description="a trace, as a trace file says it")]
+RequestDocument = Annotated[dict[str, Json], Meta(description="a request, as a trace file says it")]
 
 
 def _version(name: str) -> Meta:
@@ -36,8 +37,8 @@ class Differs(Struct):
 
     id: str
     what: str
-    now: object
-    mended: object
+    now: Json
+    mended: Json
 
 
 class FindingRecord(Struct):
@@ -51,7 +52,7 @@ class FindingRecord(Struct):
     happens: str
     matters: str
     mend: str
-    change: dict[str, Any] | None
+    change: dict[str, Json] | None
     known: str | None
     withheld: str | None
     witness: TraceDocument | None
@@ -82,8 +83,8 @@ class DifferenceRecord(Struct):
     id: str
     kind: str
     what: str
-    a: object
-    b: object
+    a: Json
+    b: Json
 
 
 class Compare(Document, kw_only=True):
@@ -198,7 +199,7 @@ class Explore(Document, kw_only=True):
 class TrialRecord(Struct):
     """One combination of settings, and the figures that came of it."""
 
-    settings: dict[str, Any]
+    settings: dict[str, Json]
     requests: Count
     refused: float
     refused_by_address: dict[str, float]
@@ -217,7 +218,7 @@ class GoalRecord(Struct):
     goal: str
     met: bool
     short: float
-    settings: dict[str, Any]
+    settings: dict[str, Json]
 
 
 class Sweep(Document, kw_only=True):

@@ -15,6 +15,7 @@ from msgspec import UNSET, Meta, Struct, UnsetType
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.http.dates import in_seconds
 from patient_usher.core.http.messages import Answer
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.enumerations import CACHE_STATES, DID, KINDS, OUTCOMES, VERDICTS, WAYS
 from patient_usher.core.model.exchange import Exchange, LogLine
 from patient_usher.core.verify.expectations import Check
@@ -59,7 +60,7 @@ class StepRecord(Struct):
     way: Annotated[str, _word(WAYS)]
     did: Annotated[str, _word(DID)]
     at: float
-    note: dict[str, object]
+    note: dict[str, Json]
 
 
 class ErrorRecord(Struct):
@@ -79,7 +80,7 @@ class LogRecord(Struct):
     stage: str
     level: str
     message: str
-    detail: dict[str, object] | None
+    detail: dict[str, Json] | None
     step: Count | None = None
 
 
@@ -135,7 +136,7 @@ class Record(Struct):
     handler_finished: bool
     identity: str | None
     roles: list[str]
-    context: dict[str, object]
+    context: dict[str, Json]
     journey: list[StepRecord]
     errors: list[ErrorRecord]
     second_answer: AnswerRecord | None

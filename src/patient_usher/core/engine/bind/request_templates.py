@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import urlencode
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import JSON, TEXT, Request, json_bytes
 from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.core.model.accounts import AccountSpec
 from patient_usher.core.model.answer_factory import ReadFile
 from patient_usher.core.model.document import Spot
 from patient_usher.core.model.trace import TRACE_ROOTS, CallerSpec, ChangeSpec, RequestSpec, SendLine
@@ -19,9 +21,10 @@ if TYPE_CHECKING:
 
 
 class Kept(dict[str, Any]):
-    """Values kept from answers, and the time: what a trace's placeholders read."""
+    """Values kept from answers, the time, and the pipeline's accounts: what a trace's placeholders read."""
 
     now = 0
+    accounts: Mapping[str, AccountSpec] = MappingProxyType({})
 
 
 def url_of(target: str, base: Url) -> Url:
