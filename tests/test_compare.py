@@ -136,7 +136,10 @@ def test_markdown_that_a_pull_request_shows(usher: Usher) -> None:
 
 WRONG: list[tuple[list[str], str]] = [
     (["p.yaml", "p.yaml"], "two pipelines, and no trace to replay; name one behind them"),
-    (["r.json", "r.json"], "this result isn't whole: expected `str`, got `int` - at `$.exchanges[0].id`; save what replay --format json prints"),
+    (
+        ["r.json", "r.json"],
+        "this result isn't whole: expected `str`, got `int` - at `$.exchanges[0].id`; save what replay --format json prints",
+    ),
     (["s.json", "s.json"], "this result isn't whole"),
     (["none.yaml", "p.yaml"], "none.yaml:1:1: there is no such file"),
 ]

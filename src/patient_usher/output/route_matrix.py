@@ -15,10 +15,17 @@ CELLS = {
     "sometimes": ("◐", "raised"),
     "passed-over": ("○", "dim"),
     "off": ("–", "dim"),
+    "never": ("·", "dim"),
     "elsewhere": ("", "dim"),
 }
-LEGEND = "● runs  ◐ depends on the path (only, except)  ○ passed over  – switched off  ◆ handler"
-ERRORS_ONLY = "◇ for errors only"
+LEGEND = {
+    "runs": "● runs",
+    "sometimes": "◐ depends on the path (only, except)",
+    "errors": "◇ for errors only",
+    "passed-over": "○ passed over",
+    "never": "· something in front answers first, or no error comes here",
+    "off": "– switched off",
+}
 
 
 def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
@@ -40,7 +47,7 @@ def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
         order = blueprint.order(row.item)
         last = max(columns.index(id_) for id_ in order)
         for at, id_ in enumerate(columns):
-            if id_ in ("router", "handler"):
+            if id_ in ("router", "handler") and row.stages[id_] == "runs":
                 pieces.append(Piece("◆" if id_ == "handler" else "┼", "answered" if id_ == "handler" else "dim"))
             else:
                 mark, style = CELLS[row.stages[id_]]
@@ -50,9 +57,8 @@ def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
         pieces.append(Piece(f"  {row.access}", "bad" if row.access.endswith("checks it") else "dim"))
         yield pieces
     yield []
-    yield line((LEGEND, "dim"))
-    if any("errors" in row.stages.values() for row in rows):
-        yield line((ERRORS_ONLY, "dim"))
+    seen = {state for row in rows for state in row.stages.values()}
+    yield line(("  ".join([*(words for state, words in LEGEND.items() if state in seen), "◆ handler"]), "dim"))
 
 
 def way_view(method: str, target: str, way: Way) -> Iterator[Line]:
@@ -70,7 +76,7 @@ def way_view(method: str, target: str, way: Way) -> Iterator[Line]:
     number = 0
     for stage in way.on_way:
         number += stage.runs
-        yield _row(f"{number:>3}" if stage.runs else "  ○", stage)
+        yield _row(f"{number:>3}" if stage.runs else f"  {CELLS[stage.state][0]}", stage)
     if way.elsewhere:
         yield []
         yield line(("not on its way", "dim"))

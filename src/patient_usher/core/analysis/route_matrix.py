@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from typing import NamedTuple
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -15,17 +17,6 @@ from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.templates import Template
 
 
-class RouteRow(NamedTuple):
-    """A route against every stage: ``runs``, ``errors``, ``sometimes``, ``passed-over``, ``off`` or ``elsewhere``.
-
-    ``access`` is who may use it, and whether anything on its way holds callers to that.
-    """
-
-    item: PlacedRoute
-    stages: dict[str, str]
-    access: str = ""
-
-
 def _pattern_fits(text: str, method: str, template: Template, *, surely: bool) -> bool:
     names, path = split_request(text)
     if names and method not in names and not (method == "GET" and "HEAD" in names and not surely):
@@ -33,10 +24,8 @@ def _pattern_fits(text: str, method: str, template: Template, *, surely: bool) -
     return fits_template(path, template.segments, surely=surely)
 
 
-def _state(options: StageOptions, item: PlacedRoute) -> str:
-    """What a stage on the route's way does: by ``enabled``, ``only`` and ``except``."""
-    if not options.enabled:
-        return "off"
+def _meets_route(item: PlacedRoute, options: StageOptions) -> str:
+    """Whether a stage meets what comes to a route: by ``only`` and ``except``."""
     route = item.route
 
     def fits(patterns: list[str], surely: bool) -> bool:
@@ -53,17 +42,78 @@ def _state(options: StageOptions, item: PlacedRoute) -> str:
     return "runs"
 
 
+class StageOnWay(NamedTuple):
+    """One stage on a way: ``runs``, ``errors`` (for errors only), ``sometimes``, ``passed-over``, ``off``, ``never`` or
+    ``elsewhere``; and why it does no more than that.
+    """
+
+    id: str
+    kind: str
+    state: str
+    why: str = ""
+
+    @property
+    def runs(self) -> bool:
+        """Whether it does."""
+        return self.state == "runs"
+
+
+def _on_way(blueprint: Blueprint, item: PlacedRoute | None, meets: Callable[[StageOptions], str]) -> list[StageOnWay]:
+    """What everything on a way does, in running order: the one place that says what runs.
+
+    ``meets`` says of a stage's ``only`` and ``except``: ``runs``, ``sometimes`` or ``passed-over``.
+    """
+    order = blueprint.order(item)
+    steps = {step.id: step for step in blueprint.plans[item.route.id if item is not None else None].steps}
+    found: list[StageOnWay] = []
+    shut = ""  # what answers everything: nothing behind it runs
+    raising: list[str] = []  # what an error may come from, so far
+    for id_ in order:
+        if id_ in ("router", "handler"):
+            found.append(StageOnWay(id_, "", "never" if shut else "runs", f"{shut} answers first" if shut else ""))
+            if not shut and (id_ == "handler" or (item is None and steps["router"].raises)):
+                raising.append(id_)
+            if id_ == "handler":
+                shut = shut or "the handler"
+            continue
+        options = blueprint.options[id_]
+        state = meets(options) if options.enabled else "off"
+        if not options.enabled:
+            found.append(StageOnWay(id_, options.kind, "off", "switched off (enabled: false)"))
+        elif state == "passed-over":
+            found.append(StageOnWay(id_, options.kind, state))
+        elif blueprint.sequential and steps[id_].catches:
+            named = f"for errors only: those of {', '.join(raising)}"
+            told = StageOnWay(id_, options.kind, "errors", named) if raising else None
+            found.append(told or StageOnWay(id_, options.kind, "never", "no error ever comes here"))
+            raising = [*raising, id_]
+        elif shut:
+            found.append(StageOnWay(id_, options.kind, "never", f"{shut} answers first"))
+        else:
+            found.append(StageOnWay(id_, options.kind, state))
+            raising.append(id_)
+            if state == "runs" and options.answers_all():
+                shut = id_
+    return found
+
+
+class RouteRow(NamedTuple):
+    """A route against every stage, by ids as ``StageOnWay.state`` has them.
+
+    ``access`` is who may use it, and whether anything on its way holds callers to that.
+    """
+
+    item: PlacedRoute
+    stages: dict[str, str]
+    access: str = ""
+
+
 def standing(blueprint: Blueprint) -> list[RouteRow]:
     """Every route against every stage, in the order of the file."""
     rows = []
     for item in blueprint.placed:
-        on_way = set(blueprint.order(item))
-        stages = {
-            id_: _state(options, item) if id_ in on_way else "elsewhere" for id_, options in blueprint.options.items()
-        }
-        for id_ in (step.id for step in blueprint.plans[item.route.id].steps if step.catches):
-            if blueprint.sequential and stages[id_] == "runs":
-                stages[id_] = "errors"
+        states = {one.id: one.state for one in _on_way(blueprint, item, partial(_meets_route, item))}
+        stages = {**dict.fromkeys(blueprint.options, "elsewhere"), **states}
         rows.append(RouteRow(item, stages, _access(blueprint, item, stages)))
     return rows
 
@@ -73,19 +123,10 @@ def _access(blueprint: Blueprint, item: PlacedRoute, stages: dict[str, str]) -> 
     access = item.route.access
     if access is None:
         return "access not said"
-    running = (id_ for id_, state in stages.items() if state in ("runs", "sometimes"))
-    if access.who == "everyone" or any(access.who in blueprint.options[id_].guards() for id_ in running):
+    running = (id_ for id_, state in stages.items() if state in ("runs", "sometimes") and id_ in blueprint.options)
+    if stages.get("handler") == "never" or access.who == "everyone" or any(access.who in blueprint.options[id_].guards() for id_ in running):
         return str(access)
     return f"{access}: nothing checks it"
-
-
-class StageOnWay(NamedTuple):
-    """One stage for one request: whether it runs, or why not."""
-
-    id: str
-    kind: str
-    runs: bool
-    why: str
 
 
 class Way(NamedTuple):
@@ -102,49 +143,34 @@ def way(blueprint: Blueprint, method: str, url: Url) -> Way:
     """Which stages run for a method and URL, in which order, and why the others don't."""
     x = World(blueprint).admit("show", Request(method, url, Fields([("Host", url.authority)])), 0)
     item = next((item for item in blueprint.placed if x.route is item.route), None)
-    steps = {step.id: step for step in x.plan.steps}
-    order = blueprint.order(item)
-    on_way: list[StageOnWay] = []
-    for at, id_ in enumerate(order):
-        if id_ == "router":
-            on_way.append(
-                StageOnWay(id_, "", True, f"finds the route {item.route.id}" if item else _refusal(x.allowed))
-            )
-        elif id_ == "handler":
-            on_way.append(StageOnWay(id_, "", True, "answers"))
-        else:
-            options = blueprint.options[id_]
-            behind = item is not None and "handler" in order and at > order.index("handler")
-            step = steps.get(id_)
-            reason = step.passes_over(x) if step is not None and step.passes_over is not None else None
-            only_errors = blueprint.sequential and step is not None and step.catches
-            if not options.enabled:
-                on_way.append(StageOnWay(id_, options.kind, False, "switched off (enabled: false)"))
-            elif reason:
-                patterns = options.only if reason == "only" else options.except_
-                fits = "none of its only fits" if reason == "only" else "its except fits"
-                on_way.append(StageOnWay(id_, options.kind, False, f"{fits}: {', '.join(patterns or ())}"))
-            elif only_errors:
-                before = [one for one in order[:at] if one in steps and one != "router" and not steps[one].catches]
-                if item is None and steps["router"].raises and at >= x.plan.routes_at:
-                    before.append("router")
-                told = f"for errors only: those of {', '.join(before)}" if before else "no error ever comes here"
-                on_way.append(StageOnWay(id_, options.kind, False, told))
-            elif behind:
-                on_way.append(StageOnWay(id_, options.kind, False, "behind the handler: only errors get here"))
-            else:
-                on_way.append(StageOnWay(id_, options.kind, True, ""))
-    homes = _homes(blueprint)
-    elsewhere = []
-    for id_, options in blueprint.options.items():
-        if id_ not in order:
-            home = homes.get(id_, "")
-            why = f"stands on {home}"
-            if item is None:
-                why += ", behind the point where the router refuses"
-            elsewhere.append(StageOnWay(id_, options.kind, False, why))
+    over = {step.id: step.passes_over(x) for step in x.plan.steps if step.passes_over is not None}
+    on_way = _on_way(blueprint, item, lambda options: "passed-over" if over.get(options.id) else "runs")
+    on_way = [_explained(blueprint, one, item, x.allowed, over.get(one.id)) for one in on_way]
+    there, homes = {one.id for one in on_way}, _homes(blueprint)
+    behind = ", behind the point where the router refuses" if item is None else ""
+    elsewhere = [
+        StageOnWay(id_, options.kind, "elsewhere", f"stands on {homes.get(id_, '')}{behind}")
+        for id_, options in blueprint.options.items()
+        if id_ not in there
+    ]
     access = next((row.access for row in standing(blueprint) if row.item is item), "")
     return Way(item, access, x.allowed, on_way, elsewhere)
+
+
+def _explained(
+    blueprint: Blueprint, one: StageOnWay, item: PlacedRoute | None, allowed: tuple[str, ...], over: str | None
+) -> StageOnWay:
+    """The same, with what there is to say of it for one request."""
+    if one.id == "router" and one.runs:
+        return one._replace(why=f"finds the route {item.route.id}" if item else _refusal(allowed))
+    if one.id == "handler" and one.runs:
+        return one._replace(why="answers")
+    if one.state == "passed-over":
+        options = blueprint.options[one.id]
+        patterns = options.only if over == "only" else options.except_
+        fits = "none of its only fits" if over == "only" else "its except fits"
+        return one._replace(why=f"{fits}: {', '.join(patterns or ())}")
+    return one
 
 
 def _refusal(allowed: tuple[str, ...]) -> str:

@@ -120,7 +120,7 @@ def copy_tree(node: Any) -> Any:
         return copy
     if isinstance(node, Seq):
         items = Seq(node.spot, map(copy_tree, node))
-        items.spots = node.spots
+        items.spots = [*node.spots]
         return items
     return [copy_tree(item) for item in node] if isinstance(node, list) else node
 

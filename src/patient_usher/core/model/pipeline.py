@@ -161,6 +161,10 @@ class StageOptions(Model):
         """To which sorts of access (signed-in, role, scope, nobody) the stage holds callers."""
         return ()
 
+    def answers_all(self) -> bool:
+        """Whether the stage answers every request that it meets, so that nothing behind it runs."""
+        return False
+
     def error_media(self) -> Collection[str]:
         """Media types of the error answers that the stage writes."""
         return ()

@@ -22,6 +22,10 @@ class Options(StageOptions):
     retry_after: Duration | None = None
     answer: AnswerSpec | None = None
 
+    def answers_all(self) -> bool:
+        """Nothing comes past it."""
+        return True
+
 
 class Stage(base.Stage):
     """503 with Retry-After (RFC 9110 15.6.4, 10.2.3), or an answer of the developer's own."""
