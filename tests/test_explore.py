@@ -11,7 +11,7 @@ from jsonschema import Draft202012Validator
 
 from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import Pipeline, Trace, World, explore, load, replay
-from patient_usher.core.analysis.explore import Case, case_of
+from patient_usher.core.analysis.explore import Ending, ending_of
 from patient_usher.core.analysis.requests.schema_samples import fitting, sample
 from patient_usher.core.model.matcher import When
 from patient_usher.core.verify.run import run
@@ -26,11 +26,11 @@ SHOWN = [
 ]
 
 
-def story_of(pipeline: Pipeline, trace: str) -> dict[Case, str]:
+def story_of(pipeline: Pipeline, trace: str) -> dict[Ending, str]:
     """Every case that a story shows, with the exchange that does."""
-    found: dict[Case, str] = {}
+    found: dict[Ending, str] = {}
     for send, *_ in run(World(pipeline), Trace.read(DEMO / f"{trace}.yaml").bound(pipeline.blueprint)):
-        found.update({case_of(x): x.id for x in send.exchanges if x.outcome != "not-sent"})
+        found.update({ending_of(x): x.id for x in send.exchanges if x.outcome != "not-sent"})
     return found
 
 

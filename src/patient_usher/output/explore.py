@@ -5,7 +5,7 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.explore import Case, Explored
+from patient_usher.core.analysis.explore import Ending, Explored
 from patient_usher.core.analysis.requests.runner import BASE
 from patient_usher.core.model.enumerations import OUTCOMES
 from patient_usher.core.verify.document_types import CaseRecord, Explore, StatementSeen
@@ -36,7 +36,7 @@ def told(explored: Explored) -> Iterator[Line]:
     yield from _broken(explored)
 
 
-def _case(case: Case, times: int) -> Line:
+def _case(case: Ending, times: int) -> Line:
     status = str(case.status) if case.status else "—"
     who = case.answered_by or "nobody"
     if case.refused_by and case.refused_by != case.answered_by:
@@ -52,7 +52,7 @@ def _case(case: Case, times: int) -> Line:
     )  # fmt: skip
 
 
-def _style(case: Case) -> str:
+def _style(case: Ending) -> str:
     return "bad" if not case.status or case.status >= 500 else "raised" if case.status >= 400 else "good"
 
 

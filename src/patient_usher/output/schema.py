@@ -16,7 +16,6 @@ from patient_usher.core.model.trace import TraceSpec
 from patient_usher.core.stages import kind, kinds
 from patient_usher.core.verify.document_types import Compare, CoverageRecord, Explore, Findings, Reorder, Sweep
 from patient_usher.core.verify.record import Result
-from patient_usher.output.editor_sentences import KEYS, STAGE
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
 
@@ -78,24 +77,13 @@ def pipeline_schema() -> Schema:
         "description": "the pipeline file that this one is a variant of",
     }
     schema["properties"]["order"] = {"type": "array", "items": {"type": "string"}}
-    return {"$schema": DIALECT, **_as_written(_told(schema, "pipeline")), "title": "Patient Usher pipeline"}
+    return {"$schema": DIALECT, **_as_written(schema), "title": "Patient Usher pipeline"}
 
 
 def trace_schema() -> Schema:
     """What a trace may say."""
-    schema = _told(TraceSpec.model_json_schema(), "trace")
+    schema = TraceSpec.model_json_schema()
     return {"$schema": DIALECT, **_as_written(schema), "title": "Patient Usher trace"}
-
-
-def _told(schema: Schema, name: str) -> Schema:
-    """The schema with a sentence on every key, in place."""
-    for title, node in [(name, schema), *schema.get("$defs", {}).items()]:
-        kind_ = title.removeprefix("stage-")
-        sentences = {**(STAGE if kind_ != title else {}), **KEYS.get(kind_, {})}
-        properties = node.get("properties", {})
-        for key in properties.keys() & sentences.keys():
-            properties[key] = {**properties[key], "description": sentences[key]}
-    return schema
 
 
 def _of_types(document: type[Struct], title: str) -> Schema:

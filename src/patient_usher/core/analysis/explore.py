@@ -30,7 +30,7 @@ APART = "2h"
 """How far probes stand apart in a trace: limits, copies and sessions of most services are over by then."""
 
 
-class Case(NamedTuple):
+class Ending(NamedTuple):
     """A way in which a request to a route can end. ``route`` None: no route fits."""
 
     route: str | None
@@ -58,7 +58,7 @@ class Explored(NamedTuple):
     """
 
     blueprint: Blueprint
-    cases: Mapping[Case, tuple[int, Scenario]]
+    cases: Mapping[Ending, tuple[int, Scenario]]
     coverage: Coverage
     broken: tuple[Broken, ...]
     statements: Mapping[str, int]
@@ -67,9 +67,9 @@ class Explored(NamedTuple):
     runs: tuple[ScenarioRun, ...]
     """Those that showed something new."""
 
-    def by_route(self) -> dict[str | None, list[Case]]:
+    def by_route(self) -> dict[str | None, list[Ending]]:
         """The cases of each route, and under None of what no route fits."""
-        found: dict[str | None, list[Case]] = {item.route.id: [] for item in self.blueprint.placed}
+        found: dict[str | None, list[Ending]] = {item.route.id: [] for item in self.blueprint.placed}
         for case in self.cases:
             found.setdefault(case.route, []).append(case)
         for cases in found.values():
@@ -77,9 +77,9 @@ class Explored(NamedTuple):
         return found
 
 
-def case_of(x: Exchange) -> Case:
+def ending_of(x: Exchange) -> Ending:
     """The case that an exchange is."""
-    return Case(
+    return Ending(
         x.route.id if x.route is not None else None,
         x.answer.status if x.answer is not None else None,
         x.outcome,
@@ -101,7 +101,7 @@ def explore(
     """Try what can matter, then random pairs of it, until the budget is used up or nothing new comes."""
     trials = Runner(budget, seed=seed)
     coverage = Coverage(blueprint)
-    cases: dict[Case, tuple[int, Scenario]] = {}
+    cases: dict[Ending, tuple[int, Scenario]] = {}
     news: list[ScenarioRun] = []
     broken: dict[str, Broken] = {}
     held: Counter[str] = Counter()
@@ -114,7 +114,7 @@ def explore(
             coverage.add(send)
             for x in send.exchanges:
                 if x.outcome != "not-sent":
-                    case = case_of(x)
+                    case = ending_of(x)
                     fresh |= case not in cases
                     times, first = cases.get(case, (0, run.scenario))
                     cases[case] = times + 1, first
@@ -212,7 +212,7 @@ def trace_of(explored: Explored, base: str = BASE) -> dict[str, Any]:
     callers: dict[str, Any] = {}
     for number, run in enumerate(sorted(chosen, key=_standing)):
         callers.update(run.scenario.callers)
-        wanted = _name(case_of(run.last))
+        wanted = _name(ending_of(run.last))
         name = next(each for each in (wanted, *(f"{wanted}-{n}" for n in range(2, 10_000))) if each not in names)
         names.add(name)
         final = max(at for at, request in enumerate(run.scenario.requests) if "send" in request)
@@ -260,15 +260,15 @@ def _chosen(explored: Explored) -> list[ScenarioRun]:
     return [run for _, run in sorted(chosen, key=lambda entry: entry[0])]
 
 
-def _shown(blueprint: Blueprint, run: ScenarioRun) -> set[Case | Outcome]:
+def _shown(blueprint: Blueprint, run: ScenarioRun) -> set[Ending | Outcome]:
     coverage = Coverage(blueprint)
     for send in run.sends:
         coverage.add(send)
-    cases: Iterable[Case | Outcome] = (case_of(x) for x in run.exchanges if x.outcome != "not-sent")
+    cases: Iterable[Ending | Outcome] = (ending_of(x) for x in run.exchanges if x.outcome != "not-sent")
     return {*cases, *(outcome for outcome in coverage.possible if coverage.hits[outcome])}
 
 
-def _name(case: Case) -> str:
+def _name(case: Ending) -> str:
     """A readable id: the route, and how it ended."""
     end = case.why or (case.cache if case.cache in ("hit", "stale", "revalidated") else None) or case.outcome
     return f"{case.route or 'unrouted'}-{case.status or 'none'}-{end}"

@@ -124,7 +124,11 @@ def _access(blueprint: Blueprint, item: PlacedRoute, stages: dict[str, str]) -> 
     if access is None:
         return "access not said"
     running = (id_ for id_, state in stages.items() if state in ("runs", "sometimes") and id_ in blueprint.options)
-    if stages.get("handler") == "never" or access.who == "everyone" or any(access.who in blueprint.options[id_].guards() for id_ in running):
+    if (
+        stages.get("handler") == "never"
+        or access.who == "everyone"
+        or any(access.who in blueprint.options[id_].guards() for id_ in running)
+    ):
         return str(access)
     return f"{access}: nothing checks it"
 

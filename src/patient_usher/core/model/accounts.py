@@ -1,6 +1,6 @@
 """Who can sign in, what tokens are signed with, and the pipeline's own error types."""
 
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from pydantic import Field, model_validator
 
@@ -10,6 +10,12 @@ from patient_usher.core.model.text_types import Model, Names, Status, wrong
 class ErrorSpec(Model):
     """A declared error type."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "is-a": "The type that this one is a kind of.",
+        "status": "The status that it is answered with.",
+        "message": "The public message.",
+    }
+
     is_a: str | None = None
     status: Status | None = None
     message: str | None = None
@@ -17,6 +23,14 @@ class ErrorSpec(Model):
 
 class AccountSpec(Model):
     """Somebody who can sign in. Passwords are plain and made up, or argon2 hashes."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "password": "The password: made up, or an argon2 hash.",
+        "api-keys": "Keys that stand for the account.",
+        "roles": "The roles that it has.",
+        "scopes": "The scopes that it has.",
+        "facts": "Anything else that handlers may know, as identity.facts.NAME.",
+    }
 
     password: str | None = None
     api_keys: Names = Field(default_factory=list)
@@ -27,6 +41,13 @@ class AccountSpec(Model):
 
 class SigningKeySpec(Model):
     """A key that tokens and cookies are signed with: a secret (HS256) or a PEM pair."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "algorithm": "The signature's algorithm (RFC 7518).",
+        "secret": "The secret, for HS256.",
+        "private": "The private key in PEM, for signing.",
+        "public": "The public key in PEM, for checking.",
+    }
 
     algorithm: Literal["HS256", "RS256", "ES256"]
     secret: str | None = None

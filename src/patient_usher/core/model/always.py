@@ -1,6 +1,6 @@
 """What must hold for every exchange of every replay."""
 
-from typing import Annotated, Any
+from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, WithJsonSchema
 
@@ -24,6 +24,12 @@ EVERYDAY: dict[str, str] = {
 
 class AlwaysSpec(Model):
     """A statement of one's own: what must come of every exchange that fits."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "id": "What reports call the statement.",
+        "when": "Which exchanges it is about; all of them, if left out.",
+        "expect": "What must come of them.",
+    }
 
     id: Id
     when: When | None = None

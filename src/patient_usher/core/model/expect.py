@@ -1,6 +1,6 @@
 """What a trace may expect of a request."""
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 
@@ -14,6 +14,13 @@ _OUTCOME = {"enum": list(OUTCOMES)}
 class BodyExpect(Model):
     """What the answer's content must be. ``json``: a subset; ``exact``: the whole."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "json": "JSON that holds at least this.",
+        "exact": "Exactly this text.",
+        "contains": "This text somewhere.",
+        "lacks": "This text nowhere.",
+    }
+
     json_: Any = Field(default=None, alias="json")
     exact: Any = None
     contains: Names | None = None
@@ -22,6 +29,13 @@ class BodyExpect(Model):
 
 class LogExpect(Model):
     """What the log beside the exchange must hold."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "contains": "A line says this.",
+        "lacks": "No line says this.",
+        "stage": "Only lines of this stage count.",
+        "level": "Only lines of this level count.",
+    }
 
     contains: Names = Field(default_factory=list)
     lacks: Names = Field(default_factory=list)
@@ -48,6 +62,13 @@ def _parse_tally(value: Any) -> Any:
 class BrowserExpect(Model):
     """What a browser must say of the answer."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "verdict": "readable, blocked or opaque.",
+        "why": "The code of what blocked it.",
+        "reason": "Words that the reason holds.",
+        "reads": "Header fields that the page can read.",
+    }
+
     verdict: Literal["readable", "blocked", "opaque"] | None = None
     why: TextMatch = None
     reason: Names | None = None
@@ -56,6 +77,33 @@ class BrowserExpect(Model):
 
 class Expect(Model):
     """What must come of a request. Keys are the result's own names."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "status": "The answer's status: a number, 4xx, or a list.",
+        "outcome": "What became of the exchange.",
+        "answered-by": "Who answered: a stage, handler, router, server or caller.",
+        "refused-by": "Who refused.",
+        "raised-by": "Who raised the last error.",
+        "why": "Why it was refused.",
+        "route": "The route's id.",
+        "identity": "Who was calling.",
+        "raised": "The type of the last error.",
+        "handler": "Whether the handler was reached.",
+        "order": "These were entered in this order.",
+        "ran": "These were entered.",
+        "skipped": "These were passed over, or never reached.",
+        "headers": "Header fields of the answer.",
+        "body": "The answer's content.",
+        "role": "The caller has one of these roles.",
+        "context": "Values that stages have left.",
+        "log": "What the log says.",
+        "cache": "What the cache did.",
+        "encoding": "The answer's content coding.",
+        "browser": "What the page gets of it.",
+        "preflight": "Expectations of the preflight, or not-sent.",
+        "finishes-within": "How long it may take.",
+        "tally": "How many of all repetitions end with which status.",
+    }
 
     status: StatusMatch | None = None
     outcome: (

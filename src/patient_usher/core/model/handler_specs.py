@@ -14,6 +14,15 @@ from patient_usher.core.model.values import Filled, FilledText
 class AnswerSpec(Model):
     """A made-up answer. At most one of json, text, file, size is its content."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "status": "The answer's status code.",
+        "headers": "Header fields of the answer; a list for several lines of one name.",
+        "json": "The answer's content, as JSON; ${query.x} and others fill in values.",
+        "text": "The answer's content, as plain text; ${query.x} and others fill in values.",
+        "file": "A file beside the pipeline whose octets are the answer's content.",
+        "size": "Made-up content of this size.",
+    }
+
     BODIES: ClassVar[tuple[str, ...]] = ("json_", "text", "file", "size")
 
     status: Status | None = None
@@ -37,6 +46,14 @@ class AnswerSpec(Model):
 class RaiseSpec(Model):
     """An error to raise. ``message``, ``where`` and ``cause`` are its private part."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "type": "The error's type.",
+        "message": "The private message, for the log.",
+        "where": "Where in the code it was raised; private.",
+        "cause": "What caused it; private.",
+        "stack": "The stack; private.",
+    }
+
     type: str
     message: FilledText = ""
     where: str = ""
@@ -54,6 +71,13 @@ RaiseOf = Annotated[
 class HandlerCase(Model):
     """What a handler does where ``when`` fits."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "when": "When this case fits; always, if left out.",
+        "answer": "The answer in this case.",
+        "raise": "The error in this case.",
+        "busy-for": "How much longer the handler takes in this case.",
+    }
+
     when: When | None = None
     answer: AnswerSpec | None = None
     raise_: RaiseOf | None = None
@@ -67,6 +91,20 @@ class HandlerCase(Model):
 
 class HandlerSpec(Model):
     """The stand-in for the code at the end of the pipeline."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "answer": "A made-up answer.",
+        "raise": "An error to raise.",
+        "cases": "What to do in which case; the first that fits counts.",
+        "echo": "Answer with what arrived here, as JSON.",
+        "python": "A function of your own, as module:function; needs --trust python.",
+        "records": "The stand-in data store to work on.",
+        "do": "What to do with the records.",
+        "busy-for": "How long the handler takes.",
+        "log": "Lines that the handler writes into the log.",
+        "fails-every": "Every so manieth run fails.",
+        "ranges": "Whether a GET may ask for a part of the answer (206, 416).",
+    }
 
     DOES: ClassVar[tuple[str, ...]] = ("answer", "raise_", "cases", "echo", "python", "records")
 
@@ -100,6 +138,22 @@ class HandlerSpec(Model):
 class DeskSpec(Model):
     """Sign-up, sign-in, refresh and sign-out under a group's prefix."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "at": "The path of sign-in, under the group's prefix.",
+        "gives": "What proves from then on who is calling: a token, or a session cookie.",
+        "keys": "The signing key of tokens, or of the cookie.",
+        "lasts": "How long the token or the session counts.",
+        "renewable-for": "How long after signing in it can be refreshed.",
+        "issuer": "The issuer that tokens name.",
+        "audience": "The audience that tokens name.",
+        "cookie": "The cookie's name.",
+        "same-site": "The cookie's SameSite.",
+        "path": "The cookie's Path.",
+        "domain": "The cookie's Domain; without, only the host that set it gets it.",
+        "max-age": "How long the client keeps the cookie; until it closes, if left out.",
+        "signed-up-as": "The roles of accounts that sign up here.",
+    }
+
     at: Annotated[Any, BeforeValidator(parse_prefix), WithJsonSchema({"type": "string"})]
     gives: Literal["token", "cookie"] = "token"
     keys: str | None = None
@@ -126,6 +180,14 @@ class DeskSpec(Model):
 
 class RecordsSpec(Model):
     """A stand-in data store."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "key": "The member by which records are found.",
+        "ids": "How new ids are made; {n} counts.",
+        "unique": "Members whose values may stand once only, each with the error type raised otherwise.",
+        "rows": "The records at the start.",
+        "from": "A CSV or JSON file with the records at the start.",
+    }
 
     key: str = "id"
     ids: str = "{n}"

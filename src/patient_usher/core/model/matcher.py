@@ -3,7 +3,7 @@
 import re
 from collections.abc import Callable
 from math import isfinite
-from typing import Annotated, Any
+from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 
@@ -158,6 +158,29 @@ Paths = Annotated[list[str], BeforeValidator(_check_paths), WithJsonSchema({"typ
 
 class When(Model):
     """Every key that is given must hold."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "method": "One of these methods.",
+        "path": "One of these paths: * for one segment, ** for any number.",
+        "scheme": "http or https, as the service sees it.",
+        "host": "The host, without its port.",
+        "header": "Header fields by name.",
+        "query": "Query parameters by name.",
+        "cookie": "Cookies by name.",
+        "address": "The caller's address, as the service believes it.",
+        "identity": "The caller's name; missing where nobody is known.",
+        "role": "The caller has one of these roles.",
+        "scope": "The caller has one of these scopes.",
+        "context": "Values that stages have left, by name.",
+        "body": "Members of the body by name, where a stage has read it.",
+        "environment": "One of these environments is laid on.",
+        "route": "The route's id.",
+        "handler": "Whether the handler was reached.",
+        "status": "The answer's status: a number, 4xx, or a list.",
+        "all": "All of these hold.",
+        "any": "One of these holds.",
+        "not": "This doesn't hold.",
+    }
 
     method: Methods | None = None
     path: Paths | None = None

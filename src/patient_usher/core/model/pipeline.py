@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from ipaddress import ip_address, ip_network
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import AfterValidator, Field
 
@@ -37,6 +37,12 @@ def _check_networks(values: list[str]) -> list[str]:
 class FrontSpec(Model):
     """What stands in front of the service."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "ends-tls": "Whether the front ends TLS, and passes requests on in clear.",
+        "sends": "Which forwarding fields the front adds.",
+        "address": "The address from which its requests come.",
+    }
+
     ends_tls: bool = False
     sends: Literal["nothing", "forwarded", "x-forwarded"] = "nothing"
     address: Annotated[str, AfterValidator(_check_address)] = "192.0.2.10"
@@ -44,6 +50,16 @@ class FrontSpec(Model):
 
 class DeploymentSpec(Model):
     """How many instances run, and what they share."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "instances": "How many instances of the service run.",
+        "spread": "Which instance a request comes to.",
+        "shared-state": "Stages whose state all instances share; each has its own otherwise.",
+        "own-state": "Desks and records whose state each instance has for itself; it is shared otherwise.",
+        "in-front": "What stands in front of the service.",
+        "trusts-forwarded": "Addresses and networks whose forwarding fields are believed.",
+        "caller-leaves": "Whether work goes on, or is cancelled, when its caller has given up.",
+    }
 
     instances: Annotated[int, Field(ge=1, le=1000)] = 1
     spread: Literal["round-robin", "by-address", "random"] = "round-robin"
@@ -57,12 +73,24 @@ class DeploymentSpec(Model):
 class UncaughtSpec(Model):
     """The server itself, where no error handler catches: what it tells, and what it logs."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "reveal": "What the server's own 500 tells of the error.",
+        "log": "What the server's log says of it.",
+    }
+
     reveal: Literal["nothing", "message", "everything"] = "nothing"
     log: Literal["full", "message", "nothing"] = "full"
 
 
 class KnownSpec(Model):
     """A finding accepted on purpose: at one stage or route, or wherever it is found; and why."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "finding": "The finding's code, as usher check gives it.",
+        "stage": "At which stage it is accepted; at any, if left out.",
+        "route": "On which route it is accepted; on any, if left out.",
+        "why": "Why it is accepted, for whoever reads this next.",
+    }
 
     finding: str
     stage: str | None = None
@@ -72,6 +100,29 @@ class KnownSpec(Model):
 
 class PipelineSpec(Model):
     """A whole pipeline file, overlays applied. Stage entries are read by their kinds."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "patient-usher": "What the file is: pipeline/1.",
+        "name": "What reports call the pipeline.",
+        "flow": "nested: a stage wraps what is behind it. sequential: one after the other, errors skip forward.",
+        "listed": "In which order the list of stages is written; innermost-first for wrappers that run in reverse.",
+        "environment": "The environments laid on where the command line names none.",
+        "refuse": "Whether stages and the router answer their refusals at once, or raise them for an error handler.",
+        "stages": "What every request meets, in order: kinds, or mappings with id, kind and options.",
+        "groups": "Routes that share a prefix, access and stages.",
+        "routes": "Routes outside of any group.",
+        "errors": "Error types of your own.",
+        "records": "Stand-in data stores for handlers.",
+        "accounts": "Who may call, by name.",
+        "signing-keys": "Keys that sign tokens and cookies, by name.",
+        "environments": "Overlays by name: stages, groups and routes by id, and what changes in them.",
+        "deployment": "How many instances run, what they share, and what stands in front of them.",
+        "uncaught": "What the server itself does where no error handler catches an error.",
+        "known": "Findings of usher check that are accepted on purpose, each with a reason.",
+        "always": "What must hold for every exchange: everyday, names of ready-made statements, or your own.",
+        "options": "What OPTIONS gets on a path that has routes but none for it: 405, or 204 with Allow.",
+        "order": "The server-wide stages of a variant, each id once, outermost first.",
+    }
 
     version: Literal["pipeline/1"] = Field(alias="patient-usher")
     name: str = "pipeline"
@@ -125,6 +176,15 @@ class Limit(NamedTuple):
 
 class StageOptions(Model):
     """What every stage has; each kind adds its own options."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "id": "What results, expectations and overlays call the stage; its kind, where left out.",
+        "kind": "What the stage does.",
+        "enabled": "Whether the stage runs at all.",
+        "refuse": "Whether its refusals are answered at once or raised; as the pipeline says, if left out.",
+        "only": "The stage meets these requests only: METHODS /path, * for one segment, ** for any number.",
+        "except": "The stage passes these requests over: METHODS /path, * for one segment, ** for any number.",
+    }
 
     id: Id
     kind: str

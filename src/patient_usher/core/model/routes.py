@@ -1,7 +1,7 @@
 """Routes and groups, and what they ask of the stages on their way."""
 
 import re
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from pydantic.json_schema import SkipJsonSchema
@@ -20,6 +20,13 @@ def _check_per(value: Any) -> str:
 
 class CacheRule(Model):
     """How a route's answers may be kept: at the server, at the client, and what makes a copy of its own."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "shared": "How long the cache stage keeps a copy for everybody.",
+        "private": "How long the client may keep its own copy.",
+        "per": "What makes a copy of its own: query.NAME, header.NAME, identity; no-query leaves the query out.",
+        "same-for": "everyone: the answer is the same for all callers, so one copy serves them.",
+    }
 
     shared: Duration | None = None
     private: Duration | None = None
@@ -59,6 +66,14 @@ def _spell_out_cache(value: Any) -> Any:
 class InputSpec(Model):
     """JSON Schemas for what a request brings, and messages of the developer's own by pointer."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "query": "A JSON Schema for the query parameters.",
+        "headers": "A JSON Schema for the header fields.",
+        "json": "A JSON Schema for the JSON body.",
+        "form": "A JSON Schema for the form.",
+        "messages": "Messages of your own, by JSON Pointer.",
+    }
+
     query: dict[str, Any] | None = None
     headers: dict[str, Any] | None = None
     json_: dict[str, Any] | None = Field(default=None, alias="json")
@@ -74,6 +89,19 @@ class InputSpec(Model):
 class RouteSpec(Model):
     """A method and path template with its handler."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "id": "What results, expectations and overlays call the route.",
+        "at": "METHOD /path; {name} takes one segment, {+rest} the whole tail.",
+        "access": "Who may use it: everyone, signed-in, nobody, a role or a scope.",
+        "stages": "What requests for this route meet, behind the group's stages.",
+        "body-limit": "How large a body may be here; read-body reads this.",
+        "cost": "How much of a quota a request takes; rate-limit reads this.",
+        "cache": "How long answers may be kept, and what makes a copy of its own; cache reads this.",
+        "clears": "Routes whose copies go when this one succeeds; cache reads this.",
+        "input": "JSON Schemas for what a request brings; validate reads this.",
+        "handler": "The stand-in for the code behind the route.",
+    }
+
     id: Id
     at: Annotated[Any, BeforeValidator(parse_at), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z]+( /.*)?$"})]
     access: AccessRule | None = None
@@ -88,6 +116,16 @@ class RouteSpec(Model):
 
 class GroupSpec(Model):
     """Routes that share a prefix, access and stages."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "id": "What reports and overlays call the group.",
+        "prefix": "The path in front of all its routes.",
+        "access": "Who may use its routes, unless one says otherwise.",
+        "stages": "What requests for its routes meet, after the server-wide stages.",
+        "desk": "Routes for signing up, in and out, and for refreshing.",
+        "groups": "Groups within this one.",
+        "routes": "The group's routes.",
+    }
 
     id: Id
     prefix: Annotated[Any, BeforeValidator(parse_prefix), WithJsonSchema({"type": "string"})] = Template("", ())

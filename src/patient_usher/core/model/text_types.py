@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from fractions import Fraction
-from typing import Annotated, Any
+from typing import Annotated, Any, ClassVar
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, WithJsonSchema
-from pydantic_core import PydanticCustomError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, GetJsonSchemaHandler, WithJsonSchema
+from pydantic_core import CoreSchema, PydanticCustomError
 
 UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
 MAX_TIME = 36_525 * UNITS["d"]
@@ -22,7 +22,12 @@ METHOD = re.compile(r"[A-Za-z!#$%&'*+.^_`|~0-9-]+")
 
 
 class Model(BaseModel):
-    """A part of a file: kebab-case keys, none unknown, no silent conversions."""
+    """A part of a file: kebab-case keys, none unknown, no silent conversions.
+
+    ``sentences`` say what each key is for: editors show them beside it.
+    """
+
+    sentences: ClassVar[dict[str, str]] = {}
 
     model_config = ConfigDict(
         extra="forbid",
@@ -32,6 +37,17 @@ class Model(BaseModel):
         defer_build=True,
         alias_generator=lambda name: name.rstrip("_").replace("_", "-"),
     )
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core_schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+        """The schema, with a sentence on every key."""
+        schema: dict[str, Any] = handler(core_schema)
+        inner = handler.resolve_ref_schema(schema)
+        known = {key: text for base in reversed(cls.__mro__) for key, text in getattr(base, "sentences", {}).items()}
+        for key, node in inner.get("properties", {}).items():
+            if key in known:
+                inner["properties"][key] = {**node, "description": known[key]}
+        return schema
 
 
 def wrong(what: str, mend: str = "") -> PydanticCustomError:

@@ -102,6 +102,16 @@ def _parse_address(value: Any) -> str:
 class CallerSpec(Model):
     """Who sends: a plain script, or a browser with a page of an origin."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "kind": "A plain script, or a browser with a page.",
+        "origin": "The origin of the browser's page.",
+        "address": "The caller's address.",
+        "headers": "Header fields on every request.",
+        "cookies": "Whether a script keeps cookies.",
+        "redirects": "Whether a script follows redirects.",
+        "patience": "After how long without an answer it gives up.",
+    }
+
     kind: Literal["script", "browser"] = "script"
     origin: Annotated[str, BeforeValidator(_parse_origin)] | None = None
     address: Annotated[str, BeforeValidator(_parse_address)] = "192.0.2.1"
@@ -162,6 +172,19 @@ def _parse_send(value: Any) -> SendLine:
 class SignSpec(Model):
     """A credential minted for the request. One of bearer, basic, api-key names an account."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "bearer": "The account of a signed token.",
+        "basic": "The account of a name and password.",
+        "api-key": "The account of a key.",
+        "keys": "The signing key, where it isn't the one that the pipeline asks for.",
+        "expires-in": "How long the token counts.",
+        "valid-in": "How long until the token counts.",
+        "issuer": "The issuer that it names.",
+        "audience": "The audience that it names.",
+        "scopes": "The scopes that it names.",
+        "claims": "Further claims.",
+    }
+
     SORTS: ClassVar[tuple[str, ...]] = ("bearer", "basic", "api_key")
 
     bearer: str | None = None
@@ -208,6 +231,33 @@ def _parse_base64(value: Any) -> bytes:
 
 class RequestSpec(Model):
     """One entry of a trace: a request, sent once or several times."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "id": "What results call the request.",
+        "send": "METHOD /path, or METHOD and a whole URL.",
+        "caller": "Who sends it; a plain script, if left out.",
+        "address": "The address that it comes from, where it isn't the caller's.",
+        "at": "When, from the start of the trace.",
+        "after": "When, from the end of the one before.",
+        "times": "How often it is sent.",
+        "every": "How long after each other; one after the other, if left out.",
+        "headers": "Header fields.",
+        "json": "A JSON body.",
+        "form": "A form body.",
+        "text": "A text body.",
+        "file": "A file beside the trace whose octets are the body.",
+        "base64": "The body's octets in base64.",
+        "credentials": "For a browser: whether cookies go along.",
+        "cache": "For a browser: how its own cache is used.",
+        "mode": "For a browser: whether CORS counts; navigate for a link or a form.",
+        "origin": "For a browser: the page of this request, where it is another; none for what was typed.",
+        "redirect": "For a browser: what becomes of redirects.",
+        "sign": "A credential minted for an account.",
+        "bearer": "A token of your own, ${kept.token} say.",
+        "keep": "Values kept from the answer, by name: a JSON Pointer, {header: NAME} or {cookie: NAME}.",
+        "expect": "What must come of it.",
+        "expect-in": "What must come of it in an environment.",
+    }
 
     BODIES: ClassVar[tuple[str, ...]] = ("json_", "form", "text", "file", "base64")
 
@@ -268,6 +318,12 @@ class RequestSpec(Model):
 class ChangeSpec(Model):
     """What an operator changes between two requests."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "change": "What an operator changes: an overlay of the pipeline.",
+        "at": "When, from the start of the trace.",
+        "after": "When, from the end of the one before.",
+    }
+
     change: dict[str, Any]
     at: Duration | None = None
     after: Duration | None = None
@@ -285,6 +341,15 @@ Entry = Annotated[
 
 class TraceSpec(Model):
     """A whole trace file."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "patient-usher": "What the file is: trace/1.",
+        "name": "What results call the trace.",
+        "starts": "The instant at which it begins.",
+        "base": "Scheme and host for paths.",
+        "callers": "Who sends, by name.",
+        "requests": "Requests and changes, in order.",
+    }
 
     version: Literal["trace/1"] = Field(alias="patient-usher")
     name: str | None = None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
@@ -13,6 +13,12 @@ from patient_usher.core.model.stage import Setup
 
 class Options(StageOptions):
     """When to write, and at which level."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "write-on": "When a line is written.",
+        "level": "The lines' level.",
+        "departs": "always: whatever happens. in-order: on the way out, and lost when an error passes.",
+    }
 
     write_on: Literal["both", "arrival", "departure"] = "both"
     level: Literal["info", "debug"] = "info"

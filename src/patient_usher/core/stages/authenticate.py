@@ -32,6 +32,11 @@ Found = None | Identity | tuple[str, str]
 class OwnAnswer(AnswerSpec):
     """The answer where a credential is absent or wrong: a status and message, or a whole answer."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        **AnswerSpec.sentences,
+        "message": "The public message, where the answer has no content of its own.",
+    }
+
     message: str | None = None
 
 
@@ -54,6 +59,16 @@ class SchemeOptions(Model):
 class BearerOptions(SchemeOptions):
     """A signed token in the Authorization field (RFC 6750, RFC 7519)."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "scheme": "A signed token in the Authorization field (RFC 6750).",
+        "absent": "The answer where no credential came.",
+        "wrong": "The answer where the credential is refused.",
+        "keys": "The signing keys whose tokens count.",
+        "issuer": "The issuer that tokens must name.",
+        "audience": "The audience that tokens must name.",
+        "leeway": "How far clocks may differ.",
+    }
+
     scheme: Literal["bearer"]
     keys: Names
     issuer: str | None = None
@@ -72,6 +87,14 @@ class BearerOptions(SchemeOptions):
 class ApiKeyOptions(SchemeOptions):
     """A key of the caller's in a header field, a query parameter or a cookie."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "scheme": "A key of the caller's.",
+        "absent": "The answer where no credential came.",
+        "wrong": "The answer where the credential is refused.",
+        "in": "Where the key is looked for.",
+        "name": "The name of the field, parameter or cookie that holds it.",
+    }
+
     scheme: Literal["api-key"]
     in_: Literal["header", "query", "cookie"] = Field(default="header", alias="in")
     name: str = "X-Api-Key"
@@ -84,11 +107,24 @@ class ApiKeyOptions(SchemeOptions):
 class BasicOptions(SchemeOptions):
     """Name and password in the Authorization field (RFC 7617)."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "scheme": "Name and password in the Authorization field (RFC 7617).",
+        "absent": "The answer where no credential came.",
+        "wrong": "The answer where the credential is refused.",
+    }
+
     scheme: Literal["basic"]
 
 
 class SessionCookieOptions(SchemeOptions):
     """A session that a desk keeps, named by a cookie. A read-cookies stage must stand in front."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "scheme": "A session that a desk has opened.",
+        "absent": "The answer where no credential came.",
+        "wrong": "The answer where the session counts no more.",
+        "cookie": "The cookie's name.",
+    }
 
     scheme: Literal["session-cookie"]
     cookie: str = "session"
@@ -109,6 +145,13 @@ AnyScheme = Annotated[
 
 class Options(StageOptions):
     """Which credentials count, and what happens without any."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "schemes": "How callers may show who they are; the first whose credential is there decides.",
+        "realm": "The realm that challenges name.",
+        "without-credential": "by-access: refuse, unless the route is open to everyone.",
+        "wrong-credential": "Whether a wrong credential is refused, or passed on as if there were none.",
+    }
 
     schemes: Annotated[list[AnyScheme], Field(min_length=1)]
     realm: str | None = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from patient_usher.core.http.authentication import challenge
 from patient_usher.core.http.fields import Fields
@@ -20,6 +20,10 @@ from patient_usher.core.stages.authenticate import challenges_of
 
 class Options(StageOptions):
     """Who may use a route that says nothing."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "default": "Who may use routes that don't say.",
+    }
 
     default: Literal["signed-in", "everyone", "nobody"] = "signed-in"
 

@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from patient_usher.core.http.cache_store import CopyStore, InFlight, Key
 from patient_usher.core.http.caching import (
@@ -44,6 +44,15 @@ _OF_COPIES = ("if-none-match", "if-modified-since")
 
 class Options(StageOptions):
     """What is stored, how much, and what callers may say and are told."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "stores": "Answers of routes that opt in, or whatever may be stored by RFC 9111.",
+        "capacity": "How much is kept; the least recently used goes first.",
+        "heuristic-freshness": "Whether answers that say nothing of it are fresh for a tenth of their age.",
+        "honours-reload": "Whether callers may ask for a fresh answer.",
+        "collapse": "Whether requests for the same miss wait for the first of them.",
+        "status-field": "Whether answers say in Cache-Status what the cache did (RFC 9211).",
+    }
 
     stores: Literal["opted-in", "any-cacheable"] = "opted-in"
     capacity: Size = 64 << 20

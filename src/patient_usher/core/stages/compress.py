@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
@@ -28,6 +28,13 @@ REMEMBERED = 32 << 20
 
 class Options(StageOptions):
     """Which codings, best first; from which size; which media types; how hard."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "codings": "Content codings, best first.",
+        "from-size": "Smaller content is left as it is.",
+        "media-types": "What is worth coding.",
+        "level": "How hard to compress.",
+    }
 
     codings: Annotated[list[Literal["br", "zstd", "gzip", "deflate"]], Field(min_length=1)] = Field(
         default=["br", "zstd", "gzip", "deflate"]

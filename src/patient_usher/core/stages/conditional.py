@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 from patient_usher.core.http.conditional import CONDITIONS, evaluate, not_modified
 from patient_usher.core.http.messages import Answer
@@ -18,6 +18,10 @@ from patient_usher.core.model.stage import Setup
 
 class Options(StageOptions):
     """Which entity tags answers get that have none."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "etag": "Which entity tags answers get that have none.",
+    }
 
     etag: Literal["weak", "strong", "none"] = "weak"
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Annotated, Any
+from typing import Annotated, Any, ClassVar
 
 from pydantic import Field, model_validator
 
@@ -27,6 +27,18 @@ _ORIGIN = re.compile(r"\*|null|https?://(\*\.)?[^/*?#\s]+")
 
 class Options(StageOptions):
     """Who may call from where, and what pages may send and read."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "allow-origins": 'Whose pages may read answers: exact origins, https://*.host, or "*".',
+        "allow-methods": "Methods that preflights are granted.",
+        "allow-headers": "Request fields that preflights are granted.",
+        "reflect-headers": "Whether preflights are granted whatever fields they ask for.",
+        "expose-headers": "Answer fields that pages may read beside the usual ones.",
+        "allow-credentials": "Whether calls with cookies or credentials may be read.",
+        "max-age": "How long browsers may remember a preflight.",
+        "preflight-status": "The status of granted preflights.",
+        "reject-unlisted": "Whether calls of other origins are refused with 403, not only left unmarked.",
+    }
 
     allow_origins: Annotated[Names, Field(min_length=1)]
     allow_methods: Names = Field(default=["GET", "HEAD", "POST"])

@@ -69,6 +69,14 @@ ThenOf = Annotated[
 class Case(Model):
     """Where ``when`` fits: leave values, rewrite fields, then go on or not."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "when": "When this case fits; always, if left out.",
+        "set": "Values left for those behind, as context.NAME.",
+        "put": "Header fields to put.",
+        "drop": "Header fields to drop.",
+        "then": "What comes of it: continue, an answer, an error, or one of the two slips.",
+    }
+
     when: When | None = None
     set_: dict[str, Filled] = Field(default_factory=dict)
     put: PutFields = Field(default_factory=dict)
@@ -78,6 +86,11 @@ class Case(Model):
 
 class Options(StageOptions):
     """Cases for the request and for the answer, tried in order."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "cases": "Cases for the request; the first that fits decides.",
+        "way-out": "Cases for the answer; the first that fits decides.",
+    }
 
     cases: list[Case] = Field(default_factory=list)
     way_out: list[Case] = Field(default_factory=list)

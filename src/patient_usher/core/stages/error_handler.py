@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
 from functools import lru_cache
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import AfterValidator, Field, WithJsonSchema
 
@@ -29,6 +29,14 @@ HTML = "text/html; charset=utf-8"
 class Mapping(Model):
     """What an error type, or any kind of it, is answered with."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "raised": "The types that this entry is for; kinds of them too.",
+        "status": "The status, in place of the type's own.",
+        "message": "The public message, in place of the type's own.",
+        "headers": "Header fields to add.",
+        "log-level": "The level of its log line.",
+    }
+
     raised: Names
     status: Status | None = None
     message: str | None = None
@@ -38,6 +46,11 @@ class Mapping(Model):
 
 class Otherwise(Model):
     """What an error is answered with whose type declares no status."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "status": "The status.",
+        "message": "The public message.",
+    }
 
     status: Status = 500
     message: str = "Something went wrong"
@@ -58,6 +71,17 @@ SHAPE_ROOTS = {**ROOTS, "error": _error}
 
 class Options(StageOptions):
     """How errors look outside and in the log."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "answers": "What error types are answered with.",
+        "picks": "Whether the nearest kind counts, or the first entry that fits.",
+        "otherwise": "What types without a status are answered with.",
+        "write-as": "The form of error answers; accept: as the request asks.",
+        "shape": "A JSON form of your own, with ${error.message} and others.",
+        "reveal": "What answers tell of an error beside its public part.",
+        "log": "What the log says of it.",
+        "keeps-headers": "Sequential flow: whether error answers start from the draft's header fields.",
+    }
 
     answers: list[Mapping] = Field(default_factory=list)
     picks: Literal["nearest", "first"] = "nearest"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from typing import ClassVar
 
 from pydantic import Field
 
@@ -20,12 +21,22 @@ from patient_usher.core.model.values import fill, plain
 class FieldWork(Model):
     """Fields to put (replacing) and to drop."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "put": "Header fields to put.",
+        "drop": "Header fields to drop.",
+    }
+
     put: PutFields = Field(default_factory=dict)
     drop: Names = Field(default_factory=list)
 
 
 class Options(StageOptions):
     """What to do with the request's fields, and with the answer's."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "on-request": "What is done to requests.",
+        "on-answer": "What is done to answers.",
+    }
 
     on_request: FieldWork | None = None
     on_answer: FieldWork | None = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Annotated, Any
+from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, Field, model_validator
 from pydantic.json_schema import SkipJsonSchema
@@ -24,6 +24,11 @@ from patient_usher.core.model.text_types import Duration, Model, Or, Status, wro
 
 class Reads(Model):
     """What becomes of a plain GET or HEAD."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "status": "The redirect's status.",
+        "to-port": "The port of the secure URL.",
+    }
 
     status: Annotated[int, Field(ge=301, le=308)] = 308
     to_port: Annotated[int, Field(ge=1, le=65535)] = 443
@@ -47,11 +52,20 @@ ReadsOf = Annotated[
 class Others(Model):
     """What becomes of anything else that comes plain."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "status": "The refusal's status.",
+    }
+
     status: Status = 403
 
 
 class Hsts(Model):
     """Strict-Transport-Security (RFC 6797 6.1)."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "max-age": "How long browsers use TLS only.",
+        "include-subdomains": "Whether hosts below count too.",
+    }
 
     max_age: Duration = 365 * 86_400_000_000
     include_subdomains: bool = False
@@ -59,6 +73,12 @@ class Hsts(Model):
 
 class Options(StageOptions):
     """Redirects, refusals and HSTS."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "reads": "What becomes of a plain GET or HEAD: a redirect, or refuse.",
+        "others": "What becomes of anything else that comes plain.",
+        "hsts": "Strict-Transport-Security on secure answers (RFC 6797).",
+    }
 
     reads: ReadsOf = Reads.model_construct()
     others: Others = Others.model_construct()

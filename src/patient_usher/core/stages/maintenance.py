@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.model import stage as base
@@ -17,6 +19,12 @@ from patient_usher.core.model.text_types import Duration, Status
 
 class Options(StageOptions):
     """What is answered, and when to come again."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "status": "The status of the answer to everything.",
+        "retry-after": "When to come back.",
+        "answer": "A whole answer of your own.",
+    }
 
     status: Status = 503
     retry_after: Duration | None = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from typing import Any
+from typing import Any, ClassVar
 
 from pydantic import Field
 
@@ -18,6 +18,11 @@ from patient_usher.core.model.templates import GUARDED
 
 class Options(StageOptions):
     """Where the class is, and what it is made with."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "call": "The class, as module:Class.",
+        "options": "What the class is made with.",
+    }
 
     call: str
     options: dict[str, Any] = Field(default_factory=dict)

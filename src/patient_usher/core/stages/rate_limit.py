@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Hashable, Iterable, Mapping, Sequence
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
@@ -42,12 +42,31 @@ def _check_per(value: Any) -> list[str]:
 class Tier(Model):
     """Another quota for those whom ``when`` fits."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "when": "Whose requests this quota is for.",
+        "quota": "Their quota.",
+    }
+
     when: When | None = None
     quota: Quota
 
 
 class Options(StageOptions):
     """How much, in which time, for whom."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "algorithm": "How requests are counted.",
+        "quota": "How many requests fit, or how much cost.",
+        "window": "In which time.",
+        "burst": "How many may come at once, where that differs from the quota.",
+        "per": "What is counted apart: address, identity, route, header.NAME, query.NAME.",
+        "cost": "How much a request takes, where the route doesn't say.",
+        "counts": "Every request, or failures only.",
+        "failures": "The statuses that count as failures.",
+        "preflights": "Whether preflights take of the quota.",
+        "tiers": "Other quotas for some callers; the first that fits counts.",
+        "fields": "Which fields tell callers of the limit.",
+    }
 
     algorithm: Literal["fixed-window", "sliding-log", "sliding-counter", "token-bucket", "leaky-bucket", "at-once"] = (
         "fixed-window"

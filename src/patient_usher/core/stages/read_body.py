@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Mapping, Sequence
-from typing import Any, Literal, NoReturn
+from typing import Any, ClassVar, Literal, NoReturn
 from urllib.parse import parse_qsl
 
 from pydantic import Field
@@ -25,6 +25,12 @@ from patient_usher.core.model.text_types import Size
 
 class Options(StageOptions):
     """Which media are read, and how much of them."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "media": "Which bodies are read.",
+        "max-size": "How large a body may be, decoded.",
+        "codings": "Content codings that are decoded; any other is refused with 415.",
+    }
 
     media: list[Literal["json", "form", "multipart", "text"]] = Field(
         default=["json", "form", "multipart", "text"], min_length=1

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
+from typing import ClassVar
 
 from patient_usher.core.http.cookies import parse_cookies, unsign_value
 from patient_usher.core.model import stage as base
@@ -14,6 +15,10 @@ from patient_usher.core.model.stage import Setup
 
 class Options(StageOptions):
     """With which secret cookies must be signed to be read."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "signed-with": "The key whose signature cookies must have; others are left out.",
+    }
 
     signed_with: str | None = None
 

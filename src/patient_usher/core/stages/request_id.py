@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterable
+from typing import ClassVar
 
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
@@ -19,6 +20,11 @@ _TRACEPARENT = re.compile(r"([0-9a-f]{2})-([0-9a-f]{32})-([0-9a-f]{16})-([0-9a-f
 
 class Options(StageOptions):
     """The header field, and whether ids of the caller's are believed."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "header": "The field that carries the id.",
+        "trusts-incoming": "Whether an id that the caller sends is kept.",
+    }
 
     header: str = "X-Request-Id"
     trusts_incoming: bool = False

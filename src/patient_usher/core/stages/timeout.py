@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Deadline, Effect
@@ -16,6 +16,11 @@ from patient_usher.core.model.text_types import PositiveDuration
 
 class Options(StageOptions):
     """After which time, and whether the work behind is cancelled or runs on."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "after": "How long what is behind may take.",
+        "behind": "Whether the work behind is cancelled then, or runs on for nobody.",
+    }
 
     after: PositiveDuration
     behind: Literal["cancelled", "runs-on"] = "cancelled"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from math import isfinite
-from typing import Any, Literal
+from typing import Any, ClassVar, Literal
 
 from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.messages import json_bytes
@@ -23,6 +23,11 @@ from patient_usher.core.model.text_types import Status
 
 class Options(StageOptions):
     """How much is reported, and with which status."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "report": "Whether every error is told, or the first.",
+        "status": "The refusal's status.",
+    }
 
     report: Literal["every-error", "first-error"] = "every-error"
     status: Status = 422
