@@ -6,12 +6,12 @@ import sys
 from argparse import ArgumentParser, ArgumentTypeError, Namespace, _ArgumentGroup
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 from patient_usher.cli.arguments import whole
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.credentials import credentials_of, places_of
 from patient_usher.core.engine.compile.warnings import warnings_of
+from patient_usher.core.model.document import JsonObject
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trust import Trust, trust_of
@@ -24,7 +24,7 @@ def add_pipeline_arguments(
     parser: ArgumentParser, *, optional: bool = False, seed: bool = True, always: bool = True, env: bool = True
 ) -> None:
     """The pipeline, and what changes in it. ``seed``, ``always``, ``env``: whether the command has a use for these."""
-    many: dict[str, Any] = {"nargs": "?"} if optional else {}
+    many: JsonObject = {"nargs": "?"} if optional else {}
     parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help="the pipeline file (YAML or JSON)", **many)
     group = parser.add_argument_group("the pipeline")
     group.add_argument(

@@ -19,7 +19,7 @@ from typing import Any
 from patient_usher.cli.arguments import count, duration, factor, share, unusable
 from patient_usher.cli.common import add_trust, trust
 from patient_usher.core.http.dates import timestamp
-from patient_usher.core.model.document import Unusable
+from patient_usher.core.model.document import JsonObject, Unusable
 from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.log_lines import FORMATS, JSON_FIELDS, Seen
 from patient_usher.files.log_trace import Counted, Writing, lines, merged, trace_lines
@@ -133,7 +133,7 @@ def _odd(counted: Counted, found: list[Source], *, strict: bool) -> Unusable:
     return source.unusable(what, "say what the file is with --from", line)
 
 
-def _as_row(one: Seen) -> dict[str, Any]:
+def _as_row(one: Seen) -> JsonObject:
     headers = {name: value for name, value in (("User-Agent", one.agent), ("Referer", one.referrer)) if value}
     return {
         "send": f"{one.method} {one.target}",
@@ -152,7 +152,7 @@ def _timed(rows: Iterable[tuple[int, bytes, Seen]], picking: Picking) -> Iterato
         yield starts, picking.later(at - starts), row
 
 
-def _header(args: Namespace, starts: int | None) -> dict[str, Any]:
+def _header(args: Namespace, starts: int | None) -> JsonObject:
     name = ", ".join(path.name for path in args.files)
     header = {"patient-usher": "trace/1", "name": f"{name}; what came within a second is spread over it evenly"}
     return {**header, **({"starts": timestamp(starts)} if starts is not None else {}), "base": args.base}
@@ -221,7 +221,7 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
     return _written(args, trace, notes, picking)
 
 
-def _hidden(row: dict[str, Any]) -> dict[str, Any]:
+def _hidden(row: JsonObject) -> JsonObject:
     """A request whose credentials are hidden; their names and schemes stay."""
     from patient_usher.core.http.secrets import HIDDEN, Places
     from patient_usher.files.log_trace import target_of
@@ -275,7 +275,7 @@ def _trace(args: Namespace, source: Source, picking: Picking) -> int:
     return 0
 
 
-def _written(args: Namespace, trace: dict[str, Any], notes: list[str], picking: Picking) -> int:
+def _written(args: Namespace, trace: JsonObject, notes: list[str], picking: Picking) -> int:
     """Write a trace in memory, the requests that are wanted as they are wanted."""
     found = picked(trace, picking)
     write_whole(args.into, yaml_of(found))

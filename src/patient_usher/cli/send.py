@@ -14,7 +14,7 @@ from typing import Any
 from patient_usher.cli.arguments import method, unusable
 from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, pipeline_of
 from patient_usher.cli.replaying import report
-from patient_usher.core.model.document import Spot, Unusable
+from patient_usher.core.model.document import JsonObject, Spot, Unusable
 from patient_usher.core.verify.run import run as run_trace
 from patient_usher.core.verify.verdict import slips_of
 from patient_usher.files.atomic_write import append_request
@@ -71,7 +71,7 @@ def run(args: Namespace) -> int:
     """Send. Returns the exit status."""
     pipeline = pipeline_of(args)
     spec = request_of(args)
-    doc: dict[str, Any] = {"patient-usher": "trace/1", "requests": [spec]}
+    doc: JsonObject = {"patient-usher": "trace/1", "requests": [spec]}
     if args.append is not None and args.append.exists():
         trace = parse(read_text(args.append), str(args.append))
         if isinstance(trace, dict):
@@ -98,18 +98,18 @@ def run(args: Namespace) -> int:
     return max(status, report(args, Session(pipeline.blueprint, [bound], args.seed)))
 
 
-def request_of(args: Namespace) -> dict[str, Any]:
+def request_of(args: Namespace) -> JsonObject:
     """The command line as a trace's request. Raises Unusable."""
     method = args.method
     stem = re.sub(
         r"[^A-Za-z0-9]+", "-", args.url.partition("://")[2].partition("/")[2] or args.url.partition("?")[0]
     ).strip("-")
     target = args.url if re.match(r"/|[A-Za-z][A-Za-z0-9+.-]*://", args.url) else f"/{args.url}"
-    spec: dict[str, Any] = {
+    spec: JsonObject = {
         "id": args.id or f"{method.lower()}-{stem or 'root'}"[:40],
         "send": f"{method} {target}",
     }
-    headers: dict[str, Any] = {}
+    headers: JsonObject = {}
     for text in args.header:
         name, colon, value = text.partition(":")
         if not colon or not name.strip():
@@ -141,7 +141,7 @@ _BODIES: dict[str, Callable[[str], Any]] = {
 }
 
 
-def _body(text: str) -> dict[str, Any]:
+def _body(text: str) -> JsonObject:
     """``SORT:CONTENT`` as a trace says it. Raises Unusable."""
     sort, colon, content = text.partition(":")
     if not colon or sort not in _BODIES:
@@ -150,8 +150,8 @@ def _body(text: str) -> dict[str, Any]:
     return {sort: _BODIES[sort](content)}
 
 
-def _form(text: str) -> dict[str, Any]:
-    form: dict[str, Any] = {}
+def _form(text: str) -> JsonObject:
+    form: JsonObject = {}
     for pair in text.split("&"):
         name, equals, value = pair.partition("=")
         if not equals:

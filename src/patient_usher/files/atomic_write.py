@@ -10,10 +10,10 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import BinaryIO
 
 from patient_usher.core.http.messages import read_json
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.document import Json, JsonObject, Problem, Spot, Unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.observed_expectations import observed
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file
@@ -63,7 +63,7 @@ def _umask() -> int:
     return mask
 
 
-def append_request(path: Path, spec: dict[str, Any], final: Exchange | None) -> None:
+def append_request(path: Path, spec: JsonObject, final: Exchange | None) -> None:
     """Append a request to a trace, with what came of it as what is expected.
 
     YAML keeps its comments, JSON stays JSON, line ends and a byte order mark stay as they are. Raises
@@ -89,11 +89,11 @@ def _text_of(path: Path) -> tuple[str, str, str]:
     return text.replace("\r\n", "\n"), mark, "\r\n" if "\r\n" in text else "\n"
 
 
-def _is_trace(doc: Any) -> bool:
+def _is_trace(doc: Json) -> bool:
     return isinstance(doc, dict) and doc.get("patient-usher") == "trace/1" and isinstance(doc.get("requests", []), list)
 
 
-def _appended_json(text: str, entry: dict[str, Any]) -> str | None:
+def _appended_json(text: str, entry: JsonObject) -> str | None:
     try:
         doc = read_json(text)
     except ValueError:
@@ -105,7 +105,7 @@ def _appended_json(text: str, entry: dict[str, Any]) -> str | None:
     return json.dumps(doc, indent=indent, ensure_ascii=False) + ("\n" if text.endswith("\n") else "")
 
 
-def _appended_yaml(text: str, entry: dict[str, Any]) -> str | None:
+def _appended_yaml(text: str, entry: JsonObject) -> str | None:
     from ruamel.yaml import YAML
     from ruamel.yaml.comments import CommentedMap, CommentedSeq
     from ruamel.yaml.error import YAMLError

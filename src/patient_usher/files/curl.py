@@ -12,7 +12,7 @@ from typing import Any, NamedTuple, NoReturn
 from urllib.parse import quote_plus
 
 from patient_usher.core.http.urls import parse_url
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.document import Json, JsonObject, Problem, Spot, Unusable
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.text_types import METHOD
 from patient_usher.core.model.values import literal
@@ -44,7 +44,7 @@ _SILENT_VALUES = _words(
 class Command(NamedTuple):
     """One command as a request, and what of it counts for nothing here, by how often."""
 
-    request: dict[str, Any]
+    request: JsonObject
     base: str
     follows: bool
     unknown: Counter[str]
@@ -58,11 +58,11 @@ class _Parser(ArgumentParser):
 class _Data(Action):
     """Keeps each piece of a body with the sort of option that gave it, in order."""
 
-    def __init__(self, *args: Any, sort: str, **more: Any) -> None:
+    def __init__(self, *args: Json, sort: str, **more: Any) -> None:
         super().__init__(*args, **more)
         self.sort = sort
 
-    def __call__(self, parser: Any, namespace: Namespace, value: Any, option: str | None = None) -> None:
+    def __call__(self, parser: Any, namespace: Namespace, value: Json, option: str | None = None) -> None:
         namespace.data = [*namespace.data, (self.sort, value)]
 
 
@@ -157,7 +157,7 @@ def _command(words: list[str], read_file: ReadFile | None) -> Command:
     headers = _headers(args)
     data = _body(args.data, read_file)
     lower = {name.lower(): name for name in headers}
-    request: dict[str, Any] = {}
+    request: JsonObject = {}
     method = args.request or ("HEAD" if args.head else None)
     if args.get and data is not None:
         url += ("&" if "?" in url else "?") + data
@@ -182,7 +182,7 @@ def _command(words: list[str], read_file: ReadFile | None) -> Command:
     method = method or ("POST" if "text" in request else "GET")
     if not METHOD.fullmatch(method):
         raise ValueError(f"{method!r} is no method; write one, as in -X PUT")
-    found: dict[str, Any] = {"send": literal(f"{method} {parsed.target}")}
+    found: JsonObject = {"send": literal(f"{method} {parsed.target}")}
     if headers:
         check_sent(headers)
         found["headers"] = {name: literal(value) for name, value in headers.items()}

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping
-from typing import Any
 from urllib.parse import quote
+
+from patient_usher.core.model.document import Json
 
 SHORTEST = 4
 """Shorter values are not hidden: they stand in too many places by chance."""
@@ -34,7 +35,7 @@ class Variables(Mapping[str, str]):
     def __len__(self) -> int:
         return len(self._source)
 
-    def hidden(self, value: Any) -> Any:
+    def hidden(self, value: Json) -> Json:
         """A value as it may be put out: in every text, what came from here stands by its name."""
         if not self.taken:
             return value

@@ -9,11 +9,11 @@ from pathlib import Path
 from typing import Any
 
 from patient_usher.core.http.messages import read_json
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.document import Json, JsonMapping, Problem, Spot, Unusable
 from patient_usher.files.lines import header_of
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
 
-Expects = Mapping[str, Mapping[str, Any]]
+Expects = Mapping[str, JsonMapping]
 """By request id, what to write as its ``expect``."""
 
 
@@ -85,7 +85,7 @@ def _in_document(text: str, name: str, expects: Expects, *, replace: bool) -> tu
     return edited, ids
 
 
-def _composed(text: str, name: str) -> Any:
+def _composed(text: str, name: str) -> Json:
     from ruamel.yaml import YAML
     from ruamel.yaml.error import YAMLError
 
@@ -101,14 +101,14 @@ def _unfit(name: str) -> Unusable:
     return Unusable([Problem(Spot(name, 1, 1), what, "write the requests as plain mappings, without anchors")])
 
 
-def _entries(root: Any) -> Iterator[Any]:
+def _entries(root: Json) -> Iterator[Any]:
     """The mappings under ``requests``."""
     for key, value in root.value if root is not None and root.id == "mapping" else ():
         if key.value == "requests" and value.id == "sequence":
             yield from (entry for entry in value.value if entry.id == "mapping")
 
 
-def _end(node: Any, text: str) -> int:
+def _end(node: Json, text: str) -> int:
     """Where a node's own text ends: not behind the comments and blank lines that follow it."""
     while node.id != "scalar" and not node.flow_style and node.value:
         last = node.value[-1]
@@ -119,7 +119,7 @@ def _end(node: Any, text: str) -> int:
     return end
 
 
-def _inserted(entry: Any, text: str, said: str, *, as_json: bool) -> tuple[int, int, str]:
+def _inserted(entry: Json, text: str, said: str, *, as_json: bool) -> tuple[int, int, str]:
     """Where a mapping's new entry goes, and how it is written there."""
     name = '"expect"' if as_json else "expect"
     ends = "\r\n" if "\r\n" in text else "\n"
@@ -140,7 +140,7 @@ def _inserted(entry: Any, text: str, said: str, *, as_json: bool) -> tuple[int, 
 def _check(before: str, after: str, name: str) -> None:
     """Nothing but what is expected may have changed: told by reading both."""
 
-    def rest(text: str) -> Any:
+    def rest(text: str) -> Json:
         doc = json.loads(json.dumps(parse(text, name, places=False), default=str))
         for entry in doc.get("requests", []):
             entry.pop("expect", None)
@@ -158,7 +158,7 @@ _PLAIN = re.compile(r"[A-Za-z][A-Za-z0-9_-]*(?:\.[A-Za-z0-9_-]+)*")
 _SPECIAL = ("true", "false", "null", "yes", "no", "on", "off")
 
 
-def _flow(value: Any) -> str:
+def _flow(value: Json) -> str:
     """A value as YAML on one line."""
     if isinstance(value, Mapping):
         return "{" + ", ".join(f"{_flow(key)}: {_flow(item)}" for key, item in value.items()) + "}"

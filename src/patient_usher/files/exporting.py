@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from datetime import datetime
-from typing import Any
 from urllib.parse import parse_qsl
 
 from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.messages import phrase
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.verify.record import AnswerRecord, Headers, Record, RequestRecord
 
 SECOND = 1_000_000
 
 
-def har_of(records: Iterable[Record], version: str, starts: str = "2031-01-01T00:00:00Z") -> dict[str, Any]:
+def har_of(records: Iterable[Record], version: str, starts: str = "2031-01-01T00:00:00Z") -> JsonObject:
     """A recording of the exchanges that were sent. ``starts`` is the time from which theirs count.
 
     Raises ValueError where that is no time.
@@ -25,7 +25,7 @@ def har_of(records: Iterable[Record], version: str, starts: str = "2031-01-01T00
     return {"log": {"version": "1.2", "creator": creator, "pages": [], "entries": entries}}
 
 
-def _entry(record: Record, start: int) -> dict[str, Any]:
+def _entry(record: Record, start: int) -> JsonObject:
     took = round((record.finished - record.at) * 1000, 3)
     request, response = record.request, record.response
     return {
@@ -61,7 +61,7 @@ def _field(headers: Headers, lower: str) -> str:
     return next((value for name, value in headers if name.lower() == lower), "")
 
 
-def _posted(request: RequestRecord) -> dict[str, Any]:
+def _posted(request: RequestRecord) -> JsonObject:
     if not request.body_size:
         return {}
     media = _field(request.headers, "content-type")
@@ -70,12 +70,12 @@ def _posted(request: RequestRecord) -> dict[str, Any]:
     return {"postData": {"mimeType": media, "params": [], "text": request.body}}
 
 
-def _response(response: AnswerRecord | None) -> dict[str, Any]:
+def _response(response: AnswerRecord | None) -> JsonObject:
     if response is None:
         empty = {"size": 0, "mimeType": "x-unknown"}
         base = {"status": 0, "statusText": "", "httpVersion": "HTTP/1.1", "headers": [], "cookies": []}
         return {**base, "content": empty, "redirectURL": "", "headersSize": -1, "bodySize": -1}
-    content: dict[str, Any] = {
+    content: JsonObject = {
         "size": response.body_size,
         "mimeType": _field(response.headers, "content-type") or "x-unknown",
     }

@@ -21,7 +21,7 @@ from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.secrets import HIDDEN, PARAMETERS
 from patient_usher.core.http.urls import Url, parse_url
-from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, did_you_mean, locate
+from patient_usher.core.model.document import Json, JsonObject, Map, Problem, Seq, Spot, Unusable, did_you_mean, locate
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.templates import NAME
 from patient_usher.core.model.values import literal
@@ -47,7 +47,7 @@ AS_IT_IS = HarOptions()
 """Nothing said of recordings."""
 
 
-def is_har(doc: Any) -> bool:
+def is_har(doc: Json) -> bool:
     """Whether a document is a HAR recording."""
     return isinstance(doc, dict) and isinstance(doc.get("log"), dict) and "entries" in doc["log"]
 
@@ -57,7 +57,7 @@ class _Entry(NamedTuple):
     method: str
     url: Url
     headers: dict[str, list[str]]
-    content: dict[str, Any]
+    content: JsonObject
     status: int
     from_cache: bool
     asset: bool
@@ -74,7 +74,7 @@ class _Signing(NamedTuple):
     account: str
 
 
-def trace_of_har(doc: Any, blueprint: Blueprint, options: HarOptions) -> tuple[Map, list[str]]:
+def trace_of_har(doc: Json, blueprint: Blueprint, options: HarOptions) -> tuple[Map, list[str]]:
     """The recording as a trace document, and what was left out. Raises Unusable."""
     signing = _signing(options.sign, blueprint)
     entries, left = _read_entries(doc)
@@ -108,7 +108,7 @@ def trace_of_har(doc: Any, blueprint: Blueprint, options: HarOptions) -> tuple[M
     return _map(spot, dict(parts)), notes
 
 
-def _map(spot: Spot, items: dict[str, Any]) -> Map:
+def _map(spot: Spot, items: JsonObject) -> Map:
     made = Map(spot, items.items())
     made.spots = dict.fromkeys(items, (spot, spot))
     return made
@@ -143,7 +143,7 @@ def _desk(blueprint: Blueprint) -> str | None:
 # Reading.
 
 
-def _read_entries(doc: Any) -> tuple[list[_Entry], Counter[str]]:
+def _read_entries(doc: Json) -> tuple[list[_Entry], Counter[str]]:
     """Every entry that can be replayed, and how many of which sort can't."""
     problems: list[Problem] = []
     found: list[_Entry] = []
@@ -172,7 +172,7 @@ def _read_entries(doc: Any) -> tuple[list[_Entry], Counter[str]]:
     return found, left
 
 
-def _unplayable(item: Any) -> str:
+def _unplayable(item: Json) -> str:
     """The sort of entry that no HTTP service answers, or nothing."""
     scheme = urlsplit(str(item["request"]["url"])).scheme.lower()
     if scheme not in ("http", "https"):
@@ -180,7 +180,7 @@ def _unplayable(item: Any) -> str:
     return "without an answer (status 0)" if item["response"]["status"] == 0 else ""
 
 
-def _read_entry(item: Any, spot: Spot) -> _Entry:
+def _read_entry(item: Json, spot: Spot) -> _Entry:
     request, response = item["request"], item["response"]
     headers: dict[str, list[str]] = {}
     for header in request["headers"]:
@@ -264,7 +264,7 @@ class _Maker:
 
     def _request(self, entry: _Entry) -> Map:
         headers = {name: values for name, values in entry.headers.items() if name.lower() not in _NOT_SENT_BY_US}
-        request: dict[str, Any] = {"id": self._id(entry), "at": f"{entry.at - self.first}us"}
+        request: JsonObject = {"id": self._id(entry), "at": f"{entry.at - self.first}us"}
         _put_content(request, headers, entry)
         url = self._put_credential(request, headers, entry)
         request["send"] = f"{entry.method} {literal(url)}"
@@ -276,7 +276,7 @@ class _Maker:
             request["expect"] = {"status": [200, 304] if either else entry.status}
         return _map(entry.spot, request)
 
-    def _put_credential(self, request: dict[str, Any], headers: dict[str, list[str]], entry: _Entry) -> str:
+    def _put_credential(self, request: JsonObject, headers: dict[str, list[str]], entry: _Entry) -> str:
         """A credential that counted gets a fresh one; one that was refused stays without meaning. Returns the URL."""
         given = credentials(entry.field("authorization"))
         where, name = self.key_place
@@ -322,7 +322,7 @@ def _hidden(url: Url, key: str | None, *, drop: bool) -> str:
     return url.origin + url.path + (f"?{urlencode(pairs)}" if pairs else "")
 
 
-def _put_content(request: dict[str, Any], headers: dict[str, list[str]], entry: _Entry) -> None:
+def _put_content(request: JsonObject, headers: dict[str, list[str]], entry: _Entry) -> None:
     """The body as it was sent: its octets, and the media type that a field or the recording says."""
     content = entry.content
     text, params = content.get("text"), content.get("params")

@@ -18,7 +18,7 @@ from patient_usher.core.engine.bind.request_templates import Entry, RequestTempl
 from patient_usher.core.engine.bind.trace import BoundTrace, Maker, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.messages import finite, nests_too_deep, no_constant, read_json, whole
-from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
+from patient_usher.core.model.document import Json, JsonObject, Problem, Spot, Unusable, fill_from_environment
 from patient_usher.core.model.enumerations import RESERVED
 from patient_usher.core.model.text_types import MAX_TIME, UNITS
 from patient_usher.core.model.trace import ChangeSpec, RequestSpec
@@ -60,7 +60,7 @@ _decode = json.JSONDecoder(
 _text_of = msgspec.json.Decoder(str).decode
 
 
-def header_of(first: bytes) -> dict[str, Any] | None:
+def header_of(first: bytes) -> JsonObject | None:
     """The header line of a JSON Lines trace, None where the file is of another format."""
     try:
         header = read_json(first.decode("utf-8-sig"))
@@ -82,7 +82,7 @@ class Lines:
         read_file: Beside,
         path: Path,
         stream: BinaryIO,
-        header: dict[str, Any],
+        header: JsonObject,
         allow_env: Collection[str],
     ) -> None:
         self.name, self._read_file, self._allow_env = name, read_file, allow_env
@@ -225,7 +225,7 @@ class _Reader:
             raise _moved(found, number) from None
         return self.maker.make(spec, self.order, spot)
 
-    def _document(self, spot: Spot, raw: bytes) -> Any:
+    def _document(self, spot: Spot, raw: bytes) -> Json:
         if len(raw) >= MAX_LINE:
             raise Unusable([Problem(spot, "this line is over 16 MiB", "cut the body short")])
         try:

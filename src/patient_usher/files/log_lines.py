@@ -8,9 +8,10 @@ from calendar import timegm
 from collections.abc import Callable, Mapping
 from datetime import datetime
 from functools import lru_cache
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from urllib.parse import unquote_plus
 
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.text_types import METHOD
 
 SECOND = 1_000_000
@@ -199,7 +200,7 @@ def json_lines(named: Mapping[str, str]) -> Callable[[bytes], Seen]:
     return read
 
 
-def _dug(row: Any, name: str) -> Any:
+def _dug(row: Json, name: str) -> Json:
     if isinstance(row, dict) and name in row:
         return row[name]
     for part in name.split("."):
@@ -207,7 +208,7 @@ def _dug(row: Any, name: str) -> Any:
     return row
 
 
-def _any_time(value: Any) -> int:
+def _any_time(value: Json) -> int:
     """A time in ISO 8601, or in seconds, milliseconds or microseconds since the epoch."""
     try:
         number = float(value)

@@ -5,14 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from itertools import chain, count
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-from patient_usher.core.model.document import Problem, Unusable, locate
+from patient_usher.core.model.document import Json, JsonObject, Problem, Unusable, locate
 from patient_usher.core.model.schemas import schema_problems
 from patient_usher.core.model.text_types import show
 from patient_usher.core.model.values import pointer
 
-Document = dict[str, Any]
+Document = JsonObject
 
 _METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
 _DEEPEST = 40
@@ -27,7 +27,7 @@ class Described(NamedTuple):
     notes: list[str]
 
 
-def pipeline_of_openapi(doc: Any, name: str) -> Described:
+def pipeline_of_openapi(doc: Json, name: str) -> Described:
     """What a description says, as a pipeline. Raises Unusable."""
     key = "swagger" if isinstance(doc, dict) and "openapi" not in doc and "swagger" in doc else "openapi"
     version = str(doc.get(key, "")) if isinstance(doc, dict) else ""
@@ -49,7 +49,7 @@ class _Reader:
 
     # What the description says.
 
-    def resolved(self, node: Any) -> Any:
+    def resolved(self, node: Json) -> Json:
         """A part with its ``$ref`` within the file resolved. Raises Unusable for any other."""
         seen = 0
         while isinstance(node, dict) and isinstance(node.get("$ref"), str):
@@ -81,14 +81,14 @@ class _Reader:
             raise Unusable([Problem(locate(node, [key]), f"'{key}' must be a list of mappings", _MEND)])
         return each
 
-    def schema(self, part: Document) -> Any:
+    def schema(self, part: Document) -> Json:
         """The ``schema`` of a part, as one that stands by itself. Raises Unusable where it is no JSON Schema."""
         made = self._standing(part.get("schema", {}))
         for _, what, mend in schema_problems(made):
             raise Unusable([Problem(locate(part, ["schema"]), what, mend)])
         return made
 
-    def _standing(self, node: Any) -> Any:
+    def _standing(self, node: Json) -> Json:
         """A schema with what it refers to written in its place, or below ``$defs``.
 
         What is small and doesn't lead back into itself stands in place. What is larger than a pipeline can hold
@@ -113,7 +113,7 @@ class _Reader:
         self.left -= before - room.left
         return {**made, "$defs": defs} if isinstance(made, dict) else made
 
-    def _plain(self, node: Any, room: _Room, refs: frozenset[str] | dict[str, str]) -> Any:
+    def _plain(self, node: Json, room: _Room, refs: frozenset[str] | dict[str, str]) -> Json:
         """A schema in the words of JSON Schema 2020-12. Raises _Full.
 
         ``refs`` are those within which it stands, which are written in place; or their names below ``$defs``.
@@ -158,7 +158,7 @@ class _Reader:
         named = self.part(self.part(self.doc, "components"), "securitySchemes")
         return {name: self.part(named, name) for name in named}
 
-    def operations(self) -> Iterator[tuple[str, str, Document, list[Any]]]:
+    def operations(self) -> Iterator[tuple[str, str, Document, list[Json]]]:
         """Every path, method and operation, with its parameters."""
         paths = self.part(self.doc, "paths")
         for path in paths:
@@ -179,7 +179,7 @@ class _Reader:
         info = self.part(self.doc, "info")
         routes = [self.route(*operation) for operation in self.operations()]
         prefix = self._prefix()
-        stages: list[Any] = ["access-log", {"id": "safety-net", "kind": "error-handler"}, "read-body"]
+        stages: list[Json] = ["access-log", {"id": "safety-net", "kind": "error-handler"}, "read-body"]
         schemes = list(self._authenticating())
         if any(scheme.get("in") == "cookie" for scheme in schemes):
             stages.append("read-cookies")
@@ -236,7 +236,7 @@ class _Reader:
         scopes = sorted({name for route in routes for name in _scopes(route)})
         return {"somebody": {**account, **({"scopes": scopes} if scopes else {})}}
 
-    def route(self, path: str, method: str, operation: Document, parameters: list[Any]) -> Document:
+    def route(self, path: str, method: str, operation: Document, parameters: list[Json]) -> Document:
         """One operation as a route."""
         wanted = str(operation.get("operationId") or f"{method}{path}")
         id_ = re.sub(r"[^A-Za-z0-9_.-]+", "-", wanted).strip("-.") or method
@@ -249,14 +249,14 @@ class _Reader:
             route["input"] = inputs
         return {**route, "handler": {"answer": self._answer(operation)}}
 
-    def _access(self, operation: Document) -> Any:
+    def _access(self, operation: Document) -> Json:
         needs = self.parts(operation if "security" in operation else self.doc, "security")
         if not all(needs) or not needs:
             return "everyone"
         scopes = [str(scope) for need in needs for names in need.values() if isinstance(names, list) for scope in names]
         return {"scope": sorted(set(scopes))} if scopes else "signed-in"
 
-    def _inputs(self, parameters: list[Any]) -> Document:
+    def _inputs(self, parameters: list[Json]) -> Document:
         found: Document = {}
         for place, key in (("query", "query"), ("header", "headers")):
             chosen = [one for one in parameters if one.get("in") == place and isinstance(one.get("name"), str)]
@@ -289,7 +289,7 @@ class _Reader:
             return {**answer, "headers": {"Content-Type": media}, "text": str(_literal(example))}
         return answer
 
-    def _example(self, part: Document) -> Any:
+    def _example(self, part: Document) -> Json:
         if "example" in part:
             return part["example"]
         examples = self.part(part, "examples")
@@ -338,7 +338,7 @@ _VALUES = {"enum", "const", "default", "example", "examples", "required", "patte
 _NO_SCHEMA = {"nullable", "discriminator", "xml", "externalDocs", "deprecated", "readOnly", "writeOnly"}
 
 
-def _literal(value: Any) -> Any:
+def _literal(value: Json) -> Json:
     """A value in whose texts nothing is filled in."""
     if isinstance(value, str):
         return value.replace("${", "$${")

@@ -11,7 +11,17 @@ from typing import Any
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import compile_document
 from patient_usher.core.engine.compile.warnings import warnings_of
-from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable, fill_from_environment, locate
+from patient_usher.core.model.document import (
+    Json,
+    JsonMapping,
+    Map,
+    Problem,
+    Seq,
+    Spot,
+    Unusable,
+    fill_from_environment,
+    locate,
+)
 from patient_usher.core.model.overlays import setting, variant
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.trust import NOTHING, Trust
@@ -48,7 +58,7 @@ class Beside:
 
 
 def load_pipeline(
-    source: Path | Mapping[str, Any],
+    source: Path | JsonMapping,
     *,
     environments: Sequence[str] | None = None,
     settings: Iterable[str] = (),
@@ -77,7 +87,7 @@ def load_pipeline(
     folder = source.parent if isinstance(source, Path) else Path()
 
     def load(places: bool) -> Blueprint:
-        doc: Any = source
+        doc: Json = source
         if isinstance(source, Path):
             doc = read_document(source, places=places, anywhere=trust.files)
         return compile_document(
@@ -101,10 +111,10 @@ def pipeline_of_text(text: str, name: str) -> Blueprint:
     return compile_document(parse(text, name), read_file=Beside(Path(os.devnull)))
 
 
-def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Any:
+def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Json:
     """A pipeline document, with ``like`` and the environment's variables resolved."""
     seen: list[Path] = []
-    chain: list[Any] = []
+    chain: list[Json] = []
     while True:
         name = os.path.relpath(path) if not path.is_absolute() else str(path)
         doc = parse(read_text(path, name), name, places=places)
@@ -142,7 +152,7 @@ def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Any:
     return doc
 
 
-def _with_statements(doc: Any, path: Path) -> Any:
+def _with_statements(doc: Json, path: Path) -> Json:
     """The document with the statements of a file behind its own. Raises Unusable."""
     given = parse(read_text(path, str(path)), str(path), places=True)
     if isinstance(given, dict) and [*given] == ["always"]:

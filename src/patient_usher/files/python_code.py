@@ -8,7 +8,8 @@ from importlib import import_module, invalidate_caches
 from pathlib import Path
 from traceback import extract_tb
 from types import ModuleType
-from typing import Any
+
+from patient_usher.core.model.document import Json
 
 
 @dataclass(frozen=True)
@@ -21,16 +22,16 @@ class PythonFrom:
     folder: Path
     _modules: dict[str, ModuleType] = field(default_factory=dict, compare=False, repr=False)
 
-    def __reduce__(self) -> Any:
+    def __reduce__(self) -> Json:
         return PythonFrom, (self.folder,)
 
-    def __call__(self, call: str) -> Any:
+    def __call__(self, call: str) -> Json:
         """The object that is called so."""
         module, colon, name = call.partition(":")
         if not colon or not module or not name:
             raise ValueError(f"'{call}' names no code; write MODULE:NAME")
         try:
-            found: Any = self._module(module)
+            found: Json = self._module(module)
             for part in name.split("."):
                 found = getattr(found, part)
         except ModuleNotFoundError as error:

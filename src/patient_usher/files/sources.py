@@ -14,7 +14,7 @@ from io import BufferedReader
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple, TypeVar
 
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable
 from patient_usher.files.log_lines import COMBINED
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
 
@@ -142,7 +142,7 @@ def _of_json(source: Source, head: str) -> str:
     raise source.unusable("its format isn't known: no member of it is 'log', 'openapi' or 'patient-usher'", _MEND)
 
 
-def _object(line: str) -> dict[str, Any] | None:
+def _object(line: str) -> JsonObject | None:
     try:
         found = json.loads(line)
     except (ValueError, RecursionError):

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, BinaryIO, Protocol
 
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.model.document import Problem, Spot, Unusable, fill_from_environment
+from patient_usher.core.model.document import Json, JsonMapping, Problem, Spot, Unusable, fill_from_environment
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.har import AS_IT_IS, HarOptions, is_har, trace_of_har
 from patient_usher.files.lines import Lines, header_of
@@ -60,7 +59,7 @@ class Trace:
         return Trace(Document(name, read_file, har, trust, text=decoded(raw, name)))
 
     @staticmethod
-    def of(*requests: Mapping[str, Any], **header: Any) -> Trace:
+    def of(*requests: JsonMapping, **header: Any) -> Trace:
         """A trace of these requests (and changes), each as the file would say it; ids are made where left out.
 
         ``header`` is what stands above the requests: starts, base, callers, name.
@@ -71,7 +70,7 @@ class Trace:
         return Trace.document_of({"patient-usher": "trace/1", **header, "requests": entries}, "trace")
 
     @staticmethod
-    def document_of(doc: Any, name: str, *, trust: Trust = NOTHING) -> Trace:
+    def document_of(doc: Json, name: str, *, trust: Trust = NOTHING) -> Trace:
         """The trace that a document says; what it names is looked for in the present folder."""
         return Trace(Document(name, Beside(Path(), trust.files), AS_IT_IS, trust, doc=doc))
 
@@ -85,11 +84,11 @@ class Trace:
         """Whether it is a recording."""
         return self._source.recorded
 
-    def document(self) -> Any:
+    def document(self) -> Json:
         """What the file says, as data. Raises Unusable where it can't be read, or is a trace in bulk."""
         return self._written().said()
 
-    def requests_for(self, pipeline: Blueprint) -> Any:
+    def requests_for(self, pipeline: Blueprint) -> Json:
         """The trace as data, variables of the environment filled in, a recording as a trace. Raises Unusable."""
         return self._written().filled(pipeline)
 
@@ -108,7 +107,7 @@ class Document:
     """A trace that is held in memory, as text or as data."""
 
     def __init__(
-        self, name: str, read_file: Beside, har: HarOptions, trust: Trust, *, text: str = "", doc: Any = None
+        self, name: str, read_file: Beside, har: HarOptions, trust: Trust, *, text: str = "", doc: Json = None
     ) -> None:
         self.name = name
         self._read_file, self._har, self._env = read_file, har, trust.env
@@ -119,11 +118,11 @@ class Document:
         """Whether it is a recording."""
         return is_har(self._doc if self._doc is not None else parse(self._text, self.name, places=False))
 
-    def said(self) -> Any:
+    def said(self) -> Json:
         """What the file says, with places. Raises Unusable where it can't be read."""
         return self._doc if self._doc is not None else parse(self._text, self.name, places=True)
 
-    def filled(self, pipeline: Blueprint) -> Any:
+    def filled(self, pipeline: Blueprint) -> Json:
         """The same with variables of the environment filled in, a recording as a trace."""
         return self._doc if self._doc is not None else self._parsed(pipeline, places=False)[0]
 
@@ -145,5 +144,5 @@ class Document:
             raise Unusable(problems)
         return doc, notes
 
-    def _ready(self, doc: Any, notes: list[str], pipeline: Blueprint) -> BoundTrace:
+    def _ready(self, doc: Json, notes: list[str], pipeline: Blueprint) -> BoundTrace:
         return prepare(read_spec(doc), doc, Path(self.name).name, pipeline, self._read_file, notes)

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from hashlib import blake2b
 from itertools import islice
-from typing import Any, BinaryIO, NamedTuple, TypeVar
+from typing import BinaryIO, NamedTuple, TypeVar
 
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject, Problem, Spot, Unusable
 from patient_usher.files.yaml_reader import MAX_OCTETS, parse_value
 
-Row = Mapping[str, Any]
+Row = JsonMapping
 _T = TypeVar("_T")
 
 
@@ -33,7 +33,7 @@ class Picking(NamedTuple):
         """When what came so many microseconds after the start comes now."""
         return self.shift + (elapsed if self.faster == 1 else int(elapsed / self.faster))
 
-    def timed(self, row: Row) -> dict[str, Any]:
+    def timed(self, row: Row) -> JsonObject:
         """A trace's request at its new time. Raises ValueError for a time that is none."""
         from patient_usher.core.model.text_types import parse_duration
 
@@ -95,7 +95,7 @@ def _where(text: str) -> Callable[[Row], bool]:
     return fits
 
 
-def checked(trace: Any) -> dict[str, Any]:
+def checked(trace: Json) -> JsonObject:
     """A trace in memory. Raises Unusable where it isn't made as traces are."""
     from patient_usher.core.engine.bind.trace import read_spec
 
@@ -103,19 +103,19 @@ def checked(trace: Any) -> dict[str, Any]:
     return {"requests": [], **trace}
 
 
-def picked(trace: dict[str, Any], picking: Picking) -> dict[str, Any]:
+def picked(trace: JsonObject, picking: Picking) -> JsonObject:
     """A trace in memory, with the requests that are kept."""
     requests = picking.some(iter(trace["requests"]), lambda row: row if "send" in row else None)
     return {**trace, "requests": [picking.timed(row) for row in requests]}
 
 
-def picked_lines(stream: BinaryIO, name: str, picking: Picking) -> Iterator[dict[str, Any]]:
+def picked_lines(stream: BinaryIO, name: str, picking: Picking) -> Iterator[JsonObject]:
     """The requests that are kept of a trace in bulk, whose header has been read. Raises Unusable at a line's place."""
     from patient_usher.core.http.messages import read_json
 
     number = 1
 
-    def rows() -> Iterator[dict[str, Any]]:
+    def rows() -> Iterator[JsonObject]:
         nonlocal number
         for raw in iter(lambda: stream.readline(MAX_OCTETS), b""):
             number += 1

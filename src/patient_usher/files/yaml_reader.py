@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any, BinaryIO
 
 from patient_usher.core.http.messages import MAX_NESTING, finite, nests_too_deep, no_constant, whole
-from patient_usher.core.model.document import Map, Problem, Seq, Spot, Unusable
+from patient_usher.core.model.document import Json, JsonObject, Map, Problem, Seq, Spot, Unusable
 from patient_usher.core.model.text_types import show
 
 MAX_NODES = 2_000_000
@@ -98,7 +98,7 @@ def decoded(raw: bytes, name: str) -> str:
         raise Unusable([Problem(Spot(name, line, column), "this is no UTF-8 text", "save the file as UTF-8")]) from None
 
 
-def parse(text: str, name: str, *, places: bool = False) -> Any:
+def parse(text: str, name: str, *, places: bool = False) -> Json:
     """The tree that a text holds. JSON is read fast, without places unless they are asked for.
 
     Raises Unusable where the text is neither JSON nor YAML.
@@ -121,7 +121,7 @@ class Twins(ValueError):
     """A key that stands twice in an object."""
 
 
-def no_twins(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+def no_twins(pairs: list[tuple[str, Any]]) -> JsonObject:
     """For ``json.loads``: an object, whose keys may stand once only. Raises Twins."""
     result = dict(pairs)
     if len(result) != len(pairs):
@@ -134,7 +134,7 @@ _loads = json.JSONDecoder(
 ).decode
 
 
-def parse_value(text: str) -> Any:
+def parse_value(text: str) -> Json:
     """A short YAML value without places, as on the command line."""
     return parse_yaml(text, "--set")
 
@@ -156,7 +156,7 @@ def _careful_events(text: str) -> Iterator[Any]:
     return iter(YAML(typ="safe", pure=True).parse(text))
 
 
-def parse_yaml(text: str, name: str) -> Any:
+def parse_yaml(text: str, name: str) -> Json:
     """A YAML document as Map, Seq and scalars by the core schema, with places.
 
     The compiled parser is fast but of an older YAML (no ``?`` in an unquoted value between braces);
@@ -182,7 +182,7 @@ def parse_yaml(text: str, name: str) -> Any:
         ) from None
 
 
-def _build(events: Iterator[Any], name: str) -> Any:
+def _build(events: Iterator[Any], name: str) -> Json:
     builder = _Builder(name)
     for event in events:
         builder.take(event)
@@ -246,11 +246,11 @@ class _Builder:
 
     def __init__(self, name: str) -> None:
         self.name = name
-        self.root: Any = None
+        self.root: Json = None
         self.complete = False
         self.nodes = 0
         # Open collections: the collection, and for a mapping the key that waits for its value.
-        self.stack: list[list[Any]] = []
+        self.stack: list[list[Json]] = []
         self.anchors: dict[str, tuple[Any, int]] = {}
         self.open_anchors: dict[int, tuple[str, int]] = {}
 
@@ -270,7 +270,7 @@ class _Builder:
             if len(self.stack) >= MAX_NESTING:
                 raise self._fail(event.start_mark, f"this is nested more than {MAX_NESTING} deep", "flatten it")
             spot = self._spot(event.start_mark)
-            node: Any = Map(spot) if kind == "MappingStartEvent" else Seq(spot)
+            node: Json = Map(spot) if kind == "MappingStartEvent" else Seq(spot)
             self.stack.append([node, None, event, self.nodes])
         elif kind in ("MappingEndEvent", "SequenceEndEvent"):
             node, _, start, before = self.stack.pop()
@@ -287,7 +287,7 @@ class _Builder:
         elif kind == "DocumentStartEvent" and self.complete:
             raise self._fail(event.start_mark, "a second document begins here", "put it into a file of its own")
 
-    def _add(self, value: Any, event: Any, size: int) -> None:
+    def _add(self, value: Json, event: Any, size: int) -> None:
         self.nodes += size
         if self.nodes > MAX_NODES:
             raise self._fail(
@@ -323,7 +323,7 @@ class _Builder:
         if tag is not None and tag != "!":
             raise self._fail(event.start_mark, f"the tag {tag} is not read here", "leave it out")
 
-    def _scalar(self, event: Any) -> Any:
+    def _scalar(self, event: Any) -> Json:
         self._refuse_tag(event)
         text = event.value
         if any("\ud800" <= char <= "\udfff" for char in text):
@@ -340,7 +340,7 @@ class _Builder:
         return value
 
 
-def resolve(text: str) -> Any:
+def resolve(text: str) -> Json:
     """A plain scalar's value by the core schema."""
     if text in _WORDS:
         return _WORDS[text]

@@ -8,9 +8,10 @@ from math import isnan, nan
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from patient_usher.core.model.document import JsonObject
 from patient_usher.output.figure import SIZE, drawing, save
 
-Row = dict[str, Any]
+Row = JsonObject
 
 BINS = 60
 BUSIEST = 3

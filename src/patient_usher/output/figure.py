@@ -5,7 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-SIZE: dict[str, Any] = {"figsize": (12.8, 8), "dpi": 100}
+from patient_usher.core.model.document import JsonObject
+
+SIZE: JsonObject = {"figsize": (12.8, 8), "dpi": 100}
 
 
 def drawing() -> Any:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Iterator, Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from msgspec import structs
 
 from patient_usher.core.analysis.findings.check import Checked, Finding, variant_of
 from patient_usher.core.analysis.findings.rule import Rule
 from patient_usher.core.analysis.findings.witness import Document, caught
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.verify.document_types import Differs, FindingRecord, Findings, Place
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, compared_of, worked
@@ -121,7 +122,7 @@ def _telling(compared: Compared, worst: str) -> list[str]:
     return [*came[:1], worst]
 
 
-def _request_lines(trace: dict[str, Any]) -> Iterator[Line]:
+def _request_lines(trace: JsonObject) -> Iterator[Line]:
     callers = {"callers": trace["callers"]} if "callers" in trace else {}
     for text in yaml_of({**callers, "requests": trace["requests"]}, deep=2).splitlines():
         inner = " " * (len(text) - len(text.lstrip()) + 4)
@@ -192,7 +193,7 @@ def _entry(checked: Checked, finding: Finding) -> FindingRecord:
 _SARIF_LEVELS = {"error": "error", "warning": "warning", "advice": "note"}
 
 
-def sarif(checked: Checked, rules: Sequence[Rule], version: str) -> dict[str, Any]:
+def sarif(checked: Checked, rules: Sequence[Rule], version: str) -> JsonObject:
     """As SARIF 2.1.0 has it: rules with their help, results with places, fixes and suppressions.
 
     ``version`` is the tool's own.
@@ -211,7 +212,7 @@ def sarif(checked: Checked, rules: Sequence[Rule], version: str) -> dict[str, An
     }
 
 
-def _rule(rule: Rule) -> dict[str, Any]:
+def _rule(rule: Rule) -> JsonObject:
     page = f"{rule.matters} {rule.mend}"
     example = f"{page}\n\nFor example:\n\n```yaml{rule.example}```"
     return {
@@ -224,9 +225,9 @@ def _rule(rule: Rule) -> dict[str, Any]:
     }
 
 
-def _result(checked: Checked, finding: Finding, number: int) -> dict[str, Any]:
+def _result(checked: Checked, finding: Finding, number: int) -> JsonObject:
     spot = finding.spot(checked.blueprint.source.doc)
-    result: dict[str, Any] = {
+    result: JsonObject = {
         "ruleId": finding.rule.code,
         "ruleIndex": number,
         "level": _SARIF_LEVELS[finding.rule.level],

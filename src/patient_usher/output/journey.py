@@ -5,9 +5,9 @@ from __future__ import annotations
 import json
 import textwrap
 from collections.abc import Iterator
-from typing import Any
 
 from patient_usher.core.http.messages import phrase, read_json
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.enumerations import DID
 from patient_usher.core.verify.record import AnswerRecord, Headers, LogRecord, Record, RequestRecord
 from patient_usher.output.replay_view import SIGN_OF, WIDTH, clock, failures, status_style, value_text
@@ -115,7 +115,7 @@ def _log_line(log: LogRecord, indent: int) -> Iterator[Line]:
             yield line(" " * (indent + 2), (fit(text, WIDTH - indent - 2).rstrip(), "dim"))
 
 
-def _note(note: dict[str, Any]) -> str:
+def _note(note: JsonObject) -> str:
     return ", ".join(f"{key.replace('_', '-')} {value_text(value)}" for key, value in note.items())
 
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
 
 from patient_usher.core.analysis.compare import KINDS
 from patient_usher.core.analysis.orders.discriminate import Apart
 from patient_usher.core.analysis.orders.search import Found
 from patient_usher.core.analysis.orders.swaps import VERDICTS, Pair
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.verify.document_types import (
     ApartRecord,
     FoundOrder,
@@ -211,13 +211,13 @@ def _style(cell: str) -> str:
     return "good" if cell.startswith("2") else "bad" if cell.startswith(("5", "none")) else "raised"
 
 
-def _request(request: dict[str, Any]) -> str:
+def _request(request: JsonObject) -> str:
     extra = {key: value for key, value in request.items() if key not in ("send", "id")}
     told = yaml_of([extra], deep=0).strip().strip("[]{}\n") if extra else ""
     return f"{request['send']}{'  ' + ' '.join(told.split()) if told else ''}"
 
 
-def trace_of(apart: Apart, base: str) -> dict[str, Any]:
+def trace_of(apart: Apart, base: str) -> JsonObject:
     """The requests as a trace, to be sent to the real service."""
     requests = []
     for number, scenario in enumerate(apart.requests, 1):

@@ -9,8 +9,8 @@ import json
 import textwrap
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import Any
 
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.enumerations import OUTCOMES, SLIPS
 from patient_usher.core.verify.always import StatementTold
 from patient_usher.core.verify.record import CacheRecord, Record
@@ -293,7 +293,7 @@ def complaints(send: Shown) -> Iterator[Line]:
                     yield line("    ", (part, "bad"))
 
 
-def value_text(value: Any) -> str:
+def value_text(value: Json) -> str:
     """A value as a sentence names it."""
     if value is None:
         return "nothing"

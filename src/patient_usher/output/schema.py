@@ -10,6 +10,7 @@ import msgspec
 from msgspec import Struct
 
 from patient_usher.core.http.dates import moment
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.pipeline import PipelineSpec
 from patient_usher.core.model.text_types import DURATION_PATTERN, SIZE_PATTERN, SIZES, UNITS
 from patient_usher.core.model.trace import TraceSpec
@@ -19,10 +20,10 @@ from patient_usher.core.verify.record import Result
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
 
-Schema = dict[str, Any]
+Schema = JsonObject
 
 
-def _as_written(node: Any) -> Any:
+def _as_written(node: Json) -> Any:
     """A schema whose defaults stand as files write them: ``30s``, not 30000000 microseconds."""
     if isinstance(node, list):
         return [_as_written(part) for part in node]

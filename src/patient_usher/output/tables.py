@@ -7,10 +7,11 @@ import io
 from collections.abc import Callable
 from typing import Any, BinaryIO
 
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.verify.exchange_table import COLUMNS
 from patient_usher.output.result import dump
 
-Row = dict[str, Any]
+Row = JsonObject
 Sink = Callable[[Row | None], None]
 """Takes a row; None ends the table."""
 
@@ -41,7 +42,7 @@ def _csv(out: BinaryIO) -> Sink:
     return take
 
 
-def _harmless(value: Any) -> Any:
+def _harmless(value: Json) -> Any:
     """A text that no spreadsheet takes for a formula."""
     return f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@", "\t", "\r") else value
 

@@ -6,13 +6,13 @@ import io
 from collections.abc import Mapping
 from typing import Any
 
-from patient_usher.core.model.document import FromEnvironment
+from patient_usher.core.model.document import FromEnvironment, Json
 
 _UNQUOTED = frozenset(":?")
 """Between braces, older readers of YAML take these for the signs of keys."""
 
 
-def yaml_of(value: Any, *, deep: int = 2, comments: Mapping[str, str] = {}, heading: str = "") -> str:
+def yaml_of(value: Json, *, deep: int = 2, comments: Mapping[str, str] = {}, heading: str = "") -> str:
     """As YAML; mappings and lists below ``deep`` levels stand in one line.
 
     ``comments`` stand above the members of a mapping that they are named by, ``heading`` above everything.
@@ -32,7 +32,7 @@ def yaml_of(value: Any, *, deep: int = 2, comments: Mapping[str, str] = {}, head
     return out.getvalue()
 
 
-def _laid_out(value: Any, deep: int, *, within: bool = False) -> Any:
+def _laid_out(value: Json, deep: int, *, within: bool = False) -> Any:
     from ruamel.yaml.comments import CommentedMap, CommentedSeq
     from ruamel.yaml.scalarstring import DoubleQuotedScalarString
 
@@ -41,7 +41,7 @@ def _laid_out(value: Any, deep: int, *, within: bool = False) -> Any:
     if within and isinstance(value, str) and not _UNQUOTED.isdisjoint(value):
         return DoubleQuotedScalarString(value)
     if isinstance(value, dict):
-        found: Any = CommentedMap(
+        found: Json = CommentedMap(
             (str(key), _laid_out(part, deep - 1, within=deep <= 0)) for key, part in value.items()
         )
     elif isinstance(value, list | tuple):

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Collection
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.model.document import Problem, Spot, Unusable, did_you_mean
+from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable, did_you_mean
 from patient_usher.core.model.enumerations import SLIPS
 from patient_usher.core.verify.observed_expectations import observed
 from patient_usher.core.verify.run import run
@@ -59,7 +59,7 @@ def accept(
             raise Unusable(
                 [Problem(Spot("--only", 1, 1), f"there is no request '{id_}'", did_you_mean(id_, bound.ids))]
             )
-    expects: dict[str, dict[str, Any]] = {}
+    expects: dict[str, JsonObject] = {}
     broken: dict[str, None] = {}
     slipped: dict[str, None] = {}
     tallies: dict[str, Counter[int]] = {}
@@ -85,7 +85,7 @@ def accept(
     return Accepted(before, after, list(written), list(broken), list(slipped))
 
 
-def _seen(send: Send, tally: Counter[int]) -> dict[str, Any]:
+def _seen(send: Send, tally: Counter[int]) -> JsonObject:
     """What came of a request; of repetitions, how many ended with which status."""
     assert send.final is not None
     if send.recipe.spec.times == 1:

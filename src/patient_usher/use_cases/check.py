@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from typing import Any
 
 from patient_usher.core.analysis.findings import check as search
 from patient_usher.core.analysis.findings.check import Checked, Finding
 from patient_usher.core.analysis.requests.factory import Scenario
 from patient_usher.core.analysis.requests.runner import BASE, BUDGET
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.model.document import Json
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.session import Pipeline, bound_all
 
@@ -34,7 +34,7 @@ def mend(checked: Checked, *traces: Trace, wanted: Collection[str] = ()) -> tupl
     return search.mend_all(checked, tuple(wanted), bound_all(checked.blueprint, traces))
 
 
-def _scenarios(doc: Any) -> Iterable[Scenario]:
+def _scenarios(doc: Json) -> Iterable[Scenario]:
     """A trace's requests, each by itself, as something to be tried."""
     callers = doc.get("callers") or {}
     for entry in doc.get("requests") or ():

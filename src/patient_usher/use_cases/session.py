@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -12,7 +12,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed, variant
 from patient_usher.core.engine.compile.warnings import warnings_of
 from patient_usher.core.engine.run import world
-from patient_usher.core.model.document import Problem, Unusable
+from patient_usher.core.model.document import JsonMapping, Problem, Unusable
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Record, final_of
@@ -50,7 +50,7 @@ class Pipeline:
         """
         return Pipeline(variant(self.blueprint, **changes))
 
-    def changed(self, overlay: Mapping[str, Any]) -> Pipeline:
+    def changed(self, overlay: JsonMapping) -> Pipeline:
         """The pipeline with an overlay laid on, as ``change:`` in a trace does it. Raises Unusable."""
         return Pipeline(changed(self.blueprint, overlay))
 
@@ -66,7 +66,7 @@ class World(world.World):
 
 
 def load(
-    source: str | Path | Mapping[str, Any],
+    source: str | Path | JsonMapping,
     *,
     environments: Sequence[str] | None = None,
     settings: Iterable[str] = (),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, NamedTuple
 
+from patient_usher.core.model.document import Json
 from patient_usher.core.verify.record import Record
 
 
@@ -14,8 +15,8 @@ class Difference(NamedTuple):
     id: str
     kind: str
     what: str
-    a: Any
-    b: Any
+    a: Json
+    b: Json
 
 
 class Comparison(NamedTuple):

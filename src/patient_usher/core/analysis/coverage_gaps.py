@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.analysis.coverage import Coverage, Outcome
 from patient_usher.core.analysis.requests import generators
 from patient_usher.core.analysis.requests.runner import Runner
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.model.document import JsonObject
 
 MOST = 5_000
 """How many requests are tried."""
@@ -18,7 +19,7 @@ MOST = 5_000
 class Closing(NamedTuple):
     """Requests, ready to be pasted into a trace, and the gaps that they were seen to close in a world of their own."""
 
-    requests: list[dict[str, Any]]
+    requests: list[JsonObject]
     closed: list[Outcome]
 
 

@@ -17,6 +17,7 @@ from patient_usher.core.analysis.requests.runner import BASE, Runner, ScenarioRu
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.always import EVERYDAY
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.always import READY, Statement, Statements
 from patient_usher.core.verify.observed_expectations import observed
@@ -194,22 +195,22 @@ def _smaller(scenario: Scenario) -> Iterator[Scenario]:
                 yield _with(scenario, at, {**request, key: value - 1})
 
 
-def _with(scenario: Scenario, at: int, request: dict[str, Any]) -> Scenario:
+def _with(scenario: Scenario, at: int, request: JsonObject) -> Scenario:
     return scenario._replace(requests=(*scenario.requests[:at], request, *scenario.requests[at + 1 :]))
 
 
 # A trace of the distinct cases.
 
 
-def trace_of(explored: Explored, base: str = BASE) -> dict[str, Any]:
+def trace_of(explored: Explored, base: str = BASE) -> JsonObject:
     """A trace that shows every case and closes every gap that a request of its own can, with few requests.
 
     What is expected is what comes of it there: the requests share one world, each probe long after the other.
     """
     chosen = _chosen(explored)
     names: set[str] = set()
-    entries: list[dict[str, Any]] = []
-    callers: dict[str, Any] = {}
+    entries: list[JsonObject] = []
+    callers: JsonObject = {}
     for number, run in enumerate(sorted(chosen, key=_standing)):
         callers.update(run.scenario.callers)
         wanted = _name(ending_of(run.last))
@@ -228,7 +229,7 @@ def trace_of(explored: Explored, base: str = BASE) -> dict[str, Any]:
     scenario = Scenario("trace", tuple(entries), shown)
     ready = prepared(scenario, explored.blueprint, base)
     if ready is not None:
-        expects: dict[str, Any] = {}
+        expects: JsonObject = {}
         for send, *_ in replayed(World(explored.blueprint, explored.seed), ready):
             if send.recipe.spec.times == 1 and send.final is not None:
                 expects[send.entry.id] = observed(send.final)

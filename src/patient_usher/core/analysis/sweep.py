@@ -13,6 +13,7 @@ from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.overlays import named
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
@@ -62,21 +63,21 @@ def _path(name: str) -> list[str]:
     return parts if parts[0] in ("deployment", "routes") else ["stages", *parts]
 
 
-def present_of(doc: Mapping[str, Any], combination: Combination) -> dict[str, Any]:
+def present_of(doc: JsonMapping, combination: Combination) -> JsonObject:
     """What the settings of a combination are in a document."""
-    found: dict[str, Any] = {}
+    found: JsonObject = {}
     for name, _ in combination:
         first, *rest = _path(name)
-        node: Any = named(doc, first) if first in ("stages", "routes") else doc.get(first)
+        node: Json = named(doc, first) if first in ("stages", "routes") else doc.get(first)
         for key in rest:
             node = node.get(key) if isinstance(node, dict) else None
         found[name] = node
     return found
 
 
-def overlay_of(combination: Combination) -> dict[str, Any]:
+def overlay_of(combination: Combination) -> JsonObject:
     """A combination as an overlay: ``STAGE.OPTION``, ``routes.ROUTE.SETTING`` or ``deployment.KEY``."""
-    overlay: dict[str, Any] = {}
+    overlay: JsonObject = {}
     for name, value in combination:
         *outer, last = _path(name)
         node = overlay
@@ -114,7 +115,7 @@ def marked(trials: Sequence[Trial]) -> list[Trial]:
     return [trial._replace(best=not beaten(*cost)) for trial, cost in zip(trials, known, strict=True)]
 
 
-def nearest(trials: Sequence[Trial], wanted: Goal, present: Mapping[str, Any]) -> tuple[Trial, float]:
+def nearest(trials: Sequence[Trial], wanted: Goal, present: JsonMapping) -> tuple[Trial, float]:
     """The trial that meets a goal with the least change, or comes nearest to it; and by how much that misses it."""
 
     def change(trial: Trial) -> tuple[int, float]:
@@ -125,5 +126,5 @@ def nearest(trials: Sequence[Trial], wanted: Goal, present: Mapping[str, Any]) -
     return min(((trial, wanted.short(trial.figures)) for trial in trials), key=lambda pair: (pair[1], change(pair[0])))
 
 
-def _number(value: Any) -> bool:
+def _number(value: Json) -> bool:
     return isinstance(value, int | float) and not isinstance(value, bool)

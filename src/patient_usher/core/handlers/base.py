@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.effects import Effect, Wait
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
@@ -51,7 +51,7 @@ class Failing(Handler):
         super().__init__(handler.busy_for, self._sometimes)
         self.inner, self.every, self.fail = handler, every, fail
 
-    def fresh(self, seed: int) -> dict[str, Any]:
+    def fresh(self, seed: int) -> JsonObject:
         """It has not run yet."""
         return {"runs": 0}
 

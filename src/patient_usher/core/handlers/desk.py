@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
@@ -13,6 +13,7 @@ from patient_usher.core.http.dates import MICROSECONDS, in_seconds, numeric_date
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, json_answer
 from patient_usher.core.model.accounts import AccountSpec
+from patient_usher.core.model.document import JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.enumerations import WHY
 from patient_usher.core.model.errors import Raised
@@ -76,7 +77,7 @@ class Signed:
         self.current: dict[str, str] = {}  # of each session that gives tokens, the token that counts now
         self.ended: set[str] = set()
 
-    def judge(self, claims: Mapping[str, Any]) -> str:
+    def judge(self, claims: JsonMapping) -> str:
         """Why a token of this desk's counts no more (signed-out, spent), or nothing.
 
         Using one that was exchanged for another ends the session: somebody has stolen one of the two
@@ -139,7 +140,7 @@ class Desk:
         return error
 
     def _pair(self, x: Exchange) -> tuple[str, str] | Raised:
-        body: dict[str, Any] = x.body if isinstance(x.body, dict) else {}
+        body: JsonObject = x.body if isinstance(x.body, dict) else {}
         missing = [name for name in ("name", "password") if not (isinstance(body.get(name), str) and body[name])]
         if missing:
             unread = ", since no stage has read the body" if x.body is UNREAD else ""

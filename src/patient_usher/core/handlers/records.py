@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from urllib.parse import quote
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, json_answer, json_bytes, read_json
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.handler_specs import RecordsSpec
 from patient_usher.core.model.stage import Setup
 
-Row = dict[str, Any]
+Row = JsonObject
 
 
 def read_rows(spec: RecordsSpec, read_file: Callable[[str], bytes]) -> list[Row]:

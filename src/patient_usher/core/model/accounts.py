@@ -1,9 +1,10 @@
 """Who can sign in, what tokens are signed with, and the pipeline's own error types."""
 
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 from pydantic import Field, model_validator
 
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.text_types import Model, Names, Status, wrong
 
 
@@ -36,7 +37,7 @@ class AccountSpec(Model):
     api_keys: Names = Field(default_factory=list)
     roles: Names = Field(default_factory=list)
     scopes: Names = Field(default_factory=list)
-    facts: dict[str, Any] = Field(default_factory=dict)
+    facts: JsonObject = Field(default_factory=dict)
 
 
 class SigningKeySpec(Model):

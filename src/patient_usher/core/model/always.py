@@ -4,7 +4,7 @@ from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, WithJsonSchema
 
-from patient_usher.core.model.document import did_you_mean
+from patient_usher.core.model.document import Json, did_you_mean
 from patient_usher.core.model.expect import Expect
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.templates import Id
@@ -36,8 +36,8 @@ class AlwaysSpec(Model):
     expect: Expect
 
 
-def _spell_out(value: Any) -> Any:
-    entries: list[Any] = []
+def _spell_out(value: Json) -> Any:
+    entries: list[Json] = []
     for entry in [value] if isinstance(value, str) else value if isinstance(value, list) else [value]:
         if entry == "everyday":
             entries += EVERYDAY

@@ -15,6 +15,10 @@ Path = tuple[str | int, ...]
 
 Json = Any
 """Whatever JSON can say."""
+JsonObject = dict[str, Json]
+"""A document, or a part of one, before a model has read it."""
+JsonMapping = Mapping[str, Json]
+"""The same, only to be read."""
 
 
 class Spot(NamedTuple):

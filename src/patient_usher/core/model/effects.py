@@ -21,6 +21,7 @@ from collections.abc import Callable
 from typing import Any
 
 from patient_usher.core.http.messages import Answer, Request
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
 
@@ -111,7 +112,7 @@ _NAMES = {type(None): "None", Nothing: "NOTHING", object: "something that JSON c
 class IllegalEffect(Exception):
     """A stage returned what has no meaning where it stands: ``who`` (a stage or a class), ``way``, the value."""
 
-    def __init__(self, who: str, way: str, value: Any) -> None:
+    def __init__(self, who: str, way: str, value: Json) -> None:
         words = sorted(_NAMES.get(kind, kind.__name__) for kind in LEGAL[way])
         where = "" if way == "handler" else f" on the way {way}"
         kind = _NAMES.get(type(value), f"a value of type {type(value).__name__}")
@@ -120,7 +121,7 @@ class IllegalEffect(Exception):
         super().__init__(f"{self.what}; {self.mend}")
 
 
-def checked(value: Any, who: str, way: str) -> Any:
+def checked(value: Json, who: str, way: str) -> Any:
     """The value, if it is an effect that is legal on this way. Raises IllegalEffect."""
     if value.__class__ not in LEGAL[way]:
         raise IllegalEffect(who, way, value)

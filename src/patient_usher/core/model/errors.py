@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import Any
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, text_answer
+from patient_usher.core.model.document import JsonMapping
 from patient_usher.core.model.enumerations import WHY
 
 # Type -> (status, public message). RFC 9110 15.5 and 15.6; 429 is RFC 6585 4.
@@ -117,7 +117,7 @@ class MissingValue(LookupError):
 class ErrorTypes:
     """The pipeline's catalogue: which type is a kind of which, and what each shows outside."""
 
-    def __init__(self, declared: Mapping[str, Any]) -> None:
+    def __init__(self, declared: JsonMapping) -> None:
         """``declared`` maps a type to an object with ``is_a``, ``status`` and ``message``."""
         self._declared = declared
         self._lineage: dict[str, tuple[str, ...]] = {}

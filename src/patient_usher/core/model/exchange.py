@@ -10,6 +10,7 @@ from collections.abc import Callable, Hashable
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from patient_usher.core.http.messages import Answer, Request
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.errors import MissingValue, Raised
 
 UNREAD: Any = object()
@@ -19,7 +20,7 @@ Memory = dict[Hashable, Any]
 """What one instance of the service remembers between exchanges: the state of each keeper, by its key."""
 
 
-Step = tuple[str, str, str, int, dict[str, Any] | None]
+Step = tuple[str, str, str, int, JsonObject | None]
 """One line of the journey: stage, way (in, out, error), what it did, microseconds since the epoch, note. A plain tuple,
 since one is made for every stage of every exchange."""
 
@@ -31,7 +32,7 @@ class LogLine(NamedTuple):
     stage: str
     level: str
     message: str
-    detail: dict[str, Any] | None
+    detail: JsonObject | None
     step: int
 
 
@@ -41,7 +42,7 @@ class Identity(NamedTuple):
     name: str
     roles: tuple[str, ...]
     scopes: tuple[str, ...]
-    facts: dict[str, Any]
+    facts: JsonObject
 
 
 class CacheUse:
@@ -100,7 +101,7 @@ class Exchange:
         self.id = id_
         self.request = self.sent = request
         self.at = self.now = self.finished = at
-        self.context: dict[str, Any] = {}
+        self.context: JsonObject = {}
         self.work: dict[Hashable, Any] = {}  # what a stage keeps of this exchange, by its key
         self.kind, self.caller, self.scheme = "call", "script", "https"
         self.path_values: dict[str, str] = _NO_VALUES
@@ -123,16 +124,16 @@ class Exchange:
         send: Any
         route: Any
         identity: Identity | None
-        body: Any
+        body: Json
         cookies: Any
         answer: Answer | None
-        note: dict[str, Any] | None
+        note: JsonObject | None
         precondition: Callable[[bytes | None], Any] | None
         allowed: tuple[str, ...]
         environment: tuple[str, ...]
         memory: Memory
         plan: Any
-        error_view: dict[str, Any] | None
+        error_view: JsonObject | None
         orphan_of: Exchange | None
         # The record.
         errors: tuple[Raised, ...]
@@ -149,7 +150,7 @@ class Exchange:
         """The exchange whose record this one writes: its own, or that of which it is the orphan."""
         return self.orphan_of or self
 
-    def write_log(self, stage: str, level: str, message: str, detail: dict[str, Any] | None = None) -> None:
+    def write_log(self, stage: str, level: str, message: str, detail: JsonObject | None = None) -> None:
         """Add a log line at the present virtual time."""
         if self.log is not None:  # an orphan shares its owner's list
             beside = len(self.journey) if self.journey is not None else 0  # a step is written when it is over

@@ -4,6 +4,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.enumerations import OUTCOMES
 from patient_usher.core.model.matcher import StatusMatch, TextMatch, status_test
 from patient_usher.core.model.text_types import Duration, Model, Names, Or, show, wrong
@@ -43,7 +44,7 @@ class LogExpect(Model):
     level: str | None = None
 
 
-def _parse_tally(value: Any) -> Any:
+def _parse_tally(value: Json) -> Any:
     if not isinstance(value, dict) or not value:
         raise wrong(f"{show(value)} is no tally", "write {STATUS: HOW MANY}, as in {200: 30, 429: 10}")
     result = {}

@@ -4,6 +4,7 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.header_rules import AnswerFields, CookieName
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.templates import parse_prefix
@@ -192,7 +193,7 @@ class RecordsSpec(Model):
     key: str = "id"
     ids: str = "{n}"
     unique: dict[str, str] = Field(default_factory=dict)
-    rows: list[dict[str, Any]] = Field(default_factory=list)
+    rows: list[JsonObject] = Field(default_factory=list)
     from_: str | None = Field(default=None, alias="from")
 
     @model_validator(mode="after")

@@ -9,6 +9,7 @@ from urllib.parse import quote
 
 from pydantic import AfterValidator, WithJsonSchema
 
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.errors import Fault, Raised
 from patient_usher.core.model.text_types import show, wrong
 from patient_usher.core.model.values import FilledText
@@ -25,7 +26,7 @@ def unsendable(value: str) -> str:
     return f"the character {found[0].encode('unicode_escape').decode()}" if found else ""
 
 
-def check_name(name: Any) -> str:
+def check_name(name: Json) -> str:
     """A field name. Raises ValueError in our own words."""
     if not isinstance(name, str) or not TOKEN.fullmatch(name):
         raise wrong(f"{show(name)} is no header field name", "write letters, digits and dashes (RFC 9110 5.1)")
@@ -37,7 +38,7 @@ def _check_value(name: str, value: str) -> None:
         raise wrong(f"the field {name} holds {bad}, which no message can carry", "leave it out (RFC 9110 5.5)")
 
 
-def _check_fields(fields: dict[str, Any], *, framing: bool) -> dict[str, Any]:
+def _check_fields(fields: JsonObject, *, framing: bool) -> JsonObject:
     for name, values in fields.items():
         check_name(name)
         if not framing and name.lower() in _FRAMING:
@@ -47,7 +48,7 @@ def _check_fields(fields: dict[str, Any], *, framing: bool) -> dict[str, Any]:
     return fields
 
 
-def check_sent(fields: dict[str, Any]) -> dict[str, Any]:
+def check_sent(fields: JsonObject) -> JsonObject:
     """Header fields of a request: sent as they are written, as long as a message can carry them."""
     if "transfer-encoding" in (name.lower() for name in fields):
         raise wrong("a request's Content-Length is written already; it has no Transfer-Encoding", "leave it out")

@@ -7,6 +7,7 @@ from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.patterns import path_pattern
 from patient_usher.core.model.regex import searcher
@@ -19,7 +20,7 @@ TextTest = Callable[[Any], bool]
 _TEXT_KEYS = ("pattern", "contains", "not")
 
 
-def text_test(spec: Any) -> TextTest:
+def text_test(spec: Json) -> TextTest:
     """A test for one value, from exact text, ``missing``, ``present``, a form or a list of these.
 
     Raises ValueError for anything else. A value that is a list (a repeated parameter) fits where
@@ -56,7 +57,7 @@ def text_test(spec: Any) -> TextTest:
 
 
 def _each(test: Callable[[str], bool]) -> TextTest:
-    def fits(value: Any) -> bool:
+    def fits(value: Json) -> bool:
         if value.__class__ is str:
             return test(value)
         if value is None:
@@ -68,7 +69,7 @@ def _each(test: Callable[[str], bool]) -> TextTest:
     return fits
 
 
-def _check_text(value: Any) -> Any:
+def _check_text(value: Json) -> Any:
     try:
         text_test(value)
     except ValueError as error:
@@ -95,7 +96,7 @@ TextMatch = Annotated[
 ]
 
 
-def status_test(spec: Any) -> Callable[[Any], bool]:
+def status_test(spec: Json) -> Callable[[Any], bool]:
     """A test for a status from a number, a class such as ``4xx``, or a list of these."""
     if isinstance(spec, list):
         tests = [status_test(item) for item in spec]
@@ -108,7 +109,7 @@ def status_test(spec: Any) -> Callable[[Any], bool]:
     raise ValueError(f"{show(spec)} is no status; write a number such as 404, a class such as 4xx, or a list of these")
 
 
-def _check_status(value: Any) -> Any:
+def _check_status(value: Json) -> Any:
     try:
         status_test(value)
     except ValueError as error:
@@ -131,7 +132,7 @@ StatusMatch = Annotated[
 ]
 
 
-def _check_methods(value: Any) -> Any:
+def _check_methods(value: Json) -> Any:
     names = [value] if isinstance(value, str) else value
     if not isinstance(names, list) or not names or not all(isinstance(n, str) and METHOD.fullmatch(n) for n in names):
         raise wrong(f"{show(value)} is no method", "write GET, say, or a list of methods")
@@ -141,7 +142,7 @@ def _check_methods(value: Any) -> Any:
 Methods = Annotated[list[str], BeforeValidator(_check_methods), WithJsonSchema({"type": ["string", "array"]})]
 
 
-def _check_paths(value: Any) -> Any:
+def _check_paths(value: Json) -> Any:
     patterns = [value] if isinstance(value, str) else value
     if not isinstance(patterns, list) or not all(isinstance(pattern, str) for pattern in patterns):
         raise wrong(f"{show(value)} is no path pattern", "write a path, * for one segment and ** for any number")
@@ -213,13 +214,13 @@ class When(Model):
         return (self.model_fields_set - {"all_", "any_", "not_"}).union(*(when.reads() for when in inner))
 
 
-def _handler(value: Any) -> Any:
+def _handler(value: Json) -> Any:
     if value not in (None, "reached", "not-reached"):
         raise wrong(f"{show(value)} says nothing of the handler", "write reached or not-reached")
     return value
 
 
-def _one(spec: Any, read: Callable[[Exchange], Any]) -> Test:
+def _one(spec: Json, read: Callable[[Exchange], Any]) -> Test:
     test = text_test(spec)
     return lambda x: test(read(x))
 
@@ -229,7 +230,7 @@ def _header_value(name: str) -> Callable[[Exchange], Any]:
     return lambda x: x.request.fields.get(lower)
 
 
-def _header_test(name: str, spec: Any) -> Test:
+def _header_test(name: str, spec: Json) -> Test:
     """A test for one field of the request; the commonest forms without a detour."""
     lower = name.lower()
     if isinstance(spec, dict) and isinstance(part := spec.get("contains"), str):
@@ -268,7 +269,7 @@ def compile_when(when: When | None) -> Test | None:
             add(_one(getattr(when, key), read))
     for name, spec in when.header.items():
         add(_header_test(name, spec))
-    readers: list[tuple[dict[str, Any], Callable[[str], Callable[[Exchange], Any]]]] = [
+    readers: list[tuple[JsonObject, Callable[[str], Callable[[Exchange], Any]]]] = [
         (when.query, lambda name: lambda x: x.request.url.params.get(name)),
         (when.cookie, lambda name: lambda x: None if x.cookies is UNREAD else x.cookies.get(name)),
         (when.context, lambda name: lambda x: x.context.get(name)),

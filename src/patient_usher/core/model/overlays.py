@@ -9,7 +9,18 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from patient_usher.core.model.document import Map, Problem, Seq, Spot, copy_tree, did_you_mean, locate, merge
+from patient_usher.core.model.document import (
+    Json,
+    JsonObject,
+    Map,
+    Problem,
+    Seq,
+    Spot,
+    copy_tree,
+    did_you_mean,
+    locate,
+    merge,
+)
 from patient_usher.core.model.pipeline import PipelineSpec, spell_out, stage_lists
 from patient_usher.core.model.text_types import show
 
@@ -19,12 +30,12 @@ _TOP = frozenset(
 ) - {"patient-usher", "environments", "environment"}  # fmt: skip
 
 
-def named(doc: Any, part: str) -> dict[str, dict[str, Any]]:
+def named(doc: Json, part: str) -> dict[str, JsonObject]:
     """Every stage, group or route of the document by id."""
     if part == "stages":
         entries: Iterable[Any] = (entry for stages, _ in stage_lists(doc) for entry in stages)
     else:
-        found: list[Any] = []
+        found: list[Json] = []
         pending = [doc]
         while pending:
             node = pending.pop(0)
@@ -38,7 +49,7 @@ def named(doc: Any, part: str) -> dict[str, dict[str, Any]]:
     return {entry["id"]: entry for entry in entries if isinstance(entry, dict) and isinstance(entry.get("id"), str)}
 
 
-def apply_overlay(doc: Any, overlay: Any, what: str) -> list[Problem]:
+def apply_overlay(doc: Json, overlay: Json, what: str) -> list[Problem]:
     """Lay one overlay on the document, in place. Returns what is wrong with it."""
     problems: list[Problem] = []
     if not isinstance(overlay, Mapping):
@@ -71,7 +82,7 @@ def apply_overlay(doc: Any, overlay: Any, what: str) -> list[Problem]:
     return problems
 
 
-def apply_environments(doc: Any, names: Iterable[str]) -> list[Problem]:
+def apply_environments(doc: Json, names: Iterable[str]) -> list[Problem]:
     """Lay the named environments on the document, one after the other."""
     problems: list[Problem] = []
     known = doc.get("environments") if isinstance(doc, dict) else None
@@ -92,7 +103,7 @@ def apply_environments(doc: Any, names: Iterable[str]) -> list[Problem]:
     return problems
 
 
-def variant(base: Any, doc: Any) -> tuple[Any, list[Problem]]:
+def variant(base: Any, doc: Json) -> tuple[Any, list[Problem]]:
     """The pipeline that ``doc`` makes of ``base``: flow and overlays changed, then stages reordered."""
     result = copy_tree(base)
     spell_out(result)
@@ -108,7 +119,7 @@ def variant(base: Any, doc: Any) -> tuple[Any, list[Problem]]:
     return result, problems
 
 
-def _reorder(result: dict[str, Any], doc: Any) -> list[Problem]:
+def _reorder(result: JsonObject, doc: Json) -> list[Problem]:
     order = doc.get("order")
     stages = result.get("stages", [])
     sequential = result.get("flow") == "sequential"
@@ -116,7 +127,7 @@ def _reorder(result: dict[str, Any], doc: Any) -> list[Problem]:
         return []
     if not isinstance(order, list) or not all(isinstance(id_, str) for id_ in order):
         return [Problem(locate(doc, ["order"]), "order must be a list of stage ids", "write order: [first, second]")]
-    by_id: dict[str, Any] = {entry["id"]: entry for entry in stages if isinstance(entry, dict) and "id" in entry}
+    by_id: JsonObject = {entry["id"]: entry for entry in stages if isinstance(entry, dict) and "id" in entry}
     if sequential:
         by_id["routes"] = "routes"
     problems = []

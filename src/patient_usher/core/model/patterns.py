@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Annotated, Any
+from typing import Annotated
 from urllib.parse import unquote
 
 from pydantic import BeforeValidator, WithJsonSchema
 
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.text_types import METHOD, show, wrong
 
 PathTest = Callable[[tuple[str, ...]], bool]
@@ -113,7 +114,7 @@ def split_request(pattern: str) -> tuple[list[str], str]:
     return methods, tail.strip()
 
 
-def _check_pattern(value: Any) -> str:
+def _check_pattern(value: Json) -> str:
     if not isinstance(value, str):
         raise wrong(f"{show(value)} is no request pattern", "write METHODS /path, or a path")
     try:

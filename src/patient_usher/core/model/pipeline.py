@@ -1,14 +1,14 @@
 """The pipeline file as a whole, and what every stage's options have in common."""
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from ipaddress import ip_address, ip_network
-from typing import Annotated, Any, ClassVar, Literal, NamedTuple
+from typing import Annotated, ClassVar, Literal, NamedTuple
 
 from pydantic import AfterValidator, Field
 
 from patient_usher.core.model.accounts import AccountSpec, ErrorSpec, SigningKeySpec
 from patient_usher.core.model.always import Always
-from patient_usher.core.model.document import Map, Path, Seq
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject, Map, Path, Seq
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handler_specs import RecordsSpec
 from patient_usher.core.model.patterns import RequestPattern
@@ -130,14 +130,14 @@ class PipelineSpec(Model):
     listed: Literal["outermost-first", "innermost-first"] = "outermost-first"
     environment: Names = Field(default_factory=list)
     refuse: Literal["answer", "raise"] = "answer"
-    stages: list[Any] = Field(default_factory=list)
+    stages: list[Json] = Field(default_factory=list)
     groups: list[GroupSpec] = Field(default_factory=list)
     routes: list[RouteSpec] = Field(default_factory=list)
     errors: dict[Annotated[str, AfterValidator(lambda v: v)], ErrorSpec] = Field(default_factory=dict)
     records: dict[str, RecordsSpec] = Field(default_factory=dict)
     accounts: dict[str, AccountSpec] = Field(default_factory=dict)
     signing_keys: dict[str, SigningKeySpec] = Field(default_factory=dict)
-    environments: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    environments: dict[str, JsonObject] = Field(default_factory=dict)
     deployment: DeploymentSpec = Field(default_factory=DeploymentSpec)
     uncaught: UncaughtSpec = Field(default_factory=UncaughtSpec)
     options: Literal["refused", "answered"] = "refused"
@@ -168,10 +168,15 @@ class Credential(NamedTuple):
 
 
 class Limit(NamedTuple):
-    """What a stage lets through on each instance, and for whom it counts apart."""
+    """What a stage lets through on each instance, and for whom it counts apart.
+
+    ``window``: within how many microseconds; None for what is under way at once. ``counts``: everything, or failures.
+    """
 
     quota: int
     per: tuple[str, ...]
+    window: int | None = None
+    counts: str = "everything"
 
 
 class StageOptions(Model):
@@ -217,6 +222,30 @@ class StageOptions(Model):
         """What the stage lets through, if it counts."""
         return None
 
+    def pages_from(self) -> Collection[str]:
+        """Origins whose pages it lets read answers, as the file lists them."""
+        return ()
+
+    def pages_send(self) -> tuple[list[str], list[str]]:
+        """Methods and header fields with which it lets pages call."""
+        return [], []
+
+    def largest_body(self) -> int | None:
+        """The most octets of a body that it takes; None for no limit of its own."""
+        return None
+
+    def gives_up_after(self) -> int | None:
+        """How many microseconds what is behind may take; None for as long as it likes."""
+        return None
+
+    def answers_errors(self) -> Collection[str]:
+        """Types of errors that it has an answer of its own for."""
+        return ()
+
+    def starts_errors_anew(self) -> bool:
+        """Whether its answer to an error drops the header fields that stages have put."""
+        return False
+
     def guards(self) -> Collection[str]:
         """To which sorts of access (signed-in, role, scope, nobody) the stage holds callers."""
         return ()
@@ -233,7 +262,7 @@ class StageOptions(Model):
         """What the stage can do where these routes are on its way, as coverage counts it."""
         return ("ran",)
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """Which of these a step of a journey was; None where the step says nothing of it."""
         return "ran" if way == "in" else None
 
@@ -250,11 +279,11 @@ class StageOptions(Model):
         return ()
 
 
-def stage_lists(doc: Any) -> Iterable[tuple[list[Any], Path]]:
+def stage_lists(doc: Json) -> Iterable[tuple[list[Json], Path]]:
     """Every list of stages in a pipeline document, with its path."""
     if not isinstance(doc, dict):
         return
-    pending: list[tuple[dict[str, Any], Path]] = [(doc, ())]
+    pending: list[tuple[JsonObject, Path]] = [(doc, ())]
     while pending:
         node, path = pending.pop(0)
         if isinstance(node.get("stages"), list):
@@ -265,13 +294,13 @@ def stage_lists(doc: Any) -> Iterable[tuple[list[Any], Path]]:
                 pending += [(item, (*path, part, at)) for at, item in enumerate(items) if isinstance(item, dict)]
 
 
-def spell_out(doc: Any) -> None:
+def spell_out(doc: Json) -> None:
     """Write bare kinds as mappings and fill in ids left out, in place."""
     for stages, _ in stage_lists(doc):
         for at, entry in enumerate(stages):
             if isinstance(entry, str) and entry != "routes":
                 if isinstance(stages, Seq) and at < len(stages.spots):
-                    full: dict[str, Any] = Map(stages.spots[at])
+                    full: JsonObject = Map(stages.spots[at])
                     full.spots = {"kind": (stages.spots[at],) * 2, "id": (stages.spots[at],) * 2}  # type: ignore[attr-defined]
                 else:
                     full = {}

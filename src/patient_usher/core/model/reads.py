@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any, TypeVar
 
-from patient_usher.core.model.document import Path
+from patient_usher.core.model.document import Json, Path
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.text_types import Model
 from patient_usher.core.model.values import placeholders
@@ -33,12 +33,12 @@ def uses(part: Model) -> set[str]:
     return found
 
 
-def within(value: Any, where: Path, sort: type[T]) -> Iterator[tuple[Path, T]]:
+def within(value: Json, where: Path, sort: type[T]) -> Iterator[tuple[Path, T]]:
     """Every part of this sort within a value that a file gave, with its place."""
     return ((path, node) for path, node in nodes(value, where) if isinstance(node, sort))
 
 
-def nodes(value: Any, where: Path) -> Iterator[tuple[Path, Any]]:
+def nodes(value: Json, where: Path) -> Iterator[tuple[Path, Any]]:
     """Every model within a value, and whatever stands in them that is none."""
     if isinstance(value, Model):
         yield where, value

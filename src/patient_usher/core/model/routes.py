@@ -7,12 +7,13 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 from pydantic.json_schema import SkipJsonSchema
 
 from patient_usher.core.http.dates import MICROSECONDS
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.handler_specs import DeskSpec, HandlerSpec
 from patient_usher.core.model.templates import AccessRule, Id, Template, parse_at, parse_prefix
 from patient_usher.core.model.text_types import Duration, Model, Names, Or, Size, show, wrong
 
 
-def _check_per(value: Any) -> str:
+def _check_per(value: Json) -> str:
     if isinstance(value, str) and (value in ("identity", "no-query") or re.fullmatch(r"(query|header)\..+", value)):
         return value
     raise wrong(f"{show(value)} makes no copy of its own", "write query.NAME, header.NAME, identity or no-query")
@@ -53,7 +54,7 @@ class CacheRule(Model):
         return f"max-age={private}" if private == shared else f"max-age={private}, s-maxage={shared}"
 
 
-def _spell_out_cache(value: Any) -> Any:
+def _spell_out_cache(value: Json) -> Any:
     if value == "never":
         return CacheRule.model_construct(never=True)
     if isinstance(value, str):
@@ -74,13 +75,13 @@ class InputSpec(Model):
         "messages": "Messages of your own, by JSON Pointer.",
     }
 
-    query: dict[str, Any] | None = None
-    headers: dict[str, Any] | None = None
-    json_: dict[str, Any] | None = Field(default=None, alias="json")
-    form: dict[str, Any] | None = None
+    query: JsonObject | None = None
+    headers: JsonObject | None = None
+    json_: JsonObject | None = Field(default=None, alias="json")
+    form: JsonObject | None = None
     messages: dict[str, str] = Field(default_factory=dict)
 
-    def schemas(self) -> dict[str, dict[str, Any]]:
+    def schemas(self) -> dict[str, JsonObject]:
         """The schemas that are given, by the part of the request that they are for."""
         parts = {"query": self.query, "headers": self.headers, "json": self.json_, "form": self.form}
         return {name: schema for name, schema in parts.items() if schema is not None}
@@ -105,7 +106,7 @@ class RouteSpec(Model):
     id: Id
     at: Annotated[Any, BeforeValidator(parse_at), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z]+( /.*)?$"})]
     access: AccessRule | None = None
-    stages: list[Any] = Field(default_factory=list)
+    stages: list[Json] = Field(default_factory=list)
     body_limit: Size | None = None
     cost: Annotated[int, Field(ge=1)] | None = None
     cache: Annotated[CacheRule, BeforeValidator(_spell_out_cache), Or({"type": "string"})] | None = None
@@ -130,7 +131,7 @@ class GroupSpec(Model):
     id: Id
     prefix: Annotated[Any, BeforeValidator(parse_prefix), WithJsonSchema({"type": "string"})] = Template("", ())
     access: AccessRule | None = None
-    stages: list[Any] = Field(default_factory=list)
+    stages: list[Json] = Field(default_factory=list)
     desk: DeskSpec | None = None
     groups: list["GroupSpec"] = Field(default_factory=list)
     routes: list[RouteSpec] = Field(default_factory=list)

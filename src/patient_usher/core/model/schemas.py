@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.regex import searcher
 
 Path = tuple[str | int, ...]
 
 
-def schema_problems(schema: Any) -> Iterator[tuple[Path, str, str]]:
+def schema_problems(schema: Json) -> Iterator[tuple[Path, str, str]]:
     """What is wrong with a schema: where in it, what, and the mend. Nothing is fetched to find out."""
     from jsonschema.exceptions import SchemaError
 
@@ -38,7 +39,7 @@ def schema_problems(schema: Any) -> Iterator[tuple[Path, str, str]]:
                     yield (*path, *below), what, mend
 
 
-def _nodes(schema: Any) -> Iterator[tuple[Path, dict[str, Any]]]:
+def _nodes(schema: Json) -> Iterator[tuple[Path, JsonObject]]:
     """Every mapping of a schema, with its path."""
     pending: list[tuple[Path, Any]] = [((), schema)]
     while pending:
@@ -50,7 +51,7 @@ def _nodes(schema: Any) -> Iterator[tuple[Path, dict[str, Any]]]:
             pending += [((*path, at), value) for at, value in enumerate(node)]
 
 
-def _ref_problems(schema: Any, path: Path, ref: str) -> Iterator[tuple[Path, str, str]]:
+def _ref_problems(schema: Json, path: Path, ref: str) -> Iterator[tuple[Path, str, str]]:
     if not ref.startswith("#"):
         yield path, f"the reference '{ref[:80]}' leads out of the file; nothing is fetched", "write it under $defs"
         return
@@ -68,7 +69,7 @@ def _ref_problems(schema: Any, path: Path, ref: str) -> Iterator[tuple[Path, str
         ref = node.get("$ref") if isinstance(node, dict) and ref.startswith("#") else None  # type: ignore[assignment]
 
 
-def _resolve(schema: Any, ref: str) -> Any:
+def _resolve(schema: Json, ref: str) -> Json:
     """What a reference within the schema names. Raises LookupError."""
     from urllib.parse import unquote
 
@@ -91,7 +92,7 @@ def _resolve(schema: Any, ref: str) -> Any:
     return node
 
 
-def _dialect(schema: Any) -> Any:
+def _dialect(schema: Json) -> Json:
     """The validator of the dialect that ``$schema`` names; of the newest where it names none that is known."""
     from jsonschema import Draft202012Validator
     from jsonschema.validators import validator_for
@@ -99,16 +100,16 @@ def _dialect(schema: Any) -> Any:
     return validator_for(schema, default=Draft202012Validator)
 
 
-def compiled(schema: Any) -> Any:
+def compiled(schema: Json) -> Json:
     """What validates values against a schema: ``format`` asserts, patterns are linear, nothing is fetched."""
     from jsonschema import ValidationError, validators
     from referencing import Registry
 
-    def pattern(validator: Any, wanted: str, instance: Any, schema: Any) -> Iterator[Any]:
+    def pattern(validator: Any, wanted: str, instance: Json, schema: Json) -> Iterator[Any]:
         if validator.is_type(instance, "string") and not searcher(wanted)(instance):
             yield ValidationError("does not match")
 
-    def pattern_properties(validator: Any, wanted: dict[str, Any], instance: Any, schema: Any) -> Iterator[Any]:
+    def pattern_properties(validator: Any, wanted: JsonObject, instance: Json, schema: Json) -> Iterator[Any]:
         if not validator.is_type(instance, "object"):
             return
         for key, below in wanted.items():
@@ -123,7 +124,7 @@ def compiled(schema: Any) -> Any:
     return made(schema, registry=Registry(), format_checker=base.FORMAT_CHECKER)
 
 
-def deref(root: Any, schema: Any) -> Any:
+def deref(root: Json, schema: Json) -> Json:
     """A schema, or what its reference leads to."""
     for _ in range(20):
         if not (isinstance(schema, dict) and isinstance(schema.get("$ref"), str)):
@@ -135,7 +136,7 @@ def deref(root: Any, schema: Any) -> Any:
     return schema
 
 
-def types_asked(root: Any, schema: Any, depth: int = 0) -> set[str]:
+def types_asked(root: Json, schema: Json, depth: int = 0) -> set[str]:
     """Which JSON types a schema may accept, as far as it says: through references and alternatives."""
     schema = deref(root, schema)
     if not isinstance(schema, dict) or depth > 8:
@@ -150,7 +151,7 @@ def types_asked(root: Any, schema: Any, depth: int = 0) -> set[str]:
     return found
 
 
-def _type_of(value: Any) -> str:
+def _type_of(value: Json) -> str:
     if value is None or isinstance(value, bool):
         return "null" if value is None else "boolean"
     if isinstance(value, int | float):

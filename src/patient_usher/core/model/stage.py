@@ -15,6 +15,7 @@ from typing import Any, ClassVar, Literal, Protocol
 
 from patient_usher.core.model.accounts import AccountSpec
 from patient_usher.core.model.answer_factory import ReadFile
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import Exchange, Identity
@@ -40,9 +41,9 @@ class Signed(Protocol):
     """A desk's state: who has signed up, the sessions that are open, the tokens that are over."""
 
     accounts: dict[str, AccountSpec]
-    sessions: dict[str, Any]
+    sessions: JsonObject
 
-    def judge(self, claims: Mapping[str, Any]) -> str:
+    def judge(self, claims: JsonMapping) -> str:
         """Why a token counts no more, or nothing."""
 
 
@@ -146,7 +147,7 @@ def call_python(setup: Setup, call: str) -> Any:
     return setup.load_python(call)
 
 
-def guarded(made: Any, **options: Any) -> Any:
+def guarded(made: Any, **options: Json) -> Any:
     """An object of the user's class. Raises ValueError with the place where making it failed."""
     try:
         return made(**options)
@@ -164,5 +165,5 @@ def raised_from(error: Exception, errors: ErrorTypes | None) -> Raised:
     stack = "".join(format_exception(error)).rstrip()
     cause = repr(error.__cause__) if error.__cause__ is not None else ""
     type_ = type(error).__name__
-    parts: dict[str, Any] = {"where": where, "stack": stack, "cause": cause}
+    parts: JsonObject = {"where": where, "stack": stack, "cause": cause}
     return errors.raised(type_, str(error), **parts) if errors is not None else Raised(type_, str(error), **parts)

@@ -6,14 +6,14 @@ from urllib.parse import unquote
 
 from pydantic import BeforeValidator, WithJsonSchema
 
-from patient_usher.core.model.document import did_you_mean
+from patient_usher.core.model.document import Json, did_you_mean
 from patient_usher.core.model.enumerations import RESERVED
 from patient_usher.core.model.text_types import METHOD, one_or_more, show, wrong
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]*")
 
 
-def check_id(value: Any) -> str:
+def check_id(value: Json) -> str:
     """An id as files may have it. Raises ValueError in our own words."""
     if not isinstance(value, str) or not NAME.fullmatch(value):
         raise wrong(f"{show(value)} is no id", "write letters, digits, dots, dashes and underscores")
@@ -75,7 +75,7 @@ class At(NamedTuple):
 _METHODS = frozenset({"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE"})
 
 
-def parse_at(value: Any) -> At:
+def parse_at(value: Json) -> At:
     if isinstance(value, At):
         return value
     method, space, path = value.partition(" ") if isinstance(value, str) else ("", "", "")
@@ -89,7 +89,7 @@ def parse_at(value: Any) -> At:
         raise wrong(str(error)) from None
 
 
-def parse_prefix(value: Any) -> Template:
+def parse_prefix(value: Json) -> Template:
     if isinstance(value, Template):
         return value
     if not isinstance(value, str):
@@ -114,7 +114,7 @@ class Access(NamedTuple):
         return f"{self.who} {' or '.join(self.names)}" if self.names else self.who
 
 
-def _parse_access(value: Any) -> Access:
+def _parse_access(value: Json) -> Access:
     if isinstance(value, Access):
         return value
     if value in ("everyone", "signed-in", "nobody"):

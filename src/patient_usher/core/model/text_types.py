@@ -10,6 +10,8 @@ from typing import Annotated, Any, ClassVar
 from pydantic import BaseModel, BeforeValidator, ConfigDict, GetJsonSchemaHandler, WithJsonSchema
 from pydantic_core import CoreSchema, PydanticCustomError
 
+from patient_usher.core.model.document import Json, JsonObject
+
 UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
 MAX_TIME = 36_525 * UNITS["d"]
 _DURATION = re.compile(r"(\d{1,18}(?:\.\d{1,18})?)(us|ms|s|m|h|d)")
@@ -39,9 +41,9 @@ class Model(BaseModel):
     )
 
     @classmethod
-    def __get_pydantic_json_schema__(cls, core_schema: CoreSchema, handler: GetJsonSchemaHandler) -> dict[str, Any]:
+    def __get_pydantic_json_schema__(cls, core_schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonObject:
         """The schema, with a sentence on every key."""
-        schema: dict[str, Any] = handler(core_schema)
+        schema: JsonObject = handler(core_schema)
         inner = handler.resolve_ref_schema(schema)
         known = {key: text for base in reversed(cls.__mro__) for key, text in getattr(base, "sentences", {}).items()}
         for key, node in inner.get("properties", {}).items():
@@ -55,7 +57,7 @@ def wrong(what: str, mend: str = "") -> PydanticCustomError:
     return PydanticCustomError("usher", "{what}{sep}{mend}", {"what": what, "sep": "; " if mend else "", "mend": mend})
 
 
-def parse_duration(value: Any) -> int:
+def parse_duration(value: Json) -> int:
     """``250ms 5s 15m 2h 30d`` as whole microseconds."""
     match = _DURATION.fullmatch(value) if isinstance(value, str) else None
     if match is None:
@@ -75,7 +77,7 @@ def parse_duration(value: Any) -> int:
     return micros
 
 
-def parse_positive_duration(value: Any) -> int:
+def parse_positive_duration(value: Json) -> int:
     """A duration above zero, in microseconds."""
     micros = parse_duration(value)
     if micros <= 0:
@@ -83,7 +85,7 @@ def parse_positive_duration(value: Any) -> int:
     return micros
 
 
-def parse_size(value: Any) -> int:
+def parse_size(value: Json) -> int:
     """``512 2KiB 5MiB`` as octets."""
     if isinstance(value, int) and not isinstance(value, bool) and 0 <= value < 1 << 60:
         return value
@@ -93,7 +95,7 @@ def parse_size(value: Any) -> int:
     return int(match.group(1)) * SIZES[match.group(2) or ""]
 
 
-def show(value: Any) -> str:
+def show(value: Json) -> str:
     """A value as an error message quotes it: short, on one line."""
     text = (
         {None: "nothing", True: "true", False: "false"}.get(value)
@@ -110,7 +112,7 @@ def show(value: Any) -> str:
     return text if len(text) <= 60 else text[:57] + "..."
 
 
-def _number(value: Any) -> str:
+def _number(value: Json) -> str:
     return "a number of very many digits" if isinstance(value, int) and abs(value) >= 10**100 else str(value)
 
 
@@ -134,14 +136,14 @@ Size = Annotated[
 class Or:
     """In a JSON Schema: these short forms stand beside the whole one."""
 
-    def __init__(self, *forms: dict[str, Any]) -> None:
+    def __init__(self, *forms: JsonObject) -> None:
         self.forms = forms
 
-    def __get_pydantic_json_schema__(self, core_schema: Any, handler: Any) -> dict[str, Any]:
+    def __get_pydantic_json_schema__(self, core_schema: Any, handler: Any) -> JsonObject:
         return {"anyOf": [*self.forms, handler(core_schema)]}
 
 
-def one_or_more(value: Any) -> Any:
+def one_or_more(value: Json) -> Any:
     """A single text stands for a list of one."""
     return [value] if isinstance(value, str) else value
 
@@ -153,7 +155,7 @@ Names = Annotated[
 ]
 
 
-def parse_status(value: Any) -> int:
+def parse_status(value: Json) -> int:
     """A final status code (RFC 9110 15)."""
     if isinstance(value, int) and not isinstance(value, bool) and 200 <= value <= 599:
         return value

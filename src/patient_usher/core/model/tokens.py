@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from functools import cache, lru_cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from patient_usher.core.model.accounts import SigningKeySpec
+from patient_usher.core.model.document import JsonMapping, JsonObject
 
 if TYPE_CHECKING:
     from cryptography.hazmat.primitives.asymmetric.ec import EllipticCurvePrivateKey
@@ -58,7 +58,7 @@ def _jwt() -> Any:
     return jwt
 
 
-def mint(key: SigningKey, claims: Mapping[str, Any]) -> str:
+def mint(key: SigningKey, claims: JsonMapping) -> str:
     """A signed token with these claims. The same key and claims give the same octets."""
     jwt = _jwt()
     from jwt.algorithms import ECAlgorithm
@@ -94,7 +94,7 @@ class TokenReader:
         self._keys = keys
         self.claims = lru_cache(maxsize=65_536)(self._claims)
 
-    def _claims(self, token: str) -> dict[str, Any] | str:
+    def _claims(self, token: str) -> JsonObject | str:
         """The claims of a token signed with one of the keys, or what is wrong with it.
 
         The key says which algorithm is allowed, never the token (RFC 8725 3.1). No time is
@@ -104,7 +104,7 @@ class TokenReader:
         reason = "no key to check it with"
         for key in self._keys:
             try:
-                claims: dict[str, Any] = jwt.decode(
+                claims: JsonObject = jwt.decode(
                     token,
                     key.verify,
                     algorithms=[key.algorithm],

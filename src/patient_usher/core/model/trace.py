@@ -11,6 +11,7 @@ from patient_usher.core.http.cors import is_forbidden_request_field
 from patient_usher.core.http.dates import instant
 from patient_usher.core.http.messages import Answer, read_json
 from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.expect import Expect
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.templates import Id
@@ -57,7 +58,7 @@ Sent = Annotated[Any, BeforeValidator(_check_filled), WithJsonSchema({})]
 SentText = Annotated[str, BeforeValidator(_check_filled)]
 
 
-def _parse_starts(value: Any) -> int:
+def _parse_starts(value: Json) -> int:
     if isinstance(value, str):
         try:
             return instant(datetime.fromisoformat(value))
@@ -66,7 +67,7 @@ def _parse_starts(value: Any) -> int:
     raise wrong(f"{show(value)} is no instant", "write it like 2031-05-01T08:00:00Z")
 
 
-def _parse_base(value: Any) -> Url:
+def _parse_base(value: Json) -> Url:
     if isinstance(value, Url):
         return value
     try:
@@ -78,7 +79,7 @@ def _parse_base(value: Any) -> Url:
     return url
 
 
-def _parse_origin(value: Any) -> str:
+def _parse_origin(value: Json) -> str:
     try:
         url = parse_url(value if isinstance(value, str) else "")
     except ValueError as error:
@@ -88,11 +89,11 @@ def _parse_origin(value: Any) -> str:
     return url.origin
 
 
-def _parse_page(value: Any) -> str:
+def _parse_page(value: Json) -> str:
     return "none" if value == "none" else _parse_origin(value)
 
 
-def _parse_address(value: Any) -> str:
+def _parse_address(value: Json) -> str:
     try:
         return str(ip_address(value if isinstance(value, str) else ""))
     except ValueError:
@@ -158,7 +159,7 @@ class SendLine:
             raise ValueError(f"the target {show(target)} holds white space or a control character; write %20, say")
 
 
-def _parse_send(value: Any) -> SendLine:
+def _parse_send(value: Json) -> SendLine:
     if isinstance(value, SendLine):
         return value
     if not isinstance(value, str):
@@ -196,7 +197,7 @@ class SignSpec(Model):
     issuer: str | None = None
     audience: str | list[str] | None = None
     scopes: Names | None = None
-    claims: dict[str, Any] = Field(default_factory=dict)
+    claims: JsonObject = Field(default_factory=dict)
 
     @model_validator(mode="after")
     def _one(self) -> "SignSpec":
@@ -206,7 +207,7 @@ class SignSpec(Model):
         return self
 
 
-def _parse_keep(value: Any) -> Any:
+def _parse_keep(value: Json) -> Any:
     if isinstance(value, str) and (value == "" or value.startswith("/")):
         return value
     if isinstance(value, dict) and len(value) == 1 and next(iter(value)) in ("header", "cookie"):
@@ -222,7 +223,7 @@ def _parse_keep(value: Any) -> Any:
 KeepRule = Annotated[Any, BeforeValidator(_parse_keep), WithJsonSchema({"type": ["string", "object"]})]
 
 
-def _parse_base64(value: Any) -> bytes:
+def _parse_base64(value: Json) -> bytes:
     try:
         return b64decode(value if isinstance(value, str) else "?", validate=True)
     except ValueError:
@@ -324,12 +325,12 @@ class ChangeSpec(Model):
         "after": "When, from the end of the one before.",
     }
 
-    change: dict[str, Any]
+    change: JsonObject
     at: Duration | None = None
     after: Duration | None = None
 
 
-def _sort_of_entry(value: Any) -> str:
+def _sort_of_entry(value: Json) -> str:
     return "change" if isinstance(value, dict) and "change" in value else "request"
 
 
@@ -363,7 +364,7 @@ class TraceSpec(Model):
     requests: list[Entry] = Field(default_factory=list)
 
 
-def find_kept(rule: Any, answer: Answer) -> Any:
+def find_kept(rule: Json, answer: Answer) -> Any:
     """The value that a keep rule names in an answer. Raises LookupError where it isn't there."""
     if isinstance(rule, str):
         try:

@@ -8,7 +8,7 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 from pydantic_core import ErrorDetails
 
-from patient_usher.core.model.document import Problem, did_you_mean, locate
+from patient_usher.core.model.document import Json, Problem, did_you_mean, locate
 from patient_usher.core.model.text_types import show
 
 _WANTED = {
@@ -31,13 +31,13 @@ _BOUND_WORDS = {"ge": "at least", "gt": "more than", "le": "at most", "lt": "les
 
 
 def problems_of(
-    error: ValidationError, doc: Any, model: type[BaseModel], path: Iterable[str | int] = ()
+    error: ValidationError, doc: Json, model: type[BaseModel], path: Iterable[str | int] = ()
 ) -> list[Problem]:
     """Each validation error as a problem with its place; ``path`` leads from ``doc`` to what was validated."""
     return [_problem(detail, doc, model, tuple(path)) for detail in error.errors(include_url=False)]
 
 
-def _problem(detail: ErrorDetails, doc: Any, model: type[BaseModel], path: tuple[str | int, ...]) -> Problem:
+def _problem(detail: ErrorDetails, doc: Json, model: type[BaseModel], path: tuple[str | int, ...]) -> Problem:
     kind, loc, context = detail["type"], detail["loc"], detail.get("ctx", {})
     full = (*path, *loc)
     key = str(loc[-1]) if loc else ""
@@ -108,7 +108,7 @@ def _tagged(annotation: Any, tag: str | int) -> Any:
     return None
 
 
-def _models(annotation: Any) -> list[Any]:
+def _models(annotation: Any) -> list[Json]:
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return [annotation]
     return [found for part in getattr(annotation, "__args__", ()) for found in _models(part)]

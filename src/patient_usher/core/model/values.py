@@ -9,6 +9,7 @@ from typing import Annotated, Any
 from pydantic import AfterValidator, WithJsonSchema
 
 from patient_usher.core.http.dates import timestamp
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.errors import MissingValue
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.text_types import show, wrong
@@ -24,7 +25,7 @@ def literal(text: str) -> str:
     return text.replace("${", "$${")
 
 
-def pointer(value: Any, path: str) -> Any:
+def pointer(value: Json, path: str) -> Json:
     """The value at a JSON Pointer (RFC 6901). Raises LookupError where there is none."""
     if path == "":
         return value
@@ -39,7 +40,7 @@ def pointer(value: Any, path: str) -> Any:
     return value
 
 
-def at_path(value: Any, dotted: str) -> Any:
+def at_path(value: Json, dotted: str) -> Json:
     """The value at ``a.b.c`` (or at a JSON Pointer), None where there is none."""
     try:
         return pointer(value, dotted if dotted.startswith("/") else "/" + dotted.replace(".", "/"))
@@ -128,7 +129,7 @@ def reader(name: str, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> R
     return roots[root](part)
 
 
-def placeholders(value: Any) -> list[str]:
+def placeholders(value: Json) -> list[str]:
     """The names of all placeholders in a value, in order."""
     found: list[str] = []
     pending = [value]
@@ -143,7 +144,7 @@ def placeholders(value: Any) -> list[str]:
     return found
 
 
-def plain(value: Any) -> str:
+def plain(value: Json) -> str:
     """A value as text stands in for it: nothing for null, true and false as in JSON."""
     if value is None:
         return ""
@@ -152,7 +153,7 @@ def plain(value: Any) -> str:
     return value if isinstance(value, str) else str(value)
 
 
-def fill(value: Any, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> tuple[bool, Any]:
+def fill(value: Json, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> tuple[bool, Any]:
     """Prepare a value for filling, once.
 
     Returns ``(False, value)`` where nothing is to be filled, else ``(True, function)`` from an
@@ -165,7 +166,7 @@ def fill(value: Any, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> tu
         alone = PLACEHOLDER.fullmatch(value)
         if alone:
             return True, reader(alone.group(1), roots)
-        parts: list[Any] = PLACEHOLDER.split(value)
+        parts: list[Json] = PLACEHOLDER.split(value)
         parts[::2] = [part.replace("$${", "${") for part in parts[::2]]
         if len(parts) == 1:
             return False, parts[0]
@@ -185,7 +186,7 @@ def fill(value: Any, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> tu
     return False, value
 
 
-def filler(value: Any, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> Reader:
+def filler(value: Json, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> Reader:
     """``fill`` as one function of the exchange."""
     live, prepared = fill(value, roots)
     return prepared if live else lambda x: prepared
@@ -194,7 +195,7 @@ def filler(value: Any, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> 
 def checker(roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> Callable[[Any], Any]:
     """A validator that refuses placeholders naming nothing."""
 
-    def check(value: Any) -> Any:
+    def check(value: Json) -> Json:
         try:
             fill(value, roots)
         except ValueError as error:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Discriminator, Field, Tag
@@ -13,6 +13,7 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.answer_factory import answer_maker
+from patient_usher.core.model.document import JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect, Refused
 from patient_usher.core.model.enumerations import WHY
 from patient_usher.core.model.errors import Raised, refusal
@@ -183,7 +184,7 @@ class Options(StageOptions):
         """No credential; and by every scheme one that is right, wrong or expired."""
         return ["absent", *(f"{scheme.scheme} {how}" for scheme in self.schemes for how in _HOW[scheme.scheme])]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By the scheme that it notes, and why it refused."""
         if way != "in":
             return None
@@ -234,7 +235,7 @@ class Bearer(Scheme):
             return "wrong", claims
         return self._judge(claims, x, x.now)
 
-    def _judge(self, claims: dict[str, Any], x: Exchange, now: int) -> Found:
+    def _judge(self, claims: JsonObject, x: Exchange, now: int) -> Found:
         expires, not_before = numeric_date(claims.get("exp")), numeric_date(claims.get("nbf"))
         if any(numeric_date(claims[name]) is None for name in ("exp", "nbf") if claims.get(name) is not None):
             return "wrong", "its exp or nbf is no time"

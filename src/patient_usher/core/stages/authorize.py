@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
-from typing import Any, ClassVar, Literal
+from collections.abc import Collection, Sequence
+from typing import ClassVar, Literal
 
 from patient_usher.core.http.authentication import challenge
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import JsonMapping
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
@@ -39,7 +40,7 @@ class Options(StageOptions):
         """A caller is let through, or not."""
         return ("let through", "refused")
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By whether it passed on."""
         if way != "in":
             return None

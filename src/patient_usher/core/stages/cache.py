@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 from patient_usher.core.http.cache_store import CopyStore, InFlight, Key
 from patient_usher.core.http.caching import (
@@ -30,6 +30,7 @@ from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
 from patient_usher.core.http.fields import Fields, add_vary, laid_behind, laid_onto
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import JsonMapping
 from patient_usher.core.model.effects import AnswerAndPass, Effect, Hold
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import CacheUse, Exchange
@@ -75,7 +76,7 @@ class Options(StageOptions):
             found.append("private-only")
         return found
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By the state of its last look-up."""
         return next((use.state for use in reversed(x.caches) if use.stage == self.id), None) if way == "in" else None
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
-from typing import Annotated, Any, ClassVar
+from collections.abc import Collection, Iterable, Sequence
+from typing import Annotated, ClassVar
 
 from pydantic import Field, model_validator
 
@@ -13,7 +13,7 @@ from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields, add_vary, list_items
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model import stage as base
-from patient_usher.core.model.document import Path
+from patient_usher.core.model.document import JsonMapping, Path
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import Exchange
@@ -68,13 +68,21 @@ class Options(StageOptions):
         """Origins listed, foreign and none; preflights."""
         return ("no origin", "origin listed", "origin not listed", "preflight")
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By what it notes of the origin."""
         if way != "in":
             return None
         if "preflight" in note:
             return "preflight"
         return {"allowed": "origin listed", None: "no origin"}.get(note.get("origin"), "origin not listed")
+
+    def pages_send(self) -> tuple[list[str], list[str]]:
+        """What is listed."""
+        return list(self.allow_methods), list(self.allow_headers)
+
+    def pages_from(self) -> Collection[str]:
+        """Those that are allowed."""
+        return self.allow_origins
 
 
 class Stage(base.Stage):

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.answer_factory import answer_maker, raiser
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.effects import NOTHING, AnswerAndPass, Effect, Refused
 from patient_usher.core.model.errors import BUILT_IN
 from patient_usher.core.model.exchange import Exchange
@@ -41,7 +42,7 @@ class Then(Model):
         return self
 
 
-def _spell_out(value: Any) -> Any:
+def _spell_out(value: Json) -> Any:
     if isinstance(value, str) and value not in ("continue", "nothing"):
         words = "write continue, nothing, {answer: ...}, {raise: ...} or {answer-and-continue: ...}"
         raise wrong(f"a case can't do '{value}'", words)
@@ -121,16 +122,14 @@ class Options(StageOptions):
         cases = [f"case {at}" for at in range(1, len(self.cases) + 1)]
         return cases if not self.cases or self.cases[-1].when is None else [*cases, "no case"]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By the case that it notes."""
         if way != "in" or not self.cases:
             return None
         return f"case {note['case']}" if "case" in note else "no case"
 
 
-BoundTrace = tuple[
-    Callable[[Exchange], bool] | None, Callable[[Exchange], dict[str, Any]] | None, FieldWorker | None, Any
-]
+BoundTrace = tuple[Callable[[Exchange], bool] | None, Callable[[Exchange], JsonObject] | None, FieldWorker | None, Any]
 
 
 class Stage(base.Stage):

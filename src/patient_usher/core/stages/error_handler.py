@@ -11,7 +11,7 @@ from pydantic import AfterValidator, Field, WithJsonSchema
 from patient_usher.core.http.fields import Fields, list_items
 from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes, phrase
 from patient_usher.core.model import stage as base
-from patient_usher.core.model.document import Path
+from patient_usher.core.model.document import Json, JsonObject, Path
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
@@ -105,7 +105,7 @@ class Options(StageOptions):
         """Every type that has an entry, and any other."""
         return [*dict.fromkeys(name for entry in self.answers for name in entry.raised), "another type"]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Any) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: Json) -> str | None:
         """By the last error that it caught."""
         caught = [error.type for error in x.errors if error.caught_by == self.id]
         if way != "error" or not caught:
@@ -119,6 +119,14 @@ class Options(StageOptions):
         names = _MEDIA if self.write_as == "accept" else (self.write_as,)
         return [_MEDIA[name] for name in names]
 
+    def answers_errors(self) -> Collection[str]:
+        """What the file lists."""
+        return [name for entry in self.answers for name in entry.raised]
+
+    def starts_errors_anew(self) -> bool:
+        """As the file says."""
+        return not self.keeps_headers
+
 
 _MEDIA = {
     "problem-json": "application/problem+json",
@@ -128,14 +136,14 @@ _MEDIA = {
 }
 
 
-def view(error: Raised, status: int, message: str, reveal: str) -> dict[str, Any]:
+def view(error: Raised, status: int, message: str, reveal: str) -> JsonObject:
     """What may be shown of an error: the one place that decides.
 
     The public part always: ``status``, ``title``, ``message`` and ``fields`` (field errors, without
     their values). ``reveal: message`` adds ``type`` and ``detail`` (the private message);
     ``everything`` adds ``where``, ``cause`` and ``stack``.
     """
-    shown: dict[str, Any] = {
+    shown: JsonObject = {
         "status": status,
         "title": phrase(status),
         "message": message,
@@ -148,13 +156,13 @@ def view(error: Raised, status: int, message: str, reveal: str) -> dict[str, Any
     return shown
 
 
-def _inside(shown: dict[str, Any]) -> dict[str, Any]:
+def _inside(shown: JsonObject) -> JsonObject:
     return {key: shown[key] for key in ("type", "detail", "where", "cause", "stack") if key in shown}
 
 
-def write_problem(shown: dict[str, Any]) -> tuple[str, bytes]:
+def write_problem(shown: JsonObject) -> tuple[str, bytes]:
     """RFC 9457 section 3; field errors and what is revealed are extension members (3.2)."""
-    body: dict[str, Any] = {"type": "about:blank", "title": shown["title"], "status": shown["status"]}
+    body: JsonObject = {"type": "about:blank", "title": shown["title"], "status": shown["status"]}
     if shown["message"] != shown["title"]:
         body["detail"] = shown["message"]
     if shown["fields"]:
@@ -164,9 +172,9 @@ def write_problem(shown: dict[str, Any]) -> tuple[str, bytes]:
     return PROBLEM, json_bytes(body)
 
 
-def write_json(shown: dict[str, Any]) -> tuple[str, bytes]:
+def write_json(shown: JsonObject) -> tuple[str, bytes]:
     """Plain JSON with the same content."""
-    body: dict[str, Any] = {"status": shown["status"], "message": shown["message"]}
+    body: JsonObject = {"status": shown["status"], "message": shown["message"]}
     if shown["fields"]:
         body["fields"] = shown["fields"]
     if inside := _inside(shown):
@@ -174,7 +182,7 @@ def write_json(shown: dict[str, Any]) -> tuple[str, bytes]:
     return JSON, json_bytes(body)
 
 
-def write_html(shown: dict[str, Any]) -> tuple[str, bytes]:
+def write_html(shown: JsonObject) -> tuple[str, bytes]:
     """A small page; everything in it is escaped."""
     import html
 
@@ -190,14 +198,14 @@ def write_html(shown: dict[str, Any]) -> tuple[str, bytes]:
     return HTML, ("\n".join(lines) + "\n").encode()
 
 
-def write_text(shown: dict[str, Any]) -> tuple[str, bytes]:
+def write_text(shown: JsonObject) -> tuple[str, bytes]:
     """Plain text, one thing a line."""
     lines = [shown["message"], *(f"{item['pointer']}: {item['message']}" for item in shown["fields"])]
     lines += [f"{key}: {text}" for key, text in _inside(shown).items()]
     return TEXT, "\n".join(lines).encode()
 
 
-WRITERS: dict[str, Callable[[dict[str, Any]], tuple[str, bytes]]] = {
+WRITERS: dict[str, Callable[[JsonObject], tuple[str, bytes]]] = {
     "problem-json": write_problem,
     "json": write_json,
     "html": write_html,
@@ -208,7 +216,7 @@ WRITERS: dict[str, Callable[[dict[str, Any]], tuple[str, bytes]]] = {
 _BY_TYPE = {media: name for name, media in _MEDIA.items()}
 
 
-def _writer(accept: str | None) -> Callable[[dict[str, Any]], tuple[str, bytes]]:
+def _writer(accept: str | None) -> Callable[[JsonObject], tuple[str, bytes]]:
     """What writes as the request asks (RFC 9110 12.5.1): the first type it names that can be written."""
     for item in list_items(accept or ""):
         essence = item.partition(";")[0].strip().lower()
@@ -286,7 +294,7 @@ class Stage(base.Stage):
     def _write_log(self, x: Exchange, error: Raised, status: int, level: str | None) -> None:
         if self.log == "nothing":
             return
-        detail: dict[str, Any] | None = None
+        detail: JsonObject | None = None
         if self.log == "full":
             detail = {"raised_by": error.raised_by}
             detail.update({name: text for name in ("where", "cause", "stack") if (text := getattr(error, name))})

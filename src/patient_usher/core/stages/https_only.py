@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import Annotated, Any, ClassVar
 
 from pydantic import BeforeValidator, Field, model_validator
@@ -13,6 +13,7 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.urls import Url
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
@@ -36,7 +37,7 @@ class Reads(Model):
 
     @model_validator(mode="before")
     @classmethod
-    def _no_key(cls, value: Any) -> Any:
+    def _no_key(cls, value: Json) -> Any:
         if isinstance(value, dict) and "refuse" in value:
             raise wrong("refuse stands alone", "write reads: refuse")
         return value
@@ -88,7 +89,7 @@ class Options(StageOptions):
         """Secure requests and plain ones."""
         return ("secure", "plain")
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By whether it passed on."""
         if way != "in":
             return None
@@ -123,7 +124,7 @@ class Stage(base.Stage):
         x.note = {"to": secure.text, **(self._because(x) or {})}
         return Answer(self.status, Fields([("Location", secure.text)]))
 
-    def _because(self, x: Exchange) -> dict[str, Any] | None:
+    def _because(self, x: Exchange) -> JsonObject | None:
         """Why what the caller sent over TLS looks plain from here: the front's word isn't there, or isn't believed."""
         if self.front is None or x.sent.url.scheme != "https":
             return None

@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 from pydantic import Field
 
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.effects import Effect, checked
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
@@ -25,7 +26,7 @@ class Options(StageOptions):
     }
 
     call: str
-    options: dict[str, Any] = Field(default_factory=dict)
+    options: JsonObject = Field(default_factory=dict)
 
     def guards(self) -> Collection[str]:
         """Perhaps all: nobody can see from outside what code checks."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Hashable, Iterable, Sequence
 from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
@@ -12,7 +12,7 @@ from patient_usher.core.http.cors import is_preflight
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.limits import ALGORITHMS, NEVER, AtOnce, Limiter, limit_item, policy_item, whole_seconds
 from patient_usher.core.model import stage as base
-from patient_usher.core.model.document import Path
+from patient_usher.core.model.document import Json, JsonMapping, Path
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import Exchange, RateUse
@@ -29,7 +29,7 @@ Quota = Annotated[int, Field(ge=1, le=1_000_000_000)]
 _WHOM = ("address", "identity", "identity-or-address", "route")
 
 
-def _check_per(value: Any) -> list[str]:
+def _check_per(value: Json) -> list[str]:
     names = one_or_more(value)
     if not isinstance(names, list) or not names:
         raise wrong(f"{show(value)} says not for whom", "write [address], say")
@@ -122,7 +122,8 @@ class Options(StageOptions):
 
     def limit(self) -> Limit:
         """The quota, for each of those that it counts apart."""
-        return Limit(self.quota, tuple(self.per))
+        window = None if self.algorithm == "at-once" else self.window
+        return Limit(self.quota, tuple(self.per), window, self.counts)
 
     def needs(self, route: RouteSpec | None = None) -> Collection[str]:
         """What it counts by, and what its tiers go by."""
@@ -138,7 +139,7 @@ class Options(StageOptions):
         """Below the quota, at its end, over it."""
         return ("under", "used up", "over", "refilled")
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By what is left."""
         if way != "in" or not x.rates:
             return None
@@ -294,5 +295,5 @@ def _key_reader(names: list[str]) -> Callable[[Exchange], Any]:
     return lambda x: tuple(read(x) for read in readers)
 
 
-def _label(key: Any) -> str:
+def _label(key: Json) -> str:
     return ", ".join(part or "nobody" for part in (key if isinstance(key, tuple) else (key,)))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Sequence
 from typing import Any, ClassVar, Literal, NoReturn
 from urllib.parse import parse_qsl
 
@@ -14,6 +14,7 @@ from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.http.negotiation import ALIASES
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Fault, refusal
 from patient_usher.core.model.exchange import Exchange
@@ -46,11 +47,15 @@ class Options(StageOptions):
         """A body is read, refused, or not there."""
         return ("read", "refused", "no body")
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By what it notes."""
         if way != "in":
             return None
         return "refused" if did != "continued" else "read" if "read" in note else "no body"
+
+    def largest_body(self) -> int | None:
+        """What is decoded may have."""
+        return self.max_size
 
 
 def _medium(essence: str) -> str | None:
@@ -94,9 +99,9 @@ def _json(body: bytes, params: dict[str, str]) -> Any:
         _malformed(str(error))
 
 
-def _gathered(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+def _gathered(pairs: list[tuple[str, Any]]) -> JsonObject:
     """Repeated names become lists."""
-    found: dict[str, list[Any]] = {}
+    found: dict[str, list[Json]] = {}
     for name, value in pairs:
         found.setdefault(name, []).append(value)
     return {name: values[0] if len(values) == 1 else values for name, values in found.items()}
@@ -148,7 +153,7 @@ def _multipart(body: bytes, params: dict[str, str]) -> Any:
             _malformed("a part has no name")
         if "filename" in disposition:
             media = fields.get("content-type", "text/plain")
-            entry: Any = {"filename": disposition["filename"], "content-type": media, "size": len(content)}
+            entry: Json = {"filename": disposition["filename"], "content-type": media, "size": len(content)}
         else:
             entry = bytes(content).decode(errors="replace")
         pairs.append((disposition["name"], entry))

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any, ClassVar, Literal
+from collections.abc import Sequence
+from typing import ClassVar, Literal
 
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import JsonMapping
 from patient_usher.core.model.effects import Deadline, Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
@@ -29,11 +30,15 @@ class Options(StageOptions):
         """What is behind was in time, or not."""
         return ("in time", "too slow")
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By whether it gave up."""
         if way == "out":
             return "too slow" if did in ("raised", "answered") else "in time"
         return None
+
+    def gives_up_after(self) -> int | None:
+        """Its own time."""
+        return self.after
 
 
 class Stage(base.Stage):

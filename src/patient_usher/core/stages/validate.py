@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from math import isfinite
 from typing import Any, ClassVar, Literal
 
 from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.messages import json_bytes
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import UNREAD, Exchange
@@ -41,14 +42,14 @@ class Options(StageOptions):
         """The input fits, or not."""
         return ("valid", "invalid")
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Mapping[str, Any]) -> str | None:
+    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By whether it passed on."""
         if way != "in":
             return None
         return "valid" if did == "continued" else "invalid"
 
 
-def _said(value: Any) -> str:
+def _said(value: Json) -> str:
     """A value as JSON says it; text without its quotes."""
     return value if isinstance(value, str) else json_bytes(value).decode()
 
@@ -80,13 +81,13 @@ def _pointer(parts: Iterable[Any]) -> str:
 _NUMBER = re.compile(r"-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?")
 
 
-def _coerced(values: dict[str, Any], schema: dict[str, Any]) -> dict[str, Any]:
+def _coerced(values: JsonObject, schema: JsonObject) -> JsonObject:
     """Text from a query, form or header as the type that the schema asks for; names may come by a pattern."""
     root, schema = schema, deref(schema, schema)
     properties = schema.get("properties") or {}
     patterns = [(searcher(key), part) for key, part in (schema.get("patternProperties") or {}).items()]
     others = schema.get("additionalProperties")
-    result: dict[str, Any] = {}
+    result: JsonObject = {}
     for name, given in values.items():
         by_pattern = next((part for found, part in patterns if found(name)), others)
         asked = deref(root, properties.get(name, by_pattern))
@@ -99,7 +100,7 @@ def _coerced(values: dict[str, Any], schema: dict[str, Any]) -> dict[str, Any]:
     return result
 
 
-def _as(text: Any, wanted: set[str]) -> Any:
+def _as(text: Json, wanted: set[str]) -> Any:
     """Text as the first of the wanted types that it is in JSON, or as it is (RFC 8259 section 6)."""
     if not isinstance(text, str) or "string" in wanted or len(text) > 400:
         return text
@@ -143,7 +144,7 @@ def inputs_of(spec: PipelineSpec) -> Iterator[tuple[str, InputSpec]]:
         yield from ((route.id, route.input) for route in node.routes if route.input is not None)
 
 
-def _validators(spec: InputSpec) -> list[tuple[str, dict[str, Any], Any]]:
+def _validators(spec: InputSpec) -> list[tuple[str, JsonObject, Any]]:
     """Each part of a request with its schema, and what validates it."""
     return [(where, schema, compiled(schema)) for where, schema in spec.schemas().items()]
 

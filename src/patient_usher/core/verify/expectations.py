@@ -11,6 +11,7 @@ from msgspec import Struct, structs
 
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.http.messages import read_json
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.exchange import Exchange, Verdict
 from patient_usher.core.model.expect import BodyExpect, BrowserExpect, Expect, LogExpect
 from patient_usher.core.model.matcher import status_test, text_test
@@ -21,8 +22,8 @@ class Check(Struct, frozen=True):
     """One expectation, and whether it held."""
 
     what: str
-    expected: Any
-    actual: Any
+    expected: Json
+    actual: Json
     ok: bool
 
 
@@ -34,7 +35,7 @@ def ways_in(x: Exchange) -> list[str]:
     return [stage for stage, way, did, _, _ in x.journey or () if way == "in" and did != "skipped"]
 
 
-def _text(what: str, spec: Any, read: Callable[[Exchange], Any]) -> Rule:
+def _text(what: str, spec: Json, read: Callable[[Exchange], Any]) -> Rule:
     test = text_test(spec)
 
     def rule(x: Exchange) -> list[Check]:
@@ -44,7 +45,7 @@ def _text(what: str, spec: Any, read: Callable[[Exchange], Any]) -> Rule:
     return rule
 
 
-def _status(spec: Any) -> Rule:
+def _status(spec: Json) -> Rule:
     test = status_test(spec)
 
     def rule(x: Exchange) -> list[Check]:
@@ -86,7 +87,7 @@ def _skipped(names: list[str]) -> Rule:
     return rule
 
 
-def subset(expected: Any, actual: Any) -> bool:
+def subset(expected: Json, actual: Json) -> bool:
     """Whether JSON holds at least this: mappings by key, lists item by item, the rest exactly."""
     if isinstance(expected, dict):
         return isinstance(actual, dict) and all(
@@ -276,7 +277,7 @@ class Verifier:
         """The rules of a send's request; what an environment expects takes the place of what all do."""
         recipe = send.recipe
         if recipe.rules is None:
-            merged: dict[str, Any] = {}
+            merged: JsonObject = {}
             for expect in self._merged(send):
                 merged.update({name: getattr(expect, name) for name in expect.model_fields_set})
             recipe.rules = compile_expect(Expect.model_construct(**merged)) if merged else []

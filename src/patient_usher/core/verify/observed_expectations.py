@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.exchange import Exchange
 
 
-def observed(x: Exchange) -> dict[str, Any]:
+def observed(x: Exchange) -> JsonObject:
     """The stable and telling part: status, who answered, who refused and why, whether the handler was reached."""
-    expect: dict[str, Any] = {}
+    expect: JsonObject = {}
     if x.answer is not None:
         expect["status"] = x.answer.status
     else:

@@ -15,7 +15,7 @@ from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import compile_source
 from patient_usher.core.engine.run.world import World
-from patient_usher.core.model.document import Spot, Unusable, copy_tree, locate
+from patient_usher.core.model.document import Json, JsonObject, Spot, Unusable, copy_tree, locate
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
 
@@ -50,7 +50,7 @@ class Finding(NamedTuple):
         """The witness."""
         return self.as_is.scenario if self.as_is is not None else None
 
-    def spot(self, doc: Any) -> Spot:
+    def spot(self, doc: Json) -> Spot:
         """The place in the file."""
         return locate(doc, self.suspicion.at)
 
@@ -303,6 +303,6 @@ def _may_be_mended(found: Finding, wanted: Sequence[str]) -> bool:
     return asked and found.known is None and found.withheld is None
 
 
-def variant_of(before: Blueprint, after: Blueprint) -> dict[str, Any]:
+def variant_of(before: Blueprint, after: Blueprint) -> JsonObject:
     """What a variant file must say to make the one pipeline of the other."""
     return variant_between(before.source.doc, after.source.doc)

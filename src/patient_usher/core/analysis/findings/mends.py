@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, NamedTuple
 
-from patient_usher.core.model.document import Seq, Spot
+from patient_usher.core.model.document import Json, JsonObject, Seq, Spot
 from patient_usher.core.model.overlays import named
 from patient_usher.core.model.pipeline import MARKER, stage_lists
 
-Document = dict[str, Any]
+Document = JsonObject
 Edit = Callable[[Document], None]
 
 
@@ -33,19 +33,19 @@ def mend(words: str, *edits: Edit) -> Mend:
     return Mend(words, edit)
 
 
-def value_at(doc: Document, path: Sequence[str | int]) -> Any:
+def value_at(doc: Document, path: Sequence[str | int]) -> Json:
     """What stands at a place of a document. Raises LookupError where there is nothing."""
-    node: Any = doc
+    node: Json = doc
     for part in path:
         node = node[part]
     return node
 
 
-def put(path: Sequence[str | int], value: Any) -> Edit:
+def put(path: Sequence[str | int], value: Json) -> Edit:
     """Put a value at a place; mappings on the way are made where there are none."""
 
     def edit(doc: Document) -> None:
-        node: Any = doc
+        node: Json = doc
         for part in path[:-1]:
             if isinstance(node, dict) and part not in node:
                 node[str(part)] = {}
@@ -68,7 +68,7 @@ def append(path: Sequence[str | int], *values: Any) -> Edit:
     """Add to the list at a place, which is made where there is none."""
 
     def edit(doc: Document) -> None:
-        node: Any = doc
+        node: Json = doc
         for part in path[:-1]:
             node = node.setdefault(part, {}) if isinstance(node, dict) else node[part]
         held = node.get(path[-1]) if isinstance(node, dict) else node[path[-1]]
@@ -78,7 +78,7 @@ def append(path: Sequence[str | int], *values: Any) -> Edit:
     return edit
 
 
-def option(stage: str, key: str, value: Any) -> Edit:
+def option(stage: str, key: str, value: Json) -> Edit:
     """Set an option of a stage, wherever that stands."""
 
     def edit(doc: Document) -> None:
@@ -87,7 +87,7 @@ def option(stage: str, key: str, value: Any) -> Edit:
     return edit
 
 
-def setting(route: str, key: str, value: Any) -> Edit:
+def setting(route: str, key: str, value: Json) -> Edit:
     """Set a setting of a route, or take it out with None."""
 
     def edit(doc: Document) -> None:
@@ -112,11 +112,11 @@ def copies_per(route: str, name: str) -> Edit:
     return edit
 
 
-def _id(entry: Any) -> str:
+def _id(entry: Json) -> str:
     return entry if isinstance(entry, str) else str(entry.get("id", ""))
 
 
-def _standing(doc: Document, stage: str) -> tuple[list[Any], int]:
+def _standing(doc: Document, stage: str) -> tuple[list[Json], int]:
     for stages, _ in stage_lists(doc):
         for at, entry in enumerate(stages):
             if _id(entry) == stage:
@@ -128,13 +128,13 @@ def _reversed(doc: Document) -> bool:
     return doc.get("listed") == "innermost-first" and doc.get("flow") != "sequential"
 
 
-def _insert(stages: list[Any], at: int, entry: Any) -> None:
+def _insert(stages: list[Json], at: int, entry: Json) -> None:
     stages.insert(at, entry)
     if isinstance(stages, Seq):
         stages.spots.insert(at, stages.spot)
 
 
-def _take(stages: list[Any], at: int) -> Any:
+def _take(stages: list[Json], at: int) -> Json:
     if isinstance(stages, Seq) and at < len(stages.spots):
         del stages.spots[at]
     return stages.pop(at)
@@ -156,7 +156,7 @@ def add(entry: Document, side: str, other: str) -> Edit:
     return lambda doc: _beside(doc, dict(entry), side, other)
 
 
-def _beside(doc: Document, entry: Any, side: str, other: str) -> None:
+def _beside(doc: Document, entry: Json, side: str, other: str) -> None:
     stages, at = _standing(doc, other)
     _insert(stages, at if (side == "before") is not _reversed(doc) else at + 1, entry)
 
@@ -179,7 +179,7 @@ def add_first(entry: Document, *, before_watchers: bool = False) -> Edit:
     return lambda doc: _first(doc, dict(entry), () if before_watchers else _WATCHERS)
 
 
-def _first(doc: Document, entry: Any, passed: Sequence[str] = _WATCHERS) -> None:
+def _first(doc: Document, entry: Json, passed: Sequence[str] = _WATCHERS) -> None:
     stages = doc.setdefault("stages", Seq(Spot("", 1, 1)))
     order = stages[::-1] if _reversed(doc) else stages
     watchers = 0
@@ -283,7 +283,7 @@ def _changed(before: Document, after: Document, part: str, found: Document) -> I
         found["routes"] = _plain(after.get("routes", []))
 
 
-def _difference(before: Any, after: Any) -> Any:
+def _difference(before: Json, after: Json) -> Json:
     if isinstance(before, dict) and isinstance(after, dict):
         return {
             key: _difference(before.get(key), after.get(key))
@@ -293,7 +293,7 @@ def _difference(before: Any, after: Any) -> Any:
     return _plain(after)
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: Json) -> Json:
     """Without places."""
     if isinstance(value, dict):
         return {key: _plain(part) for key, part in value.items()}

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.analysis.findings.mends import Mend
 from patient_usher.core.analysis.requests.factory import Scenario, Vocabulary
@@ -16,7 +16,7 @@ from patient_usher.core.analysis.requests.generators import scenarios
 from patient_usher.core.analysis.requests.runner import Runner, ScenarioRun
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.route_table import PlacedRoute
-from patient_usher.core.model.document import Path
+from patient_usher.core.model.document import Json, Path
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 
@@ -202,7 +202,7 @@ def shows(before: Callable[[Exchange], bool], after: Callable[[Exchange], bool])
     return proof
 
 
-def telling(x: Exchange) -> Any:
+def telling(x: Exchange) -> Json:
     """What a caller can tell one outcome from another by, and what stages left."""
     answer = x.answer
     fields = sorted(pair for pair in answer.fields.pairs() if pair[0].lower() != "date") if answer is not None else None

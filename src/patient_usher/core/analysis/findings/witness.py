@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterator
-from typing import Any
 
 from patient_usher.core.analysis.findings.rule import telling
 from patient_usher.core.analysis.requests.factory import Scenario
@@ -13,12 +12,13 @@ from patient_usher.core.analysis.requests.runner import ScenarioRun, prepared
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.observed_expectations import observed
 from patient_usher.core.verify.run import run
 
-Document = dict[str, Any]
-Expect = dict[str, Any]
+Document = JsonObject
+Expect = JsonObject
 
 
 def caught(
@@ -39,7 +39,7 @@ def caught(
     return named.document(base)
 
 
-def _seen(sends: list[Send]) -> Any:
+def _seen(sends: list[Send]) -> Json:
     """All that an expectation can speak of."""
     return [
         (

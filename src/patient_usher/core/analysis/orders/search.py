@@ -7,7 +7,7 @@ stage elsewhere; how many it takes from one order to another is what the longest
 from __future__ import annotations
 
 from bisect import bisect_left
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from itertools import combinations, permutations
 from typing import Any, NamedTuple
@@ -16,6 +16,7 @@ from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.route_table import running_order
 from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.document import JsonMapping
 from patient_usher.core.model.pipeline import MARKER
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
@@ -74,7 +75,7 @@ def reordered(blueprint: Blueprint, order: Sequence[str]) -> Blueprint:
     return replace(blueprint, source=source, spec=spec, plans=plans, changes={})
 
 
-def _offered(listed: Sequence[str], steps: Mapping[str, Any]) -> int:
+def _offered(listed: Sequence[str], steps: JsonMapping) -> int:
     """Where an unmatched request of a sequential flow was offered to the routes."""
     return sum(id_ in steps for id_ in listed[: listed.index(MARKER)])
 

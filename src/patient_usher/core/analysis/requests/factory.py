@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from functools import cached_property
 from typing import Any, NamedTuple
 from urllib.parse import urlencode
@@ -12,6 +12,7 @@ from patient_usher.core.analysis.requests.schema_samples import MADE_UP, Request
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template
 from patient_usher.core.model.reads import within
@@ -36,9 +37,9 @@ class Scenario(NamedTuple):
 
     sort: str
     requests: tuple[Request, ...]
-    callers: Mapping[str, Any] = {}
+    callers: JsonMapping = {}
 
-    def document(self, base: str) -> dict[str, Any]:
+    def document(self, base: str) -> JsonObject:
         """As a trace, with ids."""
         sends = [dict(request) for request in self.requests]
         number = 0
@@ -62,7 +63,7 @@ class Credential(NamedTuple):
     account: str | None
     parts: Request
     first: tuple[Request, ...] = ()
-    callers: Mapping[str, Any] = {}
+    callers: JsonMapping = {}
 
 
 class Vocabulary:
@@ -152,7 +153,7 @@ class Vocabulary:
         return found[:6]
 
     @cached_property
-    def _placed_credentials(self) -> list[Any]:
+    def _placed_credentials(self) -> list[Json]:
         return [
             asked for options in self.blueprint.options.values() if options.enabled for asked in options.credentials()
         ]
@@ -244,7 +245,7 @@ class Vocabulary:
             origin.replace("*.", "www.")
             for options in self.blueprint.options.values()
             if options.enabled
-            for origin in getattr(options, "allow_origins", ())
+            for origin in options.pages_from()
         ]
         found = dict.fromkeys("https://boaters.example" if origin == "*" else origin for origin in listed)
         return [origin for origin in found if origin != "null"][:3]
@@ -271,7 +272,7 @@ class Vocabulary:
     def matched(self, item: PlacedRoute) -> list[Request]:
         """What requests must say for matchers on the route's way to fit: parts of a request."""
         found: dict[str, Request] = {}
-        parts: list[Any] = [self.blueprint.options[id_] for id_ in self.order(item) if id_ in self.blueprint.options]
+        parts: list[Json] = [self.blueprint.options[id_] for id_ in self.order(item) if id_ in self.blueprint.options]
         for part in [*parts, item.spec.handler]:
             for _, when in within(part, (), When):
                 for wanted in (fitting(when), unfitting(when)):
@@ -315,7 +316,7 @@ class Vocabulary:
         return pairs
 
 
-def _names(part: Any) -> Iterator[str]:
+def _names(part: Json) -> Iterator[str]:
     """The names of placeholders anywhere in a part of the pipeline, and of what its matchers read."""
     from patient_usher.core.model.reads import nodes
     from patient_usher.core.model.text_types import Model

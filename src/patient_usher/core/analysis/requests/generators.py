@@ -65,7 +65,7 @@ def _bodies(words: Vocabulary) -> Iterator[Scenario]:
     limits = [
         limit
         for options in words.blueprint.options.values()
-        if (limit := getattr(options, "max_size", None)) is not None and limit <= LARGEST
+        if (limit := options.largest_body()) is not None and limit <= LARGEST
     ]
     for item in words.blueprint.placed:
         if item.route.method in ("GET", "HEAD", "DELETE", "OPTIONS"):
@@ -169,8 +169,8 @@ def _failing(words: Vocabulary) -> Iterator[Scenario]:
     placed = [item for item in words.blueprint.placed if item.desk is None]
     for item in words.unlike(placed):
         yield from failing(words, item, MISHAP)
-    entries = [entry for option in words.blueprint.options.values() for entry in getattr(option, "answers", ())]
-    types = [*words.spec.errors, *(name for entry in entries for name in entry.raised)]
+    answered = (name for option in words.blueprint.options.values() for name in option.answers_errors())
+    types = [*words.spec.errors, *answered]
     for item in placed[:1]:
         for type_ in dict.fromkeys(types):
             yield from failing(words, item, type_)
@@ -198,14 +198,14 @@ def _switched(words: Vocabulary) -> Iterator[Scenario]:
     """Stages that are switched off switched on; handlers that take too long."""
     placed = words.blueprint.placed
     for id_, options in words.blueprint.options.items():
-        if options.kind == "maintenance" and not options.enabled:
+        if options.answers_all() and not options.enabled:
             change: Request = {"change": {"stages": {id_: {"enabled": True}}}}
             for item in words.unlike(placed):
                 for credential in _two(words, item):
                     requests = (*credential.first, change, words.request(item, credential))
                     yield Scenario("switched", requests, credential.callers)
-        after = getattr(options, "after", None)
-        if options.kind == "timeout" and after is not None and options.enabled:
+        after = options.gives_up_after()
+        if after is not None and options.enabled:
             slow: Request = {"busy-for": f"{after // 1_000_000 + 1}s"}
             for item in [item for item in placed if item.desk is None and id_ in words.order(item)][:2]:
                 change = {"change": {"routes": {item.route.id: {"handler": slow}}}}
@@ -279,7 +279,7 @@ def _bursts(words: Vocabulary) -> Iterator[Scenario]:
                 yield from bursts(words, item, limit.quota + 1)
                 if "identity" in limit.per or "identity-or-address" in limit.per:
                     yield from _taking_turns(words, item, limit.quota)
-                window = getattr(options, "window", None)
+                window = limit.window
                 if window is not None:
                     call = words.request(item, words.may(item))
                     many = {**call, "times": limit.quota + 1, "every": "1ms"}

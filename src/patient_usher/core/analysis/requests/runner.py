@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.analysis.requests.factory import Scenario
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.run.world import World
-from patient_usher.core.model.document import Unusable
+from patient_usher.core.model.document import Json, Unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.record import Record, send_records
 from patient_usher.core.verify.run import run
@@ -78,7 +78,7 @@ class Runner:
 
 def prepared(scenario: Scenario, blueprint: Blueprint, base: str) -> BoundTrace | None:
     """A probe made ready for a pipeline; None where it doesn't fit it."""
-    doc: Any = scenario.document(base)
+    doc: Json = scenario.document(base)
     try:
         return prepare(read_spec(doc), doc, "tried", blueprint, _no_file, [])
     except Unusable:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.schemas import deref
 from patient_usher.core.model.templates import Template
 
-Request = dict[str, Any]
+Request = JsonObject
 
 MADE_UP = "made-up"
 _FORMATS = {
@@ -27,7 +28,7 @@ _LARGEST, _LONGEST = 2_000, 100
 """How deep and how large what is made may be, and how many items a list may have."""
 
 
-def sample(schema: Any, root: Any = None) -> Any:
+def sample(schema: Json, root: Json = None) -> Json:
     """A value that fits a JSON Schema, as far as its commonest keywords say (JSON Schema 2020-12, Validation).
 
     References lead into ``root``, the schema itself where that is left out.
@@ -35,7 +36,7 @@ def sample(schema: Any, root: Any = None) -> Any:
     left = _LARGEST
     whole = schema if root is None else root
 
-    def made(schema: Any, depth: int) -> Any:
+    def made(schema: Json, depth: int) -> Json:
         nonlocal left
         left -= 1
         schema = deref(whole, schema)
@@ -71,12 +72,12 @@ def sample(schema: Any, root: Any = None) -> Any:
     return made(schema, 0)
 
 
-def _listed(value: Any) -> list[Any]:
+def _listed(value: Json) -> list[Json]:
     return value if isinstance(value, list) else []
 
 
-def _merged(parts: list[dict[str, Any]]) -> dict[str, Any]:
-    merged: dict[str, Any] = {}
+def _merged(parts: list[JsonObject]) -> JsonObject:
+    merged: JsonObject = {}
     for part in parts:
         for key, value in part.items():
             own = merged.get(key)
@@ -87,7 +88,7 @@ def _merged(parts: list[dict[str, Any]]) -> dict[str, Any]:
     return merged
 
 
-def _number(schema: dict[str, Any]) -> Any:
+def _number(schema: JsonObject) -> Json:
     least, most = (
         next((found for key in keys if type(found := schema.get(key)) in (int, float)), None)
         for keys in (("minimum", "exclusiveMinimum"), ("maximum", "exclusiveMaximum"))
@@ -99,7 +100,7 @@ def _number(schema: dict[str, Any]) -> Any:
     return schema.get("multipleOf", 1)
 
 
-def _text(schema: dict[str, Any]) -> str:
+def _text(schema: JsonObject) -> str:
     pattern = schema.get("pattern")
     if isinstance(pattern, str):
         return _fitting(pattern)
@@ -199,7 +200,7 @@ def unfitting(when: When) -> Request | None:
     return {name: part for name, part in (("headers", headers), ("query", query)) if part} or None
 
 
-def _wanted(spec: Any) -> str | None:
+def _wanted(spec: Json) -> str | None:
     """A text that a text matcher takes."""
     if isinstance(spec, list):
         return next((text for part in spec if (text := _wanted(part)) is not None), None)

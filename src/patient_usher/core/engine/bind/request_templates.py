@@ -12,7 +12,7 @@ from patient_usher.core.http.messages import JSON, TEXT, Request, json_bytes
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.accounts import AccountSpec
 from patient_usher.core.model.answer_factory import ReadFile
-from patient_usher.core.model.document import Spot
+from patient_usher.core.model.document import JsonObject, Spot
 from patient_usher.core.model.trace import TRACE_ROOTS, CallerSpec, ChangeSpec, RequestSpec, SendLine
 from patient_usher.core.model.values import Reader, fill, filler, plain
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from patient_usher.core.engine.compile.blueprint import Blueprint
 
 
-class Kept(dict[str, Any]):
+class Kept(JsonObject):
     """Values kept from answers, the time, and the pipeline's accounts: what a trace's placeholders read."""
 
     now = 0
@@ -138,7 +138,7 @@ class RequestTemplate:
         return Request(self.method, url, fields, body, self.caller.address)
 
 
-def _form_bytes(form: dict[str, Any]) -> bytes:
+def _form_bytes(form: JsonObject) -> bytes:
     pairs = [
         (name, plain(item)) for name, value in form.items() for item in (value if isinstance(value, list) else [value])
     ]

@@ -132,7 +132,7 @@ def _taken(blueprint: Blueprint, x: Exchange, cors: str, answer: str) -> tuple[s
     for stage, way, did, _, _ in steps[left + 1 :]:
         if did == "caught" and blueprint.sequential:
             options = blueprint.options[stage]
-            if not getattr(options, "keeps_headers", True):
+            if options.starts_errors_anew():
                 text = (
                     f"{stage} starts {answer} to an error anew, without the CORS fields; set keeps-headers on {stage}"
                 )

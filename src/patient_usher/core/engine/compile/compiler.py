@@ -28,7 +28,16 @@ from patient_usher.core.handlers import make_handler
 from patient_usher.core.handlers.desk import Desk
 from patient_usher.core.handlers.records import Store, read_rows
 from patient_usher.core.model.answer_factory import ReadFile
-from patient_usher.core.model.document import Map, Path, Spot, Unusable, copy_tree, did_you_mean
+from patient_usher.core.model.document import (
+    JsonMapping,
+    JsonObject,
+    Map,
+    Path,
+    Spot,
+    Unusable,
+    copy_tree,
+    did_you_mean,
+)
 from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.overlays import apply_environments, apply_overlay
@@ -120,7 +129,7 @@ REMEMBERED = 256
 """How many changed blueprints a blueprint keeps."""
 
 
-def changed(blueprint: Blueprint, overlay: Mapping[str, Any]) -> Blueprint:
+def changed(blueprint: Blueprint, overlay: JsonMapping) -> Blueprint:
     """The pipeline with an overlay laid on: stages, groups and routes by id. Raises Unusable.
 
     The same change, made again, gives the same blueprint.
@@ -195,7 +204,7 @@ def compile_source(source: Source) -> Blueprint:
 
 
 def _lay_on(
-    doc: dict[str, Any], found: Problems, environments: Iterable[str] | None, overlays: Iterable[tuple[Any, str]]
+    doc: JsonObject, found: Problems, environments: Iterable[str] | None, overlays: Iterable[tuple[Any, str]]
 ) -> list[str]:
     """Lay environments and overlays on the document. Returns the environments' names."""
     spell_out(doc)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
 from urllib.parse import urlencode
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -10,6 +9,7 @@ from patient_usher.core.http.authentication import basic_credentials
 from patient_usher.core.http.dates import in_seconds
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.tokens import mint
 from patient_usher.core.model.trace import SignSpec
 
@@ -36,7 +36,7 @@ def signed(blueprint: Blueprint, sign: SignSpec, fields: Fields, url: Url, now: 
 
 def _token(blueprint: Blueprint, sign: SignSpec, now: int) -> str:
     bearer = blueprint.wallet.bearer
-    claims: dict[str, Any] = {"sub": sign.bearer, "iat": in_seconds(now), "exp": in_seconds(now + sign.expires_in)}
+    claims: JsonObject = {"sub": sign.bearer, "iat": in_seconds(now), "exp": in_seconds(now + sign.expires_in)}
     if sign.valid_in is not None:
         claims["nbf"] = in_seconds(now + sign.valid_in)
     for claim, own, expected in (("iss", sign.issuer, bearer.issuer), ("aud", sign.audience, bearer.audience)):

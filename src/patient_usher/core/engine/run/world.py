@@ -14,6 +14,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.engine.plan.front_proxy import FrontProxy
 from patient_usher.core.http.messages import Request
+from patient_usher.core.model.document import JsonMapping, JsonObject
 from patient_usher.core.model.exchange import Exchange, Memory
 from patient_usher.core.model.stage import Stateful
 
@@ -33,15 +34,15 @@ class World:
         self.seed = seed
         self.now: int | None = None
         self.exchanges = 0
-        self.callers: dict[str, Any] = {}
-        self.kept: dict[str, Any] = {}
+        self.callers: JsonObject = {}
+        self.kept: JsonObject = {}
         self._random: Random | None = None
         self._arrivals = 0
         self.memories: list[Memory] = []
         self.blueprint = blueprint
         self._take(blueprint)
 
-    def change(self, overlay: Mapping[str, Any]) -> None:
+    def change(self, overlay: JsonMapping) -> None:
         """Later exchanges walk another blueprint's plans; state stays. Raises Unusable."""
         self._take(changed(self.blueprint, overlay))
 

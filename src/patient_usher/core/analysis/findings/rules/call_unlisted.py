@@ -62,7 +62,7 @@ def _wanted(x: Exchange) -> list[str]:
 def _mend(context: Context, guard: str, blocked: list[Exchange], origin: str) -> Mend:
     """Everything that the blocked calls need, at once."""
     options = context.options[guard]
-    methods, headers = (list(getattr(options, key, ())) for key in ("allow_methods", "allow_headers"))
+    methods, headers = options.pages_send()
     known = {name.lower() for name in headers}
     listed = [x for x in blocked if x.browser is not None and x.browser.why in _LISTS]
     new_methods = sorted({x.sent.method for x in listed} - _BY_ITSELF - {*methods})
@@ -75,7 +75,7 @@ def _mend(context: Context, guard: str, blocked: list[Exchange], origin: str) ->
         edits.append(option(guard, "allow-headers", [*headers, *new_headers]))
         words.append(f"list {', '.join(new_headers)} under allow-headers")
     if len(listed) < len(blocked):
-        named = [one for one in getattr(options, "allow_origins", ()) if one != "*"]
+        named = [one for one in options.pages_from() if one != "*"]
         edits += [put(context.at(guard, "allow-origins"), named or [origin]), option(guard, "allow-credentials", True)]
         words.append(f"list {origin} by name, and allow credentials")
     return mend("; ".join(words), *edits)

@@ -21,8 +21,9 @@ def look(context: Context) -> Iterator[Suspicion]:
         limits = [id_ for id_ in order if context.kind(id_) == "rate-limit"]
         for id_ in limits[:1]:
             option = context.options[id_]
-            plain = not option.needs(item.spec) and getattr(option, "algorithm", "") != "at-once"
-            if id_ not in server_wide or not plain or getattr(option, "counts", "") != "everything":
+            own = option.limit()
+            plain = not option.needs(item.spec) and own is not None and own.window is not None
+            if id_ not in server_wide or own is None or not plain or own.counts != "everything":
                 continue
             costly = [one for one in order[: order.index(id_)] if context.kind(one) in _COSTLY]
             if not costly:
