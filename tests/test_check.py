@@ -299,7 +299,7 @@ def test_the_text_leads_from_the_finding_to_its_mend(usher: Usher) -> None:
     assert outcome.status == 1
     for words in (
         "✗ errors-uncaught@who",
-        "mistaken.yaml:6:8",
+        "mistaken.yaml:6:28",
         "move safety-net in front of who",
         "--mend errors-uncaught@who",
         "as it is",
@@ -319,7 +319,7 @@ def test_sarif_is_sarif(usher: Usher) -> None:
     results = {result["ruleId"]: result for result in run["results"]}
     assert results["errors-uncaught"]["locations"][0]["physicalLocation"]["region"] == {
         "startLine": 6,
-        "startColumn": 8,
+        "startColumn": 28,
     }
     assert results["errors-uncaught"]["fixes"]
     assert "shows" in results["stalls"]["suppressions"][0]["justification"]

@@ -91,10 +91,11 @@ def main(argv: list[str] | None = None) -> int:
         parser = Parser(
             prog=f"usher {arguments[0]}",
             description=command.__doc__,
-            epilog="examples:\n" + "\n".join(f"  {example}" for example in command.EXAMPLES),
             formatter_class=RawDescriptionHelpFormatter,
         )
         command.add_arguments(parser)
+        examples = "\n".join(["examples:", *(f"  {example}" for example in command.EXAMPLES)])
+        parser.epilog = f"{parser.epilog}\n\n{examples}" if parser.epilog else examples
         status: int = command.run(parser.parse_args(arguments[1:]))
         sys.stdout.flush()
         return status

@@ -68,16 +68,20 @@ def pipeline_schema() -> Schema:
     definitions["Stage"] = {"title": "Stage", "anyOf": forms}
     stage_list = {"type": "array", "items": {"$ref": "#/$defs/Stage"}}
     for holder in (schema, definitions["GroupSpec"], definitions["RouteSpec"]):
-        holder["properties"]["stages"] = stage_list
+        stages = holder["properties"]["stages"]
+        holder["properties"]["stages"] = {**stage_list, **{k: v for k, v in stages.items() if k == "description"}}
     # Overlays name stages, groups and routes by id, so in a variant these may be mappings too.
-    schema["properties"]["stages"] = {"anyOf": [stage_list, {"type": "object"}]}
+    sentences = PipelineSpec.sentences
+    schema["properties"]["stages"] = {"anyOf": [stage_list, {"type": "object"}], "description": sentences["stages"]}
     for part in ("groups", "routes"):
-        schema["properties"][part] = {"anyOf": [schema["properties"][part], {"type": "object"}]}
+        forms = {"anyOf": [schema["properties"][part], {"type": "object"}]}
+        schema["properties"][part] = {**forms, "description": sentences[part]}
     schema["properties"]["like"] = {
         "type": "string",
         "description": "the pipeline file that this one is a variant of",
     }
-    schema["properties"]["order"] = {"type": "array", "items": {"type": "string"}}
+    order = {"type": "array", "items": {"type": "string"}}
+    schema["properties"]["order"] = {**order, "description": sentences["order"]}
     return {"$schema": DIALECT, **_as_written(schema), "title": "Patient Usher pipeline"}
 
 

@@ -64,14 +64,16 @@ def _on_way(blueprint: Blueprint, item: PlacedRoute | None, meets: Callable[[Sta
     ``meets`` says of a stage's ``only`` and ``except``: ``runs``, ``sometimes`` or ``passed-over``.
     """
     order = blueprint.order(item)
-    steps = {step.id: step for step in blueprint.plans[item.route.id if item is not None else None].steps}
+    plan = blueprint.plans[item.route.id if item is not None else None]
+    steps = {step.id: step for step in plan.steps}
+    places = {id_: at for at, id_ in enumerate(steps)}  # the router refuses where the routes stand, not where it runs
     found: list[StageOnWay] = []
     shut = ""  # what answers everything: nothing behind it runs
     raising: list[str] = []  # what an error may come from, so far
     for id_ in order:
         if id_ in ("router", "handler"):
-            found.append(StageOnWay(id_, "", "never" if shut else "runs", f"{shut} answers first" if shut else ""))
-            if not shut and (id_ == "handler" or (item is None and steps["router"].raises)):
+            found.append(StageOnWay(id_, "", *(("never", f"{shut} answers first") if shut else ("runs", ""))))
+            if not shut and id_ == "handler":
                 raising.append(id_)
             if id_ == "handler":
                 shut = shut or "the handler"
@@ -83,10 +85,14 @@ def _on_way(blueprint: Blueprint, item: PlacedRoute | None, meets: Callable[[Sta
         elif state == "passed-over":
             found.append(StageOnWay(id_, options.kind, state))
         elif blueprint.sequential and steps[id_].catches:
-            named = f"for errors only: those of {', '.join(raising)}"
-            told = StageOnWay(id_, options.kind, "errors", named) if raising else None
-            found.append(told or StageOnWay(id_, options.kind, "never", "no error ever comes here"))
-            raising = [*raising, id_]
+            refused = item is None and steps["router"].raises and places[id_] >= plan.routes_at
+            errors_of = [*raising, *(["router"] if refused else [])]
+            if errors_of:
+                named = f"for errors only: those of {', '.join(errors_of)}"
+                found.append(StageOnWay(id_, options.kind, "errors", named))
+                raising.append(id_)
+            else:
+                found.append(StageOnWay(id_, options.kind, "never", "no error ever comes here"))
         elif shut:
             found.append(StageOnWay(id_, options.kind, "never", f"{shut} answers first"))
         else:
