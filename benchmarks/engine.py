@@ -18,10 +18,9 @@ from functools import lru_cache
 from pathlib import Path
 
 import patient_usher.demo
-from patient_usher import Pipeline, load
+from patient_usher import Pipeline, World, load
 from patient_usher.core.engine.run.clock import Clock
 from patient_usher.core.engine.run.walk import Walk
-from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.dates import http_date
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request

@@ -14,8 +14,8 @@ import tempfile
 import time
 from pathlib import Path
 
-from patient_usher import Trace
-from patient_usher.core.engine.run.world import World
+from patient_usher import Trace, World, load
+from patient_usher.core.verify.run import run
 
 PAGES, CAPACITY = 2_000, 8 << 20
 PIPELINE = {
@@ -84,7 +84,7 @@ def main() -> int:
         ran, most = 0, 0
         half = 0.0
         prepared = Trace.read(trace).bound(world.blueprint)
-        for number, (send, _, _) in enumerate(run(world, prepared, journeys=False)):
+        for number, (send, *_) in enumerate(run(world, prepared, journeys=False)):
             ran += send.final.handler_reached  # type: ignore[union-attr]
             most = max(most, shelf.size)
             if number == count // 2:

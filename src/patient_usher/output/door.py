@@ -18,9 +18,10 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from copy import copy
 from html import escape
-from typing import TypeVar, cast
+from typing import Any, TypeVar, cast
 from urllib.parse import quote, quote_plus
 
+import msgspec
 from msgspec import UNSET, Struct, UnsetType, structs
 
 from patient_usher.core.http.secrets import Places, shortened
@@ -47,6 +48,7 @@ class Door:
         self._size = -1
         self._spellings: dict[str, str] = {}
         self._pattern: re.Pattern[str] | None = None
+        self._quick: Any = None  # the same for a record as JSON: whether it need be looked through at all
 
     def watch(self, environment: Mapping[str, str]) -> None:
         """Values of the environment, each with what stands for it; what is added later counts too."""
@@ -81,7 +83,12 @@ class Door:
         if changed:
             record = structs.replace(record, **changed)
         found = self._find()
-        return cast("Record", self._deep(record, found)) if found is not None else record
+        if found is None or self._quick is None:
+            return record
+        octets = any(message is not None and message.body_base64 for message in (record.request, record.response))
+        if not octets and self._quick.search(_encoded(record)) is None:
+            return record
+        return cast("Record", self._deep(record, found))
 
     def row(self, row: Row) -> Row:
         """A row of a table as it may be put out."""
@@ -110,8 +117,10 @@ class Door:
     def _message(self, message: M) -> M:
         places = self.places
         changed: dict[str, object] = {}
-        if any(places.field(name) for name, _ in message.headers):
-            changed["headers"] = [(name, places.shortened_field(name, value)) for name, value in message.headers]
+        for name, _ in message.headers:
+            if places.field(name):
+                changed["headers"] = [(name, places.shortened_field(name, value)) for name, value in message.headers]
+                break
         if message.body and (short := places.shortened_body(message.body)) is not message.body:
             changed["body"] = short
         if isinstance(message, RequestRecord) and (url := places.shortened_url(message.url)) is not message.url:
@@ -130,6 +139,7 @@ class Door:
                     self._spellings.setdefault(spelling, known[secret])
             longest = sorted(self._spellings, key=len, reverse=True)
             self._pattern = re.compile("|".join(map(re.escape, longest))) if longest else None
+            self._quick = _finder(longest) if longest else None
         return self._pattern
 
     def _deep(self, value: object, found: re.Pattern[str]) -> object:
@@ -164,6 +174,23 @@ class Door:
 
 
 M = TypeVar("M", RequestRecord, AnswerRecord)
+
+
+def _finder(texts: Iterable[str]) -> Any:
+    """A linear search for any of many texts in JSON."""
+    import re2
+
+    return re2.compile(b"|".join(re2.escape(_encoded(text)[1:-1]) for text in texts))
+
+
+def _encoded(value: object) -> bytes:
+    try:
+        return _encode(value)
+    except (UnicodeEncodeError, msgspec.MsgspecError, TypeError):  # half a character, or a number for Python only
+        return json.dumps(msgspec.to_builtins(value, str_keys=True), ensure_ascii=False).encode(errors="surrogatepass")
+
+
+_encode = msgspec.json.Encoder().encode
 
 
 def _spellings(secret: str) -> set[str]:

@@ -11,7 +11,7 @@ from msgspec import Struct
 
 from patient_usher.core.http.dates import moment
 from patient_usher.core.model.document import Json, JsonObject
-from patient_usher.core.model.pipeline import PipelineSpec
+from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.text_types import DURATION_PATTERN, SIZE_PATTERN, SIZES, UNITS
 from patient_usher.core.model.trace import TraceSpec
 from patient_usher.core.stages import kind, kinds
@@ -60,7 +60,7 @@ def pipeline_schema() -> Schema:
     for name in kinds():
         options = kind(name).options.model_json_schema()
         definitions.update(options.pop("$defs", {}))
-        options["properties"]["kind"] = {"const": name}
+        options["properties"]["kind"] = {"const": name, "description": StageOptions.sentences["kind"]}
         options["required"] = [*(key for key in options.get("required", ()) if key not in ("id", "kind")), "kind"]
         options["title"] = name
         definitions[f"stage-{name}"] = options
@@ -74,13 +74,13 @@ def pipeline_schema() -> Schema:
     sentences = PipelineSpec.sentences
     schema["properties"]["stages"] = {"anyOf": [stage_list, {"type": "object"}], "description": sentences["stages"]}
     for part in ("groups", "routes"):
-        forms = {"anyOf": [schema["properties"][part], {"type": "object"}]}
-        schema["properties"][part] = {**forms, "description": sentences[part]}
+        either: Schema = {"anyOf": [schema["properties"][part], {"type": "object"}]}
+        schema["properties"][part] = {**either, "description": sentences[part]}
     schema["properties"]["like"] = {
         "type": "string",
         "description": "the pipeline file that this one is a variant of",
     }
-    order = {"type": "array", "items": {"type": "string"}}
+    order: Schema = {"type": "array", "items": {"type": "string"}}
     schema["properties"]["order"] = {**order, "description": sentences["order"]}
     return {"$schema": DIALECT, **_as_written(schema), "title": "Patient Usher pipeline"}
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from enum import IntEnum
-from typing import TYPE_CHECKING, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.model.effects import Effect
@@ -40,23 +40,18 @@ class Course:
     course. Times are microseconds since the epoch of the clock.
     """
 
-    __slots__ = (
-        "done", "epoch", "frames", "gave_up", "impatient", "index", "live", "owner", "patience_ends", "raising",
-        "resume", "slipped", "state", "timed_out", "waits", "wakes_at", "x",
-    )  # fmt: skip
+    # What most exchanges never change stands on the class: making a course is half the price so.
+    owner: Course | None = None
+    raising: Raised | None = None
+    resume: Callable[[Exchange], Effect] | None = None
+    state = State.RUNNING
+    epoch = wakes_at = 0
+    slipped = timed_out = gave_up = impatient = waits = False
 
     def __init__(self, x: Exchange, patience_ends: int) -> None:
         self.x = x
         self.patience_ends = patience_ends
         self.frames: list[PlanStep] = []
         self.done: list[Callable[[Exchange, str], None]] = []
-        self.owner = self.raising = self.resume = None
-        self.index = self.epoch = self.wakes_at = 0
-        self.state = State.RUNNING
-        self.slipped = self.timed_out = self.gave_up = self.impatient = self.waits = False
+        self.index = 0
         self.live = 1
-
-    if TYPE_CHECKING:
-        owner: Course | None
-        raising: Raised | None
-        resume: Callable[[Exchange], Effect] | None

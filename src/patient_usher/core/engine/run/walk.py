@@ -199,7 +199,8 @@ class Walk:
 
     def raise_at(self, course: Course, step: PlanStep, error: Raised, way: Way) -> None:
         """An error is raised, and finds who catches it; then the answer leaves."""
-        write(course.x, step, way, "raised")
+        if course.x.journey is not None:
+            write(course.x, step, way, "raised")
         note_error(course, error, step.id)
         if self.travel(course):
             self.leave(course)
@@ -219,7 +220,8 @@ class Walk:
             if effect is None:
                 write(x, step, "error", "continued")
             elif kind is Answer or kind is Refused:
-                write(x, step, "error", "caught")
+                if x.journey is not None:
+                    write(x, step, "error", "caught")
                 error.caught_by = step.id
                 flow.caught(x, step, effect.answer if kind is Refused else effect)
                 x.answered_by = step.id
