@@ -22,6 +22,7 @@ from patient_usher.files.pipeline import pipeline_of_text
 from patient_usher.output.result import dump
 
 DEMO = Path(patient_usher.demo.__file__).parent
+ROOT = Path(__file__).parent.parent
 VECTORS = Path(__file__).parent / "vectors"
 USHER = Path(sys.executable).parent / "usher"
 

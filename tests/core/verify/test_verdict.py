@@ -18,7 +18,7 @@ from patient_usher.core.analysis.explore import trace_of
 from patient_usher.core.verify.verdict import MARKS, fails
 from patient_usher.output.yaml_snippet import yaml_of
 from pipelines import put_together
-from test_plugin import project
+from test_pytest_plugin import project
 
 Usher = Callable[..., Outcome]
 SIGNS = {"held": "✓", "none": "•", "slipped": "!", "failed": "✗"}

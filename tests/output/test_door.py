@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from conftest import Outcome
 from patient_usher.core.http.secrets import Places, shortened
 from patient_usher.output.door import Door, printable
-from test_plugin import project
+from test_pytest_plugin import project
 
 Usher = Callable[..., Outcome]
 

@@ -17,11 +17,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import DEMO, Outcome, make_pipeline, records, replay, text
+from drawn import pipelines
 from patient_usher import Trace, World, compare, load
 from patient_usher import replay as replayed
 from patient_usher.core.verify.run import run
 from patient_usher.files.lines import Ids
-from test_laws import pipelines
 
 Usher = Callable[..., Outcome]
 STORIES = [("harbour", "story"), ("quay", "quay-story"), ("limits", "limits-story"), ("shelf", "shelf-story")]

@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 
 import patient_usher
-from conftest import DEMO
+from conftest import DEMO, ROOT
 
-PAGE = (Path(__file__).parent.parent / "docs/python.md").read_text()
+PAGE = (ROOT / "docs/python.md").read_text()
 
 
 def test_the_examples_run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:

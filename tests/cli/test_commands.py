@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 from jsonschema import Draft202012Validator
 
-from conftest import DEMO, Outcome
+from conftest import DEMO, ROOT, Outcome
 from patient_usher.files.yaml_reader import parse_yaml
 
 Usher = Callable[..., Outcome]
@@ -564,7 +564,7 @@ def test_the_docs_name_every_kind_option_and_code() -> None:
     from patient_usher.core.model.expect import Expect
     from patient_usher.core.stages import kind, kinds
 
-    docs = Path(__file__).parent.parent / "docs"
+    docs = ROOT / "docs"
     pipeline, trace = (docs / "pipeline.md").read_text(), (docs / "trace.md").read_text()
     names = [*kinds(), *WHY]
     for name in kinds():
@@ -575,7 +575,7 @@ def test_the_docs_name_every_kind_option_and_code() -> None:
 
 
 def test_the_readme_shows_what_the_tool_prints(usher: Usher) -> None:
-    blocks = (Path(__file__).parent.parent / "README.md").read_text().split("```")[1::2]
+    blocks = (ROOT / "README.md").read_text().split("```")[1::2]
     pipeline = next(block[5:] for block in blocks if block.startswith("yaml\npatient-usher: pipeline/1"))
     trace = next(block[5:] for block in blocks if block.startswith("yaml\npatient-usher: trace/1"))
     shown = next(block for block in blocks if "Boat notes  " in block)
