@@ -26,7 +26,10 @@ def in_parts(work: Work) -> Work:
 
     def on(x: Exchange) -> Effect:
         effect = work(x)
-        if x.request.method != "GET" or effect.__class__ is not Answer or effect.status != 200:
+        if x.request.method not in ("GET", "HEAD") or not isinstance(effect, Answer) or effect.status != 200:
+            return effect
+        if x.request.method == "HEAD":  # RFC 9110 14.2: a range means nothing there; that there are some, does
+            effect.fields.put("Accept-Ranges", "bytes")
             return effect
         return partial(x.request.fields, effect, judged_later=x.precondition is not None)
 

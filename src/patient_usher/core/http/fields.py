@@ -72,6 +72,10 @@ class Fields:
         """Every line as a name and its value."""
         return [(row[0], value) for row in self._rows.values() for value in row[1:]]
 
+    def spelled(self, lower: str) -> str:
+        """A name as it was written."""
+        return self._rows[lower][0]
+
     def names(self) -> list[str]:
         """Lower-case names in order."""
         return list(self._rows)
@@ -128,17 +132,41 @@ def add_vary(fields: Fields, name: str) -> None:
         fields.put("Vary", f"{present}, {name}")
 
 
-def laid_behind(fields: Fields, draft: Fields) -> Fields:
-    """Of an answer's fields, those that aren't the draft's that they were laid onto."""
+LISTS = frozenset({"vary", "link", "server-timing"})
+"""Fields of which a draft and the answer that is laid onto it both count (RFC 9110 5.3)."""
+
+
+def merged(draft: Fields, fields: Fields) -> Fields:
+    """An answer's fields laid onto a draft: the answer's count, and of lists and cookies both."""
+    whole = draft.copy()
+    for name in fields.names():
+        values = fields.values(name)
+        if name == "vary":
+            for item in list_items(", ".join(values)):
+                add_vary(whole, item)
+        elif name in LISTS or name == "set-cookie":
+            for value in values:
+                whole.add(fields.spelled(name), value)
+        else:
+            whole.drop(name)
+            for value in values:
+                whole.add(fields.spelled(name), value)
+    return whole
+
+
+def laid_behind(fields: Fields, draft: Fields, said: Fields | None = None) -> Fields:
+    """Of an answer's fields, those that aren't the draft's that they were laid onto; ``said``: what it said itself."""
     own = fields.copy()
+    said = said if said is not None else Fields()
     for name in draft.names():
         if name == "vary":
             before = {item.lower() for item in list_items(draft.get("vary") or "")}
+            before -= {item.lower() for item in list_items(said.get("vary") or "")}
             rest = [item for item in list_items(fields.get("vary") or "") if item.lower() not in before]
             own.drop("vary")
             if rest:
                 own.put("Vary", ", ".join(rest))
-        elif own.values(name) == draft.values(name):
+        elif own.values(name) == draft.values(name) and name not in said:
             own.drop(name)
     return own
 

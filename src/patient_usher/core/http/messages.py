@@ -78,10 +78,11 @@ class Answer:
     """A response: status, header fields, and content before any framing.
 
     ``stands_for``: of a 304, the answer that it says the caller has; of a part, the whole. ``uncoded``: the
-    content before it was coded.
+    content before it was coded. In sequential flow ``draft`` is what stages had put before anybody answered, ``said``
+    what the answer itself said of that.
     """
 
-    __slots__ = ("body", "fields", "stands_for", "status", "uncoded")
+    __slots__ = ("body", "draft", "fields", "said", "stands_for", "status", "uncoded")
 
     def __init__(self, status: int, fields: Fields, body: bytes = b"") -> None:
         self.status = status
@@ -89,6 +90,8 @@ class Answer:
         self.body = body
         self.stands_for: Answer | None = None
         self.uncoded: bytes | None = None
+        self.draft: Fields | None = None
+        self.said: Fields | None = None
 
     @property
     def content(self) -> bytes:
@@ -97,9 +100,10 @@ class Answer:
 
     def copy(self) -> Answer:
         """An answer of its own: stages write on the way out."""
-        copy_tree = Answer(self.status, self.fields.copy(), self.body)
-        copy_tree.uncoded = self.uncoded
-        return copy_tree
+        twin = Answer(self.status, self.fields.copy(), self.body)
+        twin.uncoded, twin.stands_for = self.uncoded, self.stands_for
+        twin.draft, twin.said = self.draft, self.said
+        return twin
 
 
 def json_bytes(value: Any) -> bytes:

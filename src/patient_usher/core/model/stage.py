@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any, ClassVar, Literal, Protocol
 
+from patient_usher.core.http.messages import Request
 from patient_usher.core.model.accounts import AccountSpec
 from patient_usher.core.model.answer_factory import ReadFile
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
@@ -115,6 +116,14 @@ class Stage:
 
     only_watches = False
     """Whether the stage does nothing but write into the log."""
+
+    rewrites: ClassVar[bool] = False
+    """Whether what is behind may get another request than reached the stage: it calls ``rewrite`` for that."""
+
+    def rewrite(self, x: Exchange, request: Request) -> None:
+        """Pass this request on; whoever stands in front goes on judging the one that reached the stage."""
+        x.work.setdefault(self, x.request)
+        x.request = request
 
     keeps_state: ClassVar[bool] = False
     """Whether what the stage remembers may make instances differ, so that sharing it means something."""

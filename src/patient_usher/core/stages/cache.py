@@ -25,7 +25,7 @@ from patient_usher.core.http.caching import (
     validators,
     vary_of,
 )
-from patient_usher.core.http.conditional import evaluate, not_modified
+from patient_usher.core.http.conditional import evaluate, not_modified, weak_match
 from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
 from patient_usher.core.http.fields import Fields, add_vary, laid_behind, laid_onto
 from patient_usher.core.http.messages import Answer, Request
@@ -102,7 +102,7 @@ class _Work:
 class Stage(base.Stage):
     """One store on each instance, unless its state is shared."""
 
-    keeps_state = True
+    keeps_state = rewrites = True
     out_work = "registered"
 
     def __init__(self, options: Options, setup: base.Setup) -> None:
@@ -239,7 +239,7 @@ class Stage(base.Stage):
             work.forward = "vary-miss" if known else "uri-miss"
         else:
             work.forward = "request" if use is not None and use.why.startswith("request-") else "stale"
-        x.request = self._asking(x.request, stored)
+        self.rewrite(x, self._asking(x.request, stored))
         x.note = {"cache": work.use.state}
         if use is not None and use.why == "no-stale-allowed":
             x.note["because"] = "s-maxage, must-revalidate or proxy-revalidate forbids stale copies"
@@ -278,7 +278,10 @@ class Stage(base.Stage):
             answer.fields = laid_onto(work.draft, answer.fields)
         asked = (work.reached or x.request).fields
         modified = answer.fields.get("last-modified") or answer.fields.get("date")
-        status = evaluate(x.request.method, asked, answer.fields.get("etag"), modified, success=answer.status == 200)
+        # A copy without a validator of its own can't say that the caller's still holds: whoever stands outside may.
+        own = "etag" in answer.fields or "last-modified" in answer.fields
+        success = answer.status == 200 and own
+        status = evaluate(x.request.method, asked, answer.fields.get("etag"), modified, success=success)
         return not_modified(answer) if status == 304 else answer
 
     # On the way out.
@@ -336,17 +339,34 @@ class Stage(base.Stage):
         return answer
 
     def _revalidated(self, x: Exchange, work: _Work, answer: Answer) -> None:
+        """A 304 confirms the copy: its fields are merged, and what comes of that is stored if it may be (4.3.4, 3)."""
         assert work.stored is not None
         assert work.key is not None
-        fresh = freshened(work.stored, _own_fields(work, answer.fields), work.at, x.now)
-        self._shelf(x).store.replace(work.key, work.stored, fresh)
-        work.use.stored = True
+        own = _own_fields(work, answer.fields, answer.said)
+        shelf, fresh = self._shelf(x), work.stored
+        tag = own.get("etag")
+        if tag is not None and not weak_match(tag, work.stored.answer.fields.get("etag") or tag):
+            why = "another-tag"  # it confirms another representation: nothing may be updated from it
+        else:
+            fresh = freshened(work.stored, own, work.at, x.now)
+            stored = fresh.answer.copy()
+            why = self._bars(x, work, stored, wrote=work.stored.lifetime is not None and not says_freshness(own))
+            for name in ("set-cookie", *unshared_fields(stored.fields)):
+                stored.fields.drop(name)
+            asked = (work.asked or x.request).fields
+            kept = fresh._replace(answer=stored, vary=vary_of(asked, stored.fields))
+        if why and why != "set-cookie":
+            shelf.store.forget(lambda key: key == work.key)
+        else:
+            shelf.store.replace(work.key, work.stored, kept)
+        work.use.stored, work.use.why = not why or why == "set-cookie", why or None
         if x.refreshes:  # nobody waits for this one: the caller had its stale copy
             return
         work.use.state, work.use.age = "revalidated", current_age(fresh, x.now)
         x.answer = self._from_store(x, work, fresh, work.use.age)
         if self.tells:
-            x.answer.fields.add("Cache-Status", f"{_name(self.id)}; fwd=stale; fwd-status=304; stored")
+            stored_too = "; stored" if work.use.stored else ""
+            x.answer.fields.add("Cache-Status", f"{_name(self.id)}; fwd=stale; fwd-status=304{stored_too}")
         x.note = {"cache": "revalidated"}
 
     def _write_control(self, x: Exchange, work: _Work, answer: Answer) -> bool:
@@ -381,7 +401,7 @@ class Stage(base.Stage):
         assert work.key is not None
         asked = (work.asked or x.request).fields
         copy = answer.copy()
-        copy.fields = _own_fields(work, copy.fields)
+        copy.fields = _own_fields(work, copy.fields, copy.said)
         for name in unshared_fields(answer.fields):
             copy.fields.drop(name)
         if "date" not in copy.fields:
@@ -416,9 +436,9 @@ class Stage(base.Stage):
                 wake()
 
 
-def _own_fields(work: _Work, fields: Fields) -> Fields:
+def _own_fields(work: _Work, fields: Fields, said: Fields | None) -> Fields:
     """What stood behind the cache: in a sequential flow the draft's fields came from in front of it."""
-    return fields if work.draft is None else laid_behind(fields, work.draft)
+    return fields if work.draft is None else laid_behind(fields, work.draft, said)
 
 
 def _readers(per: tuple[str, ...]) -> tuple[bool, list[Reader]]:

@@ -115,8 +115,15 @@ class Stage(base.Stage):
 
     def way_out(self, x: Exchange) -> Effect:
         """Code the content, or leave it and say why it might have been."""
-        answer = x.answer
-        assert answer is not None
+        assert x.answer is not None
+        if x.answer.status in (206, 416) and x.answer.stands_for is not None:
+            # If-Range may yet ask for the whole, which then is coded as if no part had been asked for (13.1.5).
+            self._code(x, x.answer.stands_for)
+            x.note = None
+            return None
+        return self._code(x, x.answer)
+
+    def _code(self, x: Exchange, answer: Answer) -> Effect:
         fields, body = answer.fields, answer.body
         accepts = x.request.fields.get("accept-encoding")
         if "content-encoding" in fields or "no-transform" in directives(fields):
@@ -159,9 +166,14 @@ class Stage(base.Stage):
         if whole is None or not self._possible(whole):
             return
         add_vary(fields, "Accept-Encoding")
-        tag = fields.get("etag")
-        if tag is not None and choose_coding(accepts, self.codings) not in (None, IDENTITY):
+        coding = choose_coding(accepts, self.codings)
+        if coding in (None, IDENTITY):
+            return
+        if (tag := fields.get("etag")) is not None:
             fields.put("ETag", weakened(tag))
+        coded = x.answer.stands_for = whole.copy()  # what it stands for would be coded, and may get a tag of its own
+        coded.uncoded = whole.content
+        coded.fields.put("Content-Encoding", coding)
 
     def _possible(self, answer: Answer) -> bool:
         """Whether the content is of a size and a type to be coded."""

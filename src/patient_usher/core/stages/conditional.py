@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from patient_usher.core.http.conditional import CONDITIONS, evaluate, not_modified
+from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.negotiation import CODINGS
 from patient_usher.core.http.ranges import still_holds
@@ -81,16 +82,25 @@ class Stage(base.Stage):
         """Give a 200, or a part of one, its tag, and hold a read's conditions against it."""
         answer = x.answer
         assert answer is not None
-        if answer.status not in (200, 206) or x.request.method not in ("GET", "HEAD"):
+        if (
+            answer.status == 304
+            and answer.stands_for is not None
+            and "etag" not in answer.fields
+            and self.sort != "none"
+        ):
+            answer.fields.put("ETag", self._tag(answer.stands_for))  # 15.4.5: what the 200 would have had
+            answer.fields.drop("last-modified")
+        partly = answer.status in (206, 416) and answer.stands_for is not None
+        if (answer.status != 200 and not partly) or x.request.method not in ("GET", "HEAD"):
             return None
-        if "etag" not in answer.fields and self.sort != "none":
-            whole = answer.stands_for or answer
-            content = whole.content
-            coding = "" if whole.uncoded is None else whole.fields.get("content-encoding") or ""
-            answer.fields.put("ETag", entity_tag(content, self.sort, coding))
-        if answer.status == 206:
-            answer = x.answer = self._part(x, answer)
+        tagged = answer.fields if answer.status != 416 or answer.stands_for is None else answer.stands_for.fields
+        if "etag" not in tagged and self.sort != "none":
+            tagged.put("ETag", self._tag(answer.stands_for or answer))
+        if partly:
+            answer = x.answer = self._part(x, answer, tagged)
         fields = answer.fields
+        if answer.status == 416:
+            return None
         status = evaluate(x.request.method, x.request.fields, fields.get("etag"), fields.get("last-modified"))
         if not status:
             return None
@@ -100,10 +110,14 @@ class Stage(base.Stage):
         x.answer = not_modified(answer)
         return None
 
+    def _tag(self, whole: Answer) -> str:
+        coding = "" if whole.uncoded is None else whole.fields.get("content-encoding") or ""
+        return entity_tag(whole.content, self.sort, coding)
+
     @staticmethod
-    def _part(x: Exchange, part: Answer) -> Answer:
+    def _part(x: Exchange, part: Answer, fields: Fields) -> Answer:
         """The part, or the whole where If-Range asks for another representation (RFC 9110 13.1.5)."""
-        condition, fields, whole = x.request.fields.get("if-range"), part.fields, part.stands_for
+        condition, whole = x.request.fields.get("if-range"), part.stands_for
         if condition is None or whole is None:
             return part
         if still_holds(condition, fields.get("etag"), fields.get("last-modified")):

@@ -111,6 +111,9 @@ class Stage(base.Stage):
         """Put what the answer says of the origin; whether the origin may."""
         if not self.any_origin:
             add_vary(fields, "Origin")
+        if origin is None and self.any_origin:  # Fetch, "CORS protocol and HTTP caches": a copy may go to any page
+            fields.put(HEADERS_OF["origin"], "*")
+            return False
         if origin is None or not self._allows(origin):
             return False
         fields.put(HEADERS_OF["origin"], "*" if self.any_origin else origin)

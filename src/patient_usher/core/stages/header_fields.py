@@ -78,6 +78,8 @@ def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
 class Stage(base.Stage):
     """Rewrites fields on the way in, on the way out, or both."""
 
+    rewrites = True
+
     def __init__(self, options: Options, setup: Setup) -> None:
         request, answer = options.on_request or FieldWork(), options.on_answer or FieldWork()
         self._request = field_worker(request.put, request.drop)
@@ -89,7 +91,7 @@ class Stage(base.Stage):
         """Rewrite a copy: the trace's own request stays as it was sent."""
         fields = x.request.fields.copy()
         self._request(fields, x)
-        x.request = x.request.with_fields(fields)
+        self.rewrite(x, x.request.with_fields(fields))
         return None
 
     def way_out(self, x: Exchange) -> Effect:

@@ -37,7 +37,7 @@ class Stage(base.Stage):
     """Calls the four methods of the class, as far as it has them."""
 
     out_work = "registered"
-    keeps_state = True
+    keeps_state = rewrites = True
 
     def __init__(self, options: Options, setup: Setup) -> None:
         self.made = call_python(setup, options.call)
@@ -65,7 +65,7 @@ class Stage(base.Stage):
 
     def way_in(self, x: Exchange) -> Effect:
         """The class's own way in."""
-        x.request = x.request.apart()  # what the class changes is nobody else's
+        self.rewrite(x, x.request.apart())  # what the class changes is nobody else's
         return self._call("way_in", "in", x)
 
     def way_out(self, x: Exchange) -> Effect:

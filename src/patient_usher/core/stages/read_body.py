@@ -164,13 +164,32 @@ class _BadCoding(Exception):
     """The content isn't coded as it says."""
 
 
-def _inflated(body: bytes, limit: int, window: int) -> bytes:
+def _whole(body: bytes, limit: int, decoder_of: Callable[[], Any], bad: type[Exception], *, joined: bool) -> bytes:
+    """A coded body, decoded to its end: one that is cut off, or goes on behind it, isn't what it says.
+
+    ``joined``: whether members may follow one another (RFC 1952 2.2, RFC 8878 3.1). Decodes in small steps, so that a
+    bomb is noticed before it has gone off: a little more than the limit is made at most.
+    """
+    found, rest = bytearray(), body
+    while rest:
+        decoder, ended = decoder_of(), False
+        try:
+            while rest and not ended and len(found) <= limit:
+                found += decoder.decompress(rest[:64])
+                ended, rest = decoder.eof, (decoder.unused_data if decoder.eof else b"") + rest[64:]
+        except bad:
+            raise _BadCoding from None
+        if len(found) > limit:
+            return bytes(found[: limit + 1])
+        if not ended or (rest and not joined):
+            raise _BadCoding
+    return bytes(found)
+
+
+def _inflated(body: bytes, limit: int, window: int, *, joined: bool) -> bytes:
     import zlib
 
-    try:
-        return zlib.decompressobj(window).decompress(body, limit + 1)
-    except zlib.error:
-        raise _BadCoding from None
+    return _whole(body, limit, lambda: zlib.decompressobj(window), zlib.error, joined=joined)
 
 
 def _unbrotlied(body: bytes, limit: int) -> bytes:
@@ -178,32 +197,34 @@ def _unbrotlied(body: bytes, limit: int) -> bytes:
 
     decoder, found = brotli.Decompressor(), bytearray()
     try:
-        for at in range(0, len(body), 64):  # in small steps, so that a bomb is noticed before it has gone off
-            found += decoder.process(body[at : at + 64])
+        steps = [body[at : at + 64] for at in range(0, len(body), 64)]
+        steps[-1:] = [octet.to_bytes() for octet in steps[-1]] if steps else []  # to see what stands behind the end
+        for step in steps:
+            if decoder.is_finished():
+                raise _BadCoding
+            found += decoder.process(step)
             if len(found) > limit:
-                break
+                return bytes(found[: limit + 1])
     except brotli.error:
         raise _BadCoding from None
+    if not decoder.is_finished():
+        raise _BadCoding
     return bytes(found)
 
 
 def _unzstd(body: bytes, limit: int) -> bytes:
     import zstandard
 
-    try:
-        with zstandard.ZstdDecompressor().stream_reader(body) as reader:
-            return bytes(reader.read(limit + 1))
-    except zstandard.ZstdError:
-        raise _BadCoding from None
+    return _whole(body, limit, zstandard.ZstdDecompressor().decompressobj, zstandard.ZstdError, joined=True)
 
 
 DECODERS: dict[str, Callable[[bytes, int], bytes]] = {
-    "gzip": lambda body, limit: _inflated(body, limit, 31),
-    "deflate": lambda body, limit: _inflated(body, limit, 15),
+    "gzip": lambda body, limit: _inflated(body, limit, 31, joined=True),
+    "deflate": lambda body, limit: _inflated(body, limit, 15, joined=False),
     "br": _unbrotlied,
     "zstd": _unzstd,
 }
-"""What undoes a coding (RFC 9110 8.4.1): at most one octet more than the limit is made."""
+"""What undoes a coding (RFC 9110 8.4.1): at most one octet more than the limit is given."""
 
 _READERS = {"json": _json, "form": _form, "multipart": _multipart, "text": _decoded}
 

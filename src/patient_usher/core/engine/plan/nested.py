@@ -26,6 +26,11 @@ def answered(x: Exchange, answer: Answer) -> None:
     x.answer = answer
 
 
+def replaced(x: Exchange, answer: Answer) -> None:
+    """It takes the place of everything."""
+    x.answer = answer
+
+
 def raised(x: Exchange) -> None:
     """An error and an answer are never there together."""
     x.answer = None
@@ -37,6 +42,8 @@ def path_of_error(course: Course) -> Iterator[PlanStep]:
     journey = x.journey
     while frames:
         step = frames.pop()
+        if step.rewrites:
+            x.request = x.work.get(step.stage, x.request)
         if step.way_error is not None:
             yield step
         elif journey is not None:

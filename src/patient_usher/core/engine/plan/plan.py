@@ -24,6 +24,9 @@ class Flow(Protocol):
     def answered(self, x: Exchange, answer: Answer) -> None:
         """A stage, the router or the handler has answered."""
 
+    def replaced(self, x: Exchange, answer: Answer) -> None:
+        """A refusal on the way out takes the place of the answer."""
+
     def raised(self, x: Exchange) -> None:
         """Something has raised an error."""
 

@@ -11,11 +11,11 @@ from collections.abc import Iterator
 
 from patient_usher.core.engine.plan.course import Course
 from patient_usher.core.engine.plan.step import PlanStep
-from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.fields import Fields, merged
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.exchange import Exchange
 
-_OF_THE_CONTENT = ("content-", "etag", "last-modified", "cache-control")
+_OF_THE_CONTENT = ("content-", "etag", "last-modified", "cache-control", "expires")
 """What a draft says of an answer that an error has discarded."""
 
 
@@ -29,10 +29,26 @@ def begin(x: Exchange) -> None:
 
 
 def answered(x: Exchange, answer: Answer) -> None:
-    """The answer's fields go over those of the draft."""
-    fields = x.answer.fields.copy() if x.answer is not None else Fields()
-    fields.update(answer.fields)
-    x.answer = Answer(answer.status, fields, answer.body)
+    """The answer's fields go over those of the draft; it stays the same answer, with all that is known of it."""
+    if x.answer is not None:
+        answer.draft, answer.said = x.answer.fields, answer.fields
+        answer.fields = merged(x.answer.fields, answer.fields)
+    x.answer = answer
+
+
+def replaced(x: Exchange, answer: Answer) -> None:
+    """A refusal of work on the way out takes the answer's place, on the draft that it stood on."""
+    before = x.answer
+    x.answer = _start(before.draft if before is not None and before.draft is not None else Fields())
+    answered(x, answer)
+
+
+def _start(draft: Fields) -> Answer:
+    """A draft for an answer to an error: nothing of content that is discarded."""
+    fields = draft.copy()
+    for prefix in _OF_THE_CONTENT:
+        fields.drop_where(prefix)
+    return Answer(200, fields)
 
 
 def raised(x: Exchange) -> None:
@@ -55,10 +71,7 @@ def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:
     if not step.keeps_fields:
         x.answer = answer
         return
-    draft = Answer(200, x.answer.fields if x.answer is not None else Fields())
-    for prefix in _OF_THE_CONTENT:
-        draft.fields.drop_where(prefix)
-    x.answer = draft
+    x.answer = _start(x.answer.fields if x.answer is not None else Fields())
     answered(x, answer)
 
 

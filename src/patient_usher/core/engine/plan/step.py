@@ -16,7 +16,7 @@ class PlanStep:
 
     __slots__ = (
         "acts_later", "catches", "done", "framed", "id", "idles", "keeps_fields", "marks", "passes_over", "raises",
-        "stage", "way_error", "way_in", "way_out",
+        "rewrites", "silent", "stage", "way_error", "way_in", "way_out",
     )  # fmt: skip
 
     def __init__(
@@ -42,12 +42,16 @@ class PlanStep:
         if sequential and self.catches and self.way_out is None and passes_over is None:
             self.passes_over = _silently
         self.keeps_fields = stage.keeps_fields
+        self.rewrites = stage.rewrites
         # Sequential flow: marks go onto the draft at once, registered work gets a frame.
         self.marks = sequential and self.way_out is not None and stage.out_work == "fields"
-        self.framed = framed and (not sequential or (self.way_out is not None and not self.marks))
+        # One that rewrites the request leaves a frame, too, so that on the way out the old one can be put back.
+        registered = self.way_out is not None and not self.marks
+        self.framed = framed and (not sequential or registered or self.rewrites)
         # Without a journey to write, a frame is needed only for what the stage still has to do,
         # and a stage that has nothing to do, or only writes down what passes, is not needed at all.
-        self.acts_later = self.framed and (self.way_out is not None or self.way_error is not None)
+        self.acts_later = self.framed and (self.way_out is not None or self.way_error is not None or self.rewrites)
+        self.silent = sequential and not registered  # its frame only puts the request back
         works = self.way_in or self.acts_later or self.catches or self.marks or self.done or passes_over
         self.idles = stage.only_watches or not works
 

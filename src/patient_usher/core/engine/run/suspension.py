@@ -153,6 +153,7 @@ def _too_late(subject: tuple[Walking, Course, Limit, Deadline], _: int) -> None:
     at = course.frames.index(limit.step)
     behind, course.frames = course.frames[at + 1 :], course.frames[:at]
     x.now = walk.clock.now
+    request = next((x.work[step.stage] for step in behind if step.rewrites and step.stage in x.work), x.request)
     if deadline.runs_on and course.waits:
         orphan = _orphan(course, course.index)
         orphan.frames, orphan.resume, orphan.waits = behind, course.resume, True
@@ -162,6 +163,7 @@ def _too_late(subject: tuple[Walking, Course, Limit, Deadline], _: int) -> None:
             done(x, "cancelled")
         del course.done[limit.entered :]
     course.epoch += 1
+    x.request = request
     course.waits, course.resume, course.state, course.index = False, None, State.RUNNING, limit.place
     course.timed_out = True
     if x.answer is None:

@@ -246,6 +246,10 @@ class Walk:
         journey = x.journey
         while frames:
             step = frames.pop()
+            if step.rewrites:
+                x.request = x.work.get(step.stage, x.request)
+                if step.silent:
+                    continue
             effect = None
             if step.way_out is not None:
                 try:
@@ -264,19 +268,25 @@ class Walk:
     def _on_the_way_out(self, course: Course, step: PlanStep, effect: Effect) -> bool:
         """A stage does something else than pass the answer on. Whether the rest goes on leaving."""
         x = course.x
+        refused: Answer | None = None
         if isinstance(effect, Refused):
             x.refused_by, x.why = effect.by or step.id, effect.why
-            effect = effect.answer
+            refused = effect.answer
         elif isinstance(effect, Raised):
             if effect.why is not None and not x.plan.flow.catches_on_the_way_out:
                 # Nobody could catch it, and it is no fault: the stage answers for itself.
                 x.refused_by, x.why = effect.by or step.id, effect.why
-                effect = effect.plainly()
+                refused = effect.plainly()
             elif answered_at_once(x, step, effect):
-                effect = effect.plainly()
-        if isinstance(effect, Answer):
+                refused = effect.plainly()
+        if refused is not None or isinstance(effect, Answer):
             write(x, step, "out", "answered")
-            x.answer, x.answered_by = effect, step.id
+            if refused is not None:
+                x.plan.flow.replaced(x, refused)
+            else:
+                assert isinstance(effect, Answer)
+                x.answer = effect
+            x.answered_by = step.id
             return True
         if isinstance(effect, Raised):
             write(x, step, "out", "raised")
