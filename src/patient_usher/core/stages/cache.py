@@ -278,9 +278,8 @@ class Stage(base.Stage):
             answer.fields = laid_onto(work.draft, answer.fields)
         asked = (work.reached or x.request).fields
         modified = answer.fields.get("last-modified") or answer.fields.get("date")
-        # A copy without a validator of its own can't say that the caller's still holds: whoever stands outside may.
-        own = "etag" in answer.fields or "last-modified" in answer.fields
-        success = answer.status == 200 and own
+        # A copy without a tag of its own can't say that the caller's still holds: whoever stands outside may.
+        success = answer.status == 200 and ("etag" in answer.fields or "if-none-match" not in asked)
         status = evaluate(x.request.method, asked, answer.fields.get("etag"), modified, success=success)
         return not_modified(answer) if status == 304 else answer
 
