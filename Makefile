@@ -19,6 +19,7 @@ lint: $(VENV)/.installed-dev
 
 fuzz: $(VENV)/.installed-dev  # half an hour
 	$(BIN)/python tests/fuzz.py 20000
+	USHER_LAWS=1500 $(BIN)/pytest -q tests/core/engine/test_transparency.py
 
 bench: $(VENV)/.installed  # a few minutes
 	@for script in benchmarks/*.py; do $(BIN)/python $$script; done

@@ -78,6 +78,9 @@ class Door:
         for name, answer in (("response", record.response), ("second_answer", record.second_answer)):
             if answer is not None and (told := self._message(answer)) is not answer:
                 changed[name] = told
+        page = record.browser
+        if page is not None and page.got is not None and (got := self._message(page.got)) is not page.got:
+            changed["browser"] = structs.replace(page, got=got)
         if record.rates and any(rate.stage in self.places.limits for rate in record.rates):
             changed["rates"] = [self._rate(rate) for rate in record.rates]
         if changed:

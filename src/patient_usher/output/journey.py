@@ -190,7 +190,8 @@ def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
     browser = record.browser
     if browser is not None:
         names = ", ".join(browser.readable_headers) or "none"
-        told = {"readable": f"readable; header fields it can read: {names}"}
+        copy = "" if browser.got is None else f"{browser.got.status} from its own copy; "
+        told = {"readable": f"{copy}readable; header fields it can read: {names}"}
         text = told.get(browser.verdict, f"{browser.verdict} ({browser.why}): {browser.reason}")
         for part in textwrap.wrap(f"to the page: {text}", WIDTH, subsequent_indent="  "):
             yield line((part, "good" if browser.verdict == "readable" else "raised"))

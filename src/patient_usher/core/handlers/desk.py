@@ -246,7 +246,9 @@ class Desk:
         """From now on the token or the session counts no more."""
         answer = Answer(204, Fields())
         if self.spec.gives == "cookie":
-            self._state(x).sessions.pop(self._session_id(x) or "", None)
+            id_ = self._session_id(x)
+            if id_ is not None and self._state(x).sessions.pop(id_, None) is not None:
+                self._state(x).ended.add(id_)
             answer.fields.add("Set-Cookie", self._cookie(x, "", 0))
             return answer
         given = credentials(x.request.fields.get("authorization"))

@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, json_answer, json_bytes, read_json
-from patient_usher.core.model.document import JsonObject
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
@@ -133,12 +133,11 @@ def _clash(task: Task, row: Row, own: str | None) -> Raised | None:
     return None
 
 
-def _precondition(task: Task, x: Exchange, key: str) -> Effect:
-    """Ask a conditional stage in front, before anything is done (RFC 9110 13.2.1)."""
+def _precondition(x: Exchange, target: Json) -> Effect:
+    """Ask a conditional stage in front, before anything is done to the target (RFC 9110 13.2.1)."""
     if x.precondition is None:
         return None
-    row = task.rows.get(key)
-    failed: Effect = x.precondition(json_bytes(row) if row is not None else None)
+    failed: Effect = x.precondition(json_bytes(target))
     return failed
 
 
@@ -165,6 +164,8 @@ def _create(task: Task, x: Exchange) -> Effect:
         return task.errors.raised("Conflict", f"{task.name} has {key} already")
     if (clash := _clash(task, sent, None)) is not None:
         return clash
+    if (failed := _precondition(x, list(task.rows.values()))) is not None:
+        return failed
     id_ = str(key) if key is not None else task.store.new_id(task.state)
     row = task.rows[id_] = {task.store.spec.key: id_ if key is None else key, **sent}
     answer = json_answer(201, row)
@@ -176,7 +177,7 @@ def _replace(task: Task, x: Exchange) -> Effect:
     key = _key_of(task, x)
     if key not in task.rows:  # RFC 9110 13.2.1: conditions count where the plain answer is a success
         return _not_found(task, key)
-    if (failed := _precondition(task, x, key)) is not None:
+    if (failed := _precondition(x, task.rows[key])) is not None:
         return failed
     sent = _sent(x, task)
     if not isinstance(sent, dict):
@@ -191,7 +192,7 @@ def _remove(task: Task, x: Exchange) -> Effect:
     key = _key_of(task, x)
     if key not in task.rows:
         return _not_found(task, key)
-    if (failed := _precondition(task, x, key)) is not None:
+    if (failed := _precondition(x, task.rows[key])) is not None:
         return failed
     del task.rows[key]
     return Answer(204, Fields())

@@ -53,8 +53,23 @@ def unshared_fields(answer: Fields) -> list[str]:
     """
     cc = directives(answer)
     named = [cc.get(directive) or "" for directive in ("no-cache", "private")]
-    named += ["connection", *answer.values("connection")] if "connection" in answer else []  # RFC 9111 3.1
+    named += answer.values("connection")
+    named += [name for name in _OF_ONE_CONNECTION if name in answer]
     return [name.strip().lower() for names in named for name in names.split(",") if name.strip()]
+
+
+_OF_ONE_CONNECTION = (
+    "connection",
+    "keep-alive",
+    "proxy-authenticate",
+    "proxy-authentication-info",
+    "proxy-authorization",
+    "proxy-connection",
+    "te",
+    "transfer-encoding",
+    "upgrade",
+)
+"""RFC 9111 3.1; RFC 9110 7.6.1."""
 
 
 def seconds(argument: str | None) -> int | None:

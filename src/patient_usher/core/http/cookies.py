@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from patient_usher.core.http.dates import MICROSECONDS, http_instant
+from patient_usher.core.http.dates import MICROSECONDS, cookie_instant
 from patient_usher.core.http.urls import Url, is_address
 
 
@@ -117,11 +117,11 @@ def _attributes(parts: list[str]) -> dict[str, str]:
 
 def _expiry(given: dict[str, str], now: int) -> int | None:
     """When the cookie ends: Max-Age goes before Expires, unless it can't be read (6265bis 5.6.2, 5.7 step 3)."""
-    lifetime = given.get("max-age", "")
+    lifetime = given.get("max-age", "").removeprefix("+")  # browsers read a plus too
     if lifetime.removeprefix("-").isascii() and lifetime.removeprefix("-").isdecimal():
         seconds = int(lifetime) if len(lifetime) < 12 else (-1 if lifetime.startswith("-") else 2**33)
         return now + min(seconds * MICROSECONDS, LONGEST)
-    moment = http_instant(given["expires"]) if "expires" in given else None
+    moment = cookie_instant(given["expires"]) if "expires" in given else None
     return min(moment, now + LONGEST) if moment is not None else None
 
 
@@ -129,13 +129,13 @@ def parse_set_cookie(value: str, url: Url, now: int, registrable: Registrable) -
     """A Set-Cookie field as a cookie for this URL, None where it must be ignored (6265bis 5.6, 5.7)."""
     head, *attributes = value.split(";")
     name, equals, text = head.partition("=")
-    name, text = name.strip(), text.strip()
-    if not equals or not name or len((name + text).encode()) > MOST_OCTETS:
+    name, text = (name.strip(), text.strip()) if equals else ("", name.strip())  # without a name it is kept too
+    if not name + text or len((name + text).encode()) > MOST_OCTETS:
         return None
-    if any((char < " " and char != "\t") or char == "\x7f" for char in value):
+    if any(char < " " or char == "\x7f" for char in value):  # the tab too: browsers are stricter than the draft
         return None
     given = _attributes(attributes)
-    domain = given.get("domain", "").lstrip(".").lower()
+    domain = given.get("domain", "").removeprefix(".").lower()
     if domain and not _domain_match(url.host, domain):
         return None
     if domain and domain != url.host and registrable(domain) is None:
@@ -151,7 +151,7 @@ def parse_set_cookie(value: str, url: Url, now: int, registrable: Registrable) -
         same_site = "lax"
     if same_site == "none" and not secure:  # step 18
         return None
-    lower = name.lower()
+    lower = (name or text).lower()  # step 22: nor may a nameless one pretend
     if lower.startswith("__secure-") and not secure:  # step 20
         return None
     if lower.startswith("__host-") and not (secure and not domain and path == "/" and "path" in given):  # step 21
@@ -163,7 +163,7 @@ class Jar:
     """One caller's cookies. ``registrable`` knows which domains are public suffixes."""
 
     def __init__(self, registrable: Registrable) -> None:
-        self._cookies: dict[tuple[str, str, str], Cookie] = {}
+        self._cookies: dict[tuple[str, str, bool, str], Cookie] = {}
         self._registrable = registrable
 
     def store(self, values: tuple[str, ...], url: Url, now: int, *, same_site: bool = True) -> None:
@@ -177,7 +177,7 @@ class Jar:
                 continue
             if url.scheme != "https" and self._shadows(cookie):
                 continue
-            key = (cookie.name, cookie.domain, cookie.path)
+            key = (cookie.name, cookie.domain, cookie.host_only, cookie.path)  # 6265bis 5.7 step 23
             old = self._cookies.pop(key, None)
             if cookie.expires is None or cookie.expires > now:
                 self._cookies[key] = cookie._replace(created=old.created if old else now)
@@ -210,7 +210,8 @@ class Jar:
             if same_site or _crosses(cookie, safe_navigation=safe_navigation)
         ]
         fitting.sort(key=lambda cookie: (-len(cookie.path), cookie.created))
-        return "; ".join(f"{cookie.name}={cookie.value}" for cookie in fitting) or None
+        pairs = (f"{cookie.name}={cookie.value}" if cookie.name else cookie.value for cookie in fitting)
+        return "; ".join(pairs) or None
 
     def held_back(self, url: Url, now: int, *, safe_navigation: bool = False) -> list[str]:
         """The cookies that a request from another site leaves behind, each with its SameSite."""

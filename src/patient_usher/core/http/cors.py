@@ -191,10 +191,9 @@ class PreflightCache:
             for value in values:
                 self._ends[(origin, url, credentials, sort, value)] = end
 
-    def forget(self, origin: str, url: str, *, credentials: bool) -> None:
-        """Clear cache entries, after a network error (4.1, main fetch)."""
-        kept = (origin, url, credentials)
-        self._ends = {key: end for key, end in self._ends.items() if key[:3] != kept}
+    def forget(self, origin: str, url: str) -> None:
+        """Clear cache entries (4.9), after a network error (4.1, main fetch)."""
+        self._ends = {key: end for key, end in self._ends.items() if key[:2] != (origin, url)}
 
     def allows(self, origin: str, url: str, method: str, names: Iterable[str], now: int, *, credentials: bool) -> bool:
         """Whether the call may go without asking again."""

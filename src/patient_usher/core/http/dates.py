@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import UTC, datetime, timedelta
 
 MICROSECONDS = 1_000_000
@@ -40,6 +41,33 @@ def http_instant(text: str) -> int | None:
     try:
         return instant(parsedate_to_datetime(text))
     except (ValueError, TypeError, IndexError, OverflowError):
+        return None
+
+
+_COOKIE_TIME = re.compile(r"(\d{1,2}):(\d{1,2}):(\d{1,2})(?!\d)")
+_COOKIE_DAY = re.compile(r"(\d{1,2})(?!\d)")
+_COOKIE_YEAR = re.compile(r"(\d{2,4})(?!\d)")
+_BETWEEN = re.compile(r"[\t\x20-\x2f\x3b-\x40\x5b-\x60\x7b-\x7e]+")
+
+
+def cookie_instant(text: str) -> int | None:
+    """A cookie's Expires (RFC 6265bis 5.1.1): its parts in any order, and a zone counts for nothing."""
+    time = day = month = year = None
+    for token in _BETWEEN.split(text):
+        if time is None and (match := _COOKIE_TIME.match(token)):
+            time = int(match[1]), int(match[2]), int(match[3])
+        elif day is None and (match := _COOKIE_DAY.match(token)):
+            day = int(match[1])
+        elif month is None and token[:3].title() in _MONTHS:
+            month = _MONTHS.index(token[:3].title()) + 1
+        elif year is None and (match := _COOKIE_YEAR.match(token)):
+            year = int(match[1])
+            year += 1900 if 70 <= year <= 99 else 2000 if year < 70 else 0
+    if time is None or day is None or month is None or year is None or year < 1601:
+        return None
+    try:
+        return instant(datetime(year, month, day, *time))
+    except ValueError:
         return None
 
 

@@ -184,11 +184,12 @@ def phrase(status: int) -> str:
     return PHRASES.get(status) or f"Status {status}"
 
 
-def finish(method: str, answer: Answer, date: str) -> Answer:
+def finish(method: str, answer: Answer, date: str, *, of_head_route: bool = False) -> Answer:
     """Frame the answer as a server with a clock sends it (Date: RFC 9110 6.6.1).
 
     Content-Length says how much content a GET would get (RFC 9110 8.6); HEAD, 204 and 304 carry
-    none (9.3.2, 15.3.5, 15.4.5), nor has 205 any; 204 and 304 say no length here.
+    none (9.3.2, 15.3.5, 15.4.5), nor has 205 any; 204 and 304 say no length here. ``of_head_route``: what is made
+    for HEAD alone doesn't know what a GET would get, unless it has that content.
     """
     fields = answer.fields
     fields.frame(str(len(answer.body)), date)
@@ -200,5 +201,7 @@ def finish(method: str, answer: Answer, date: str) -> Answer:
         else:
             fields.drop("content-length")
     if method == "HEAD":
+        if of_head_route and not answer.body:
+            fields.drop("content-length")
         answer.body = b""
     return answer

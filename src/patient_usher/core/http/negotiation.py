@@ -1,8 +1,8 @@
-"""Content codings by Accept-Encoding (RFC 9110 12.4.2, 12.5.3)."""
+"""What a request prefers: codings by Accept-Encoding, media types by Accept (RFC 9110 12.4.2, 12.5)."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from patient_usher.core.http.fields import list_items
 
@@ -18,6 +18,13 @@ _UNSAID = 0.0001
 def parse_accept_encoding(value: str) -> dict[str, float]:
     """Codings in lower case and their weights; what can't be read weighs nothing. Not to be changed."""
     weights: dict[str, float] = {}
+    for coding, weight in _weighed(value):
+        weights.setdefault(ALIASES.get(coding, coding), weight)
+    return weights
+
+
+def _weighed(value: str) -> Iterator[tuple[str, float]]:
+    """The items of a list in lower case, each with its weight (12.4.2)."""
     for item in list_items(value):
         name, *params = item.split(";")
         weight = 1.0
@@ -25,9 +32,26 @@ def parse_accept_encoding(value: str) -> dict[str, float]:
             key, _, text = param.partition("=")
             if key.strip().lower() == "q":
                 weight = _weight(text.strip())
-        coding = name.strip().lower()
-        weights.setdefault(ALIASES.get(coding, coding), weight)
-    return weights
+        yield name.strip().lower(), weight
+
+
+def choose_media_type(accept: str | None, offered: Sequence[str]) -> str | None:
+    """The type to use of those offered, best first; None where none is acceptable (12.5.1).
+
+    The most specific range that fits a type says its weight; without the field all are equal.
+    """
+    if accept is None:
+        return offered[0]
+    weights: dict[str, float] = {}
+    for name, weight in _weighed(accept):
+        weights.setdefault(name, weight)
+    best, top = None, 0.0
+    for media in offered:
+        ranges = (media, media.partition("/")[0] + "/*", "*/*")
+        weight = next((weights[one] for one in ranges if one in weights), 0.0)
+        if weight > top:
+            best, top = media, weight
+    return best
 
 
 def _weight(text: str) -> float:

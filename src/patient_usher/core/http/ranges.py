@@ -9,7 +9,7 @@ from patient_usher.core.http.conditional import strong_match
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, text_answer
 
-_ONE = re.compile(r"bytes=\s*(?:([0-9]{1,18})-([0-9]{0,18})|-([0-9]{1,18}))\s*", re.IGNORECASE)
+_ONE = re.compile(r"bytes=\s*(?:([0-9]{1,4000})-([0-9]{0,4000})|-([0-9]{1,4000}))\s*", re.IGNORECASE)
 
 
 def part_asked(value: str | None, length: int) -> tuple[int, int] | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from ipaddress import ip_address
 from types import MappingProxyType
@@ -83,6 +84,22 @@ class Url:
 
     def __repr__(self) -> str:
         return f"Url({self.text!r})"
+
+
+_UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
+_ENCODED = re.compile("%[0-9A-Fa-f]{2}")
+
+
+def normal(text: str) -> str:
+    """A path or query with no more percent-encoding than it needs, in capitals (RFC 3986 6.2.2.1, 6.2.2.2)."""
+    if "%" not in text:
+        return text
+    return _ENCODED.sub(lambda match: _plain(match[0]), text)
+
+
+def _plain(encoded: str) -> str:
+    char = chr(int(encoded[1:], 16))
+    return char if char in _UNRESERVED else encoded.upper()
 
 
 def is_address(host: str) -> bool:

@@ -75,6 +75,8 @@ class Verdict(NamedTuple):
     why: str | None
     reason: str | None
     readable_headers: tuple[str, ...] = ()
+    got: Answer | None = None
+    """What the page gets, where that isn't what came over the wire: its own copy, confirmed by a 304."""
 
 
 _NO_VALUES: dict[str, str] = {}

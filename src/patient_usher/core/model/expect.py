@@ -60,6 +60,13 @@ def _parse_tally(value: Json) -> Any:
     return result
 
 
+BodyMatch = Annotated[
+    BodyExpect,
+    BeforeValidator(lambda v: {"exact": v} if isinstance(v, str) else v),
+    Or({"type": "string"}),
+]
+
+
 class BrowserExpect(Model):
     """What a browser must say of the answer."""
 
@@ -68,12 +75,16 @@ class BrowserExpect(Model):
         "why": "The code of what blocked it.",
         "reason": "Words that the reason holds.",
         "reads": "Header fields that the page can read.",
+        "status": "The status that the page gets: 200 of a copy that a 304 has confirmed.",
+        "body": "The content that the page gets.",
     }
 
     verdict: Literal["readable", "blocked", "opaque"] | None = None
     why: TextMatch = None
     reason: Names | None = None
     reads: Names | None = None
+    status: StatusMatch | None = None
+    body: BodyMatch | None = None
 
 
 class Expect(Model):
@@ -121,14 +132,7 @@ class Expect(Model):
     ran: Names | None = None
     skipped: Names | None = None
     headers: dict[str, TextMatch] | None = None
-    body: (
-        Annotated[
-            BodyExpect,
-            BeforeValidator(lambda v: {"exact": v} if isinstance(v, str) else v),
-            Or({"type": "string"}),
-        ]
-        | None
-    ) = None
+    body: BodyMatch | None = None
     identity: TextMatch = None
     role: Names | None = None
     context: dict[str, TextMatch] | None = None

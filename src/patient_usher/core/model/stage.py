@@ -43,6 +43,7 @@ class Signed(Protocol):
 
     accounts: dict[str, AccountSpec]
     sessions: JsonObject
+    ended: set[str]
 
     def judge(self, claims: JsonMapping) -> str:
         """Why a token counts no more, or nothing."""
@@ -101,7 +102,7 @@ class Stage:
     unused: frozenset[str] = frozenset()
     """Methods that this stage's options leave without work: they are not called."""
 
-    out_work: ClassVar[Literal["fields", "registered"]] = "fields"
+    out_work: Literal["fields", "registered"] = "fields"
     """In sequential flow: whether ``way_out`` only marks header fields, so that it is done on the
     draft answer at once, or is work registered for when the answer is sent."""
 
@@ -113,6 +114,9 @@ class Stage:
 
     catches_errors: ClassVar[bool] = False
     """Whether the stage is there to answer errors: why it didn't is worth a sentence."""
+
+    covers_errors: ClassVar[bool] = False
+    """Whether what the stage answers an error with is the answer that there would have been without it."""
 
     only_watches = False
     """Whether the stage does nothing but write into the log."""

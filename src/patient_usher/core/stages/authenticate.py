@@ -237,7 +237,7 @@ class Bearer(Scheme):
 
     def _judge(self, claims: JsonObject, x: Exchange, now: int) -> Found:
         expires, not_before = numeric_date(claims.get("exp")), numeric_date(claims.get("nbf"))
-        if any(numeric_date(claims[name]) is None for name in ("exp", "nbf") if claims.get(name) is not None):
+        if any(numeric_date(claims[name]) is None for name in ("exp", "nbf") if name in claims):
             return "wrong", "its exp or nbf is no time"
         if expires is not None and now >= expires + self.leeway:  # RFC 7519 4.1.4: on or after
             return "expired", f"it expired {_seconds(now - expires)} s ago"
@@ -247,7 +247,7 @@ class Bearer(Scheme):
             return "wrong-issuer", f"its issuer is {claims.get('iss')!r}"
         meant = claims.get("aud")  # 4.1.3: a token that names an audience must name ours
         audiences = meant if isinstance(meant, list) else [] if meant is None else [meant]
-        if (self.audience is not None or audiences) and self.audience not in audiences:
+        if (self.audience is not None or meant is not None) and self.audience not in audiences:
             return "wrong-audience", f"its audience is {meant!r}"
         for desk in self.setup.signed(x):
             if why := desk.judge(claims):
@@ -265,7 +265,7 @@ class Bearer(Scheme):
     def challenge(self, why: str | None) -> str:
         """RFC 6750 3: no error where no credential came."""
         if why is None:
-            return challenge("Bearer", realm=self.realm)
+            return challenge("Bearer", realm=self.realm or self.setup.spec.name)  # RFC 6750 3: at least one
         return challenge("Bearer", realm=self.realm, error="invalid_token", error_description=WHY[why])
 
 
@@ -340,6 +340,8 @@ class SessionCookie(Scheme):
             return None
         session = next((found for desk in self.setup.signed(x) if (found := desk.sessions.get(id_))), None)
         if session is None:
+            if any(id_ in desk.ended for desk in self.setup.signed(x)):
+                return "signed-out", WHY["signed-out"]
             return "wrong", "no session has this id"
         if x.now >= session.expires:
             return "expired", f"the session ended {_seconds(x.now - session.expires)} s ago"

@@ -29,6 +29,7 @@ from patient_usher.core.http.conditional import evaluate, not_modified, weak_mat
 from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
 from patient_usher.core.http.fields import Fields, add_vary, laid_behind, laid_onto
 from patient_usher.core.http.messages import Answer, Request
+from patient_usher.core.http.urls import Url, normal
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.document import JsonMapping
 from patient_usher.core.model.effects import AnswerAndPass, Effect, Hold
@@ -169,18 +170,19 @@ class Stage(base.Stage):
         x.note = {"cache": state}
         return None
 
+    covers_errors = True
+
     def _key(self, x: Exchange, rule: CacheRule | None) -> Key:
         """What makes a copy of its own: the whole query, unless ``per`` narrows it, and what else ``per`` names."""
-        url = x.request.url
-        place = url.origin + url.path
+        place, query = _place(x.request.url)
         if rule is None:
-            return (x.route.id if x.route else None, place, url.query)
+            return (x.route.id if x.route else None, place, query)
         own = x.identity.name if x.identity is not None and self._is_personal(x, rule) else None
         if rule.per is None:
-            return (x.route.id, place, url.query, own)
+            return (x.route.id, place, query, own)
         narrows, readers = self.readers(tuple(rule.per))
         values = tuple(read(x) for read in readers)
-        return (x.route.id, place, None if narrows else url.query, values, own)
+        return (x.route.id, place, None if narrows else query, values, own)
 
     @staticmethod
     def _is_personal(x: Exchange, rule: CacheRule) -> bool:
@@ -223,7 +225,7 @@ class Stage(base.Stage):
         answer = self._hit(x, work, stored, use.lifetime - use.age)
         flights = self._shelf(x).flights
         assert work.key is not None
-        if work.key in flights:
+        if work.key in flights or x.request.method == "HEAD":  # what a HEAD brings can't be stored
             return answer
         flights[work.key] = InFlight()
         work.leads, work.stored = True, stored
@@ -294,8 +296,7 @@ class Stage(base.Stage):
             self._revalidated(x, work, answer)
             return None
         if answer.status in COVERED and work.stored is not None and self._covers(work.stored, x.now):
-            x.answer = self._cover(x, work)
-            return None
+            return None if x.refreshes else self._cover(x, work)
         if invalidates(x.request.method, answer.status):
             self._invalidate(x)
         wrote = self._write_control(x, work, answer)
@@ -306,7 +307,9 @@ class Stage(base.Stage):
             why = self._bars(x, work, answer, wrote)
             if not why and not self._put(x, work, answer, wrote):
                 why = "too-large"
-            work.use.stored, work.use.why = not why, why or work.use.why
+            work.use.stored = not why
+            if why and not x.refreshes:  # otherwise it stays what the caller got
+                work.use.why = why
         if work.asked is not None and answer.status == 200:
             fields, asked = answer.fields, (work.reached or x.request).fields
             if evaluate(x.request.method, asked, fields.get("etag"), fields.get("last-modified")) == 304:
@@ -322,7 +325,7 @@ class Stage(base.Stage):
         """A stale copy may stand in for an error (RFC 5861 4)."""
         work = self._work(x)
         failed = error.status is None or error.status in COVERED
-        if work.stored is None or not failed or not self._covers(work.stored, x.now):
+        if work.stored is None or not failed or x.refreshes or not self._covers(work.stored, x.now):
             return None
         return self._cover(x, work)
 
@@ -413,11 +416,10 @@ class Stage(base.Stage):
 
     def _invalidate(self, x: Exchange) -> None:
         """RFC 9111 4.4: the URL itself, with every query of it; and the routes that this one clears."""
-        url = x.request.url
+        place, query = _place(x.request.url)
         clears = x.route.settings.clears if x.route is not None else ()
-        place = url.origin + url.path
         gone = self._shelf(x).store.forget(
-            lambda key: key[0] in clears or (key[1] == place and key[2] in (None, url.query))
+            lambda key: key[0] in clears or (key[1] == place and key[2] in (None, query))
         )
         if gone:
             x.note = {"cleared": gone}
@@ -450,3 +452,8 @@ def _readers(per: tuple[str, ...]) -> tuple[bool, list[Reader]]:
 def _name(id_: str) -> str:
     """A structured field's name for the cache (RFC 9211 2): a token where it can be one."""
     return id_ if id_[0].isalpha() else f'"{id_}"'
+
+
+def _place(url: Url) -> tuple[str, str]:
+    """Where a copy belongs, and the query: URLs that are equivalent share it (RFC 9111 4; RFC 3986 6.2.2.2)."""
+    return url.origin + normal(url.path), normal(url.query)

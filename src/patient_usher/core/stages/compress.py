@@ -145,6 +145,8 @@ class Stage(base.Stage):
         saved: Saved = x.memory[self.key]
         coded, remembered = self._coded(saved, coding, body)
         fields.put("Content-Encoding", coding)
+        for name in ("content-digest", "content-md5"):  # RFC 9530 2: they are of the content as it was
+            fields.drop(name)
         tag = fields.get("etag")
         if tag is not None:  # RFC 9110 8.8.3.3: other octets can't share a strong tag
             fields.put("ETag", weakened(tag))

@@ -8,8 +8,9 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import AfterValidator, Field, WithJsonSchema
 
-from patient_usher.core.http.fields import Fields, list_items
+from patient_usher.core.http.fields import Fields, add_vary
 from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes, phrase
+from patient_usher.core.http.negotiation import choose_media_type
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.document import Json, JsonObject, Path
 from patient_usher.core.model.effects import Effect
@@ -217,12 +218,8 @@ _BY_TYPE = {media: name for name, media in _MEDIA.items()}
 
 
 def _writer(accept: str | None) -> Callable[[JsonObject], tuple[str, bytes]]:
-    """What writes as the request asks (RFC 9110 12.5.1): the first type it names that can be written."""
-    for item in list_items(accept or ""):
-        essence = item.partition(";")[0].strip().lower()
-        if essence in _BY_TYPE:
-            return WRITERS[_BY_TYPE[essence]]
-    return WRITERS["problem-json"]
+    """What writes as the request likes it best (RFC 9110 12.5.1); a problem where it likes nothing of what there is."""
+    return WRITERS[_BY_TYPE[choose_media_type(accept, tuple(_BY_TYPE)) or PROBLEM]]
 
 
 class Stage(base.Stage):
@@ -284,6 +281,8 @@ class Stage(base.Stage):
                 media, body = self.media, json_bytes(shape(x) if live else shape)
         fields = Fields()
         fields.put("Content-Type", media)
+        if self.by_accept and self.shape is None:
+            add_vary(fields, "Accept")  # 12.5.5: another request gets another form
         if error.fields is not None:
             fields.update(error.fields)
         if entry is not None:

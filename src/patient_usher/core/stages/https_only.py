@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, model_validator
 from pydantic.json_schema import SkipJsonSchema
@@ -31,7 +31,7 @@ class Reads(Model):
         "to-port": "The port of the secure URL.",
     }
 
-    status: Annotated[int, Field(ge=301, le=308)] = 308
+    status: Literal[301, 302, 303, 307, 308] = 308
     to_port: Annotated[int, Field(ge=1, le=65535)] = 443
     refuse: SkipJsonSchema[bool] = False  # what reads: refuse stands for; no key of its own
 

@@ -174,6 +174,8 @@ class Stage(base.Stage):
         self.free_preflights = options.preflights == "free"
         self.asks_identity = any(name.startswith("identity") for name in options.per)
         self.fields = frozenset(options.fields)
+        if self.late:  # what it counts must have been said when it looks
+            self.out_work = "registered"
         unused = {"way_out": bool(options.fields) or self.late, "done": self.late or options.algorithm == "at-once"}
         self.unused = frozenset(name for name, used in unused.items() if not used)
 
@@ -247,21 +249,32 @@ class Stage(base.Stage):
             return None
         *_, rate, policy = entry
         self._mark(x.answer.fields, rate, policy)
-        if self.late and x.answer.status in self.failures:
-            x.note = {"counted": f"the {x.answer.status}, a failure"}
+        if self.late:
+            x.work[self] = x.answer.status
+            if x.answer.status in self.failures:
+                x.note = {"counted": f"the {x.answer.status}, a failure"}
         return None
 
     def done(self, x: Exchange, how: str) -> None:
-        """Free the place, or count the failure."""
+        """Free the place, or count the failure: what passed this stage, whatever became of it further out."""
         entry = x.work.get(self.key)
         if entry is None:
             return
         limiter, key, cost, *_ = entry
         if isinstance(limiter, AtOnce):
             limiter.leave(key, cost)
-        elif x.answer is not None and x.answer.status in self.failures:
+        elif self._passed(x) in self.failures:
             limiter.charge(key, x.now, cost)
             limiter.tidy(x.now)
+
+    def _passed(self, x: Exchange) -> int | None:
+        """The status of the answer that passed; where an error did, the error's own."""
+        if self in x.work:
+            status: int = x.work[self]
+            return status
+        if x.errors:
+            return x.errors[-1].status or 500
+        return x.answer.status if x.answer is not None else None
 
 
 def _name(when: When | None) -> str:

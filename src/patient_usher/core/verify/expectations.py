@@ -10,7 +10,7 @@ from typing import Any
 from msgspec import Struct, structs
 
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.http.messages import read_json
+from patient_usher.core.http.messages import Answer, read_json
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.exchange import Exchange, Verdict
 from patient_usher.core.model.expect import BodyExpect, BrowserExpect, Expect, LogExpect
@@ -45,11 +45,12 @@ def _text(what: str, spec: Json, read: Callable[[Exchange], Any]) -> Rule:
     return rule
 
 
-def _status(spec: Json) -> Rule:
+def _status(spec: Json, of: Callable[[Exchange], Answer | None] = lambda x: x.answer) -> Rule:
     test = status_test(spec)
 
     def rule(x: Exchange) -> list[Check]:
-        actual = x.answer.status if x.answer is not None else None
+        answer = of(x)
+        actual = answer.status if answer is not None else None
         return [Check("status", spec, actual, test(actual))]
 
     return rule
@@ -98,9 +99,21 @@ def subset(expected: Json, actual: Json) -> bool:
     return bool(expected == actual) and isinstance(expected, bool) == isinstance(actual, bool)
 
 
-def _body(spec: BodyExpect) -> Rule:
+def _answer(x: Exchange) -> Answer | None:
+    return x.answer
+
+
+def _page(x: Exchange) -> Answer | None:
+    """What the page gets: its own confirmed copy, or what came; nothing where it may see nothing."""
+    if x.browser is None or x.browser.verdict == "blocked":
+        return None
+    return x.browser.got or x.answer
+
+
+def _body(spec: BodyExpect, of: Callable[[Exchange], Answer | None] = _answer) -> Rule:
     def rule(x: Exchange) -> list[Check]:
-        text = x.answer.body.decode(errors="replace") if x.answer is not None else ""
+        answer = of(x)
+        text = answer.body.decode(errors="replace") if answer is not None else ""
         checks = []
         given = spec.model_fields_set
         if given & {"json_", "exact"}:
@@ -183,6 +196,9 @@ _TEXTS: dict[str, Callable[[Exchange], Any]] = {
 
 
 def _browser(spec: BrowserExpect) -> Rule:
+    of_page = [] if spec.status is None else [_status(spec.status, _page)]
+    of_page += [] if spec.body is None else [_body(spec.body, _page)]
+
     def rule(x: Exchange) -> list[Check]:
         seen = x.browser or Verdict("no browser sent it", None, "")
         checks = []
@@ -191,11 +207,13 @@ def _browser(spec: BrowserExpect) -> Rule:
             checks.append(Check("browser", spec.verdict, actual, seen.verdict == spec.verdict))
         if "why" in spec.model_fields_set:
             checks.append(Check("browser why", spec.why, seen.why, text_test(spec.why)(seen.why)))
-        for part in spec.reason or ():
-            checks.append(Check("browser reason", part, seen.reason, part in (seen.reason or "")))
+        for words in spec.reason or ():
+            checks.append(Check("browser reason", words, seen.reason, words in (seen.reason or "")))
         for name in spec.reads or ():
             names = list(seen.readable_headers)
             checks.append(Check("browser reads", name, names, name.lower() in names))
+        for part in of_page:
+            checks += [structs.replace(check, what=f"browser {check.what}") for check in part(x)]
         return checks
 
     return rule

@@ -111,6 +111,7 @@ class PageRecord(Struct):
     why: str | None
     reason: str | None
     readable_headers: list[str]
+    got: AnswerRecord | None = None
 
 
 class Record(Struct):
@@ -262,7 +263,7 @@ def exchange_record(x: Exchange, starts: int, mark: str = "none", checks: Iterab
             for use in x.caches
         ],
         rates=[RateRecord(use.stage, use.for_, use.quota, use.remaining, in_seconds(use.reset)) for use in x.rates],
-        browser=PageRecord(x.browser.verdict, x.browser.why, x.browser.reason, list(x.browser.readable_headers))
+        browser=PageRecord(*x.browser[:3], list(x.browser.readable_headers), answer_record(x.browser.got))
         if x.browser
         else None,
         mark=mark,

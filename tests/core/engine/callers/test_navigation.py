@@ -223,3 +223,26 @@ def test_cookies_that_stay_behind_are_named() -> None:
     forged = {"send": "POST /", "form": {"a": "b"}, "caller": "page", "origin": FOREIGN, "mode": "navigate"}
     last = replay(pipeline, {"send": "GET /set", "caller": "page"}, forged, base=API, callers={"page": PAGE})[-1]
     assert "s (SameSite=Strict) and l (SameSite=Lax) and d (SameSite=Lax) stayed behind" in last["browser"]["reason"]
+
+
+def test_a_page_gets_the_copy_that_a_304_confirms() -> None:
+    """Fetch 4.6: the wire says 304, the page gets 200 with what is kept."""
+    stages = [{"id": "tags", "kind": "conditional"}]
+    routes = [
+        {
+            "id": "r",
+            "at": "GET /r",
+            "access": "everyone",
+            "handler": text(text="tides", headers={"Cache-Control": "no-cache"}),
+        }
+    ]
+    callers = {"p": {"kind": "browser", "origin": "https://api.example"}}
+    first, again = replay(
+        make_pipeline(stages, routes=routes),
+        {"send": "GET /r", "caller": "p", "expect": {"browser": {"status": 200, "body": "tides"}}},
+        {"send": "GET /r", "caller": "p", "expect": {"status": 304, "browser": {"status": 200, "body": "tides"}}},
+        callers=callers,
+    )
+    assert (first["browser"]["got"], again["response"]["status"], again["response"]["body"]) == (None, 304, None)
+    assert (again["browser"]["got"]["status"], again["browser"]["got"]["body"]) == (200, "tides")
+    assert [record["mark"] for record in (first, again)] == ["held", "held"]

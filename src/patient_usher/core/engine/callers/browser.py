@@ -13,8 +13,8 @@ from patient_usher.core.engine.callers.public_suffix import registrable, site
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
 from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.http import cors
+from patient_usher.core.http.caching import seconds
 from patient_usher.core.http.cookies import Jar
-from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.urls import Url, is_address, parse_url
@@ -44,8 +44,10 @@ class Browser:
             fetch.fields = cors.no_cors_fields(fetch.fields)
         suffix, asked = "", now
         while True:
-            self._upgrade(fetch, now)
-            why = why or fetch.cant_go()
+            why = why or ("mixed-content" if fetch.is_mixed() else "")
+            if not why:  # 4.1: what is mixed is blocked before anything is upgraded
+                self._upgrade(fetch, now)
+                why = fetch.cant_go()
             if why:
                 yield from self._unsent(fetch, suffix, why, service)
                 return
@@ -102,9 +104,9 @@ class Browser:
         self, fetch: Fetch, suffix: str, now: int, service: Service
     ) -> Generator[Outgoing, Exchange, int | str]:
         """4.8, where one is needed and none is remembered. Returns the time, or what blocked the call."""
-        names = cors.unsafe_names(fetch.fields)
-        if fetch.method in cors.SAFELISTED_METHODS and not names:
+        if not fetch.needs_preflight:
             return now
+        names = cors.unsafe_names(fetch.fields)
         origin, url, includes = fetch.sent_origin, fetch.url.text, fetch.includes
         if self.preflights.allows(origin, url, fetch.method, names, now, credentials=includes):
             return now
@@ -165,30 +167,35 @@ class Browser:
         if fetch.has_credentials:  # a navigation takes any cookie, wherever it comes from (6265bis 5.7 step 19)
             same_site = fetch.navigates or _same_site(fetch.origin, fetch.url)
             self.jar.store(fields.values("set-cookie"), fetch.url, now, same_site=same_site)
-        policy = fields.get("strict-transport-security")
-        if policy is not None and fetch.url.scheme == "https" and not is_address(fetch.url.host):  # RFC 6797 8.1
-            parts = [part.strip().lower() for part in policy.split(";")]
-            age = next((part[8:].strip('"') for part in parts if part.startswith("max-age=")), "")
-            if age.isdecimal():
-                self._tls_only[fetch.url.host] = (now + int(age) * MICROSECONDS, "includesubdomains" in parts)
+        policies = fields.values("strict-transport-security")
+        if policies and fetch.url.scheme == "https" and not is_address(fetch.url.host):
+            directives: dict[str, str] = {}
+            for part in policies[0].split(";"):  # RFC 6797 8.1: of several fields the first
+                name, _, value = part.partition("=")
+                directives.setdefault(name.strip().lower(), value.strip().strip('"'))
+            if (age := seconds(directives.get("max-age"))) is not None:
+                self._tls_only[fetch.url.host] = (now + age, "includesubdomains" in directives)
 
     def _finish(self, fetch: Fetch, x: Exchange, answer: Answer) -> None:
         fields = answer.fields
+        got = None if answer is x.answer or (fetch.crosses and fetch.mode == "no-cors") else answer
         if not fetch.crosses:
             names = sorted(name for name in fields.names() if name not in cors.FORBIDDEN_RESPONSE_FIELDS)
-            x.browser = Verdict("readable", None, None, tuple(names))
+            x.browser = Verdict("readable", None, None, tuple(names), got)
         elif fetch.navigates:
-            x.browser = Verdict("opaque", "navigated", "the browser shows the answer; no page sees it" + _behind(fetch))
+            text = "the browser shows the answer; no page sees it"
+            x.browser = Verdict("opaque", "navigated", text + _behind(fetch), got=got)
         elif fetch.mode == "no-cors":
             text = "in mode no-cors a page sees nothing of the answer"
             x.browser = Verdict("opaque", "no-cors", text + _behind(fetch))
         else:
-            x.browser = Verdict("readable", None, None, tuple(cors.readable_names(fields, credentials=fetch.includes)))
+            names = cors.readable_names(fields, credentials=fetch.includes)
+            x.browser = Verdict("readable", None, None, tuple(names), got)
 
     def _block(self, fetch: Fetch, x: Exchange, why: str, service: Service, what: str = "") -> None:
         """The page gets a network error; what a preflight had granted is forgotten (4.1, main fetch)."""
-        if fetch.checked:
-            self.preflights.forget(fetch.sent_origin, fetch.url.text, credentials=fetch.includes)
+        if fetch.checked and fetch.needs_preflight:
+            self.preflights.forget(fetch.sent_origin, fetch.url.text)
         code, reason = service.blocked(fetch.origin, why, what, x, x.sent.method)
         x.browser = Verdict("blocked", code, reason)
 

@@ -20,6 +20,12 @@ from patient_usher.core.http.messages import Answer, Request
 
 _TAKES_STALE = ("force-cache", "only-if-cached")
 """Cache modes in which any copy will do."""
+_ANEW = (("Pragma", "no-cache"), ("Cache-Control", "no-cache"))
+_SENT = {"no-store": _ANEW, "reload": _ANEW, "no-cache": (("Cache-Control", "max-age=0"),)}
+"""What goes along by cache mode, where the page hasn't said it itself (Fetch 4.6).
+
+A page that asks for a condition of its own is sent to validate, as browsers do it.
+"""
 
 
 class Copy(NamedTuple):
@@ -46,14 +52,15 @@ class PrivateCache:
     def copy_for(self, fetch: Fetch, request: Request, now: int) -> Copy | None:
         """The copy that fits this request, if there is one and the cache mode wants any.
 
-        Puts the fields that ask for validation, or for a reload, onto the request.
+        Puts the fields that go with the cache mode, or ask for validation, onto the request.
         """
-        if fetch.cache == "reload":
-            request.fields.put("Cache-Control", "no-cache")
-            request.fields.put("Pragma", "no-cache")
+        own = any(name in fetch.fields for name in CONDITIONS)
+        for name, value in _SENT.get("no-cache" if own and fetch.cache == "default" else fetch.cache, ()):
+            if name.lower() not in fetch.fields:
+                request.fields.put(name, value)
         if fetch.cache in ("reload", "no-store") or request.method not in ("GET", "HEAD"):
             return None
-        if "range" in fetch.fields or any(name in fetch.fields for name in CONDITIONS):
+        if "range" in fetch.fields or own:
             return None  # the page asks for itself
         variants = self._kept.get(fetch.url.text, [])
         stored = next((one for one in reversed(variants) if varies_alike(one, request.fields)), None)
@@ -63,8 +70,6 @@ class PrivateCache:
         if fetch.cache in _TAKES_STALE or (use.how == "fresh" and fetch.cache != "no-cache"):
             return Copy(stored, validate=False)
         meanwhile = use.why == "stale-while-revalidate" and fetch.cache == "default" and request.method == "GET"
-        if fetch.cache == "no-cache":
-            request.fields.put("Cache-Control", "max-age=0")
         for name, value in validators(stored):
             request.fields.put(name, value)
         return Copy(stored, validate=not meanwhile, meanwhile=meanwhile)

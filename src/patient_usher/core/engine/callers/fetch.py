@@ -56,6 +56,11 @@ class Fetch:
         return self.mode == "cors" and self.crosses
 
     @property
+    def needs_preflight(self) -> bool:
+        """Whether the service is asked first (4.1 step 12): for its method, or for fields of the page's own."""
+        return self.method not in cors.SAFELISTED_METHODS or bool(cors.unsafe_names(self.fields))
+
+    @property
     def includes(self) -> bool:
         """Whether credentials go along even across origins."""
         return self.credentials == "include"
@@ -90,8 +95,10 @@ class Fetch:
         fields = Fields([("Host", self.url.authority)])
         if "accept" not in self.fields:
             fields.put("Accept", _DOCUMENT if self.navigates else "*/*")
-        fields.put("Accept-Encoding", "gzip, deflate, br, zstd" if self.url.scheme == "https" else "gzip, deflate")
-        if self.url.scheme == "https" or loopback(self.url.host):
+        trusted = self.url.scheme == "https" or loopback(self.url.host)
+        codings = "gzip, deflate, br, zstd" if trusted else "gzip, deflate"
+        fields.put("Accept-Encoding", "identity" if "range" in self.fields else codings)
+        if trusted:
             fields.put("Sec-Fetch-Site", site)
             fields.put("Sec-Fetch-Mode", self.mode)
             fields.put("Sec-Fetch-Dest", "document" if self.navigates else "empty")
@@ -116,11 +123,13 @@ class Fetch:
             return "navigate-method"
         return ""
 
+    def is_mixed(self) -> bool:
+        """Whether a page of https would call plain HTTP, by the URL as it was written (Mixed Content 4.4)."""
+        secure_page = self.origin.startswith("https://")
+        return secure_page and not self.navigates and self.url.scheme == "http" and not loopback(self.url.host)
+
     def cant_go(self) -> str:
         """What main fetch refuses at each hop (4.1), or nothing."""
-        secure_page = self.origin.startswith("https://")
-        if secure_page and not self.navigates and self.url.scheme == "http" and not loopback(self.url.host):
-            return "mixed-content"
         if self.mode == "same-origin" and self.crosses:
             return "mode-same-origin"
         if self.mode == "no-cors" and self.crosses and self.redirect != "follow":

@@ -80,5 +80,6 @@ class Caller:
         if header is None:
             return request
         fields = request.fields.copy()
-        fields.put("Cookie", header)
+        written = fields.get("cookie")
+        fields.put("Cookie", header if written is None else f"{written}; {header}")
         return request.with_fields(fields)

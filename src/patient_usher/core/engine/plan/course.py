@@ -46,7 +46,7 @@ class Course:
     resume: Callable[[Exchange], Effect] | None = None
     state = State.RUNNING
     epoch = wakes_at = 0
-    slipped = timed_out = gave_up = impatient = waits = False
+    slipped = timed_out = covered = gave_up = impatient = waits = False
 
     def __init__(self, x: Exchange, patience_ends: int) -> None:
         self.x = x

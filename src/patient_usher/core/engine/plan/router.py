@@ -170,8 +170,8 @@ class RouterStage(Stage):
                 x.note = {"near": f"{other} has a route; a slash at the end makes another path"}
             return refusal("NotFound", "no-route", f"no route has the path {path}")
         # RFC 9110 15.5.6: 405 says what is allowed.
+        names = ", ".join(dict.fromkeys([*x.allowed, *["OPTIONS"] * self.answers_options]))
         if self.answers_options and x.request.method == "OPTIONS":  # 9.3.7
-            return Answer(204, Fields([("Allow", ", ".join([*x.allowed, "OPTIONS"]))]))
-        names = ", ".join(x.allowed)
+            return Answer(204, Fields([("Allow", names)]))
         message = f"{path} has no route for {x.request.method}, only for {names}"
         return refusal("MethodNotAllowed", "method-not-allowed", message, fields=Fields([("Allow", names)]))

@@ -155,18 +155,19 @@ class Walk:
             self.raise_at(course, step, self.raised_by(fault, x), "out")
             return False
 
-    def _answer(self, course: Course, step: PlanStep, answer: Answer) -> None:
+    def _answer(self, course: Course, step: PlanStep, answer: Answer, by: str | None = None) -> None:
         x = course.x
         if x.journey is not None:
             x.journey.append((step.id, "in", "answered", x.now, x.note))
         x.note = None
         x.plan.flow.answered(x, answer)
-        x.answered_by = step.id
+        x.answered_by = by or step.id
         self.leave(course)
 
     def _refuse(self, course: Course, step: PlanStep, refused: Refused) -> None:
-        course.x.refused_by, course.x.why = refused.by or step.id, refused.why
-        self._answer(course, step, refused.answer)
+        x = course.x
+        x.refused_by, x.why = refused.by or step.id, refused.why
+        self._answer(course, step, refused.answer, refused.by)
 
     def _raise(self, course: Course, step: PlanStep, error: Raised) -> None:
         if step.raises or not answered_at_once(course.x, step, error):
@@ -223,6 +224,7 @@ class Walk:
                 if x.journey is not None:
                     write(x, step, "error", "caught")
                 error.caught_by = step.id
+                course.covered = step.stage.covers_errors
                 flow.caught(x, step, effect.answer if kind is Refused else effect)
                 x.answered_by = step.id
                 return True
@@ -286,6 +288,7 @@ class Walk:
             else:
                 assert isinstance(effect, Answer)
                 x.answer = effect
+                x.refused_by = x.why = None
             x.answered_by = step.id
             return True
         if isinstance(effect, Raised):
@@ -324,7 +327,7 @@ class Walk:
             assert answer is not None
             now = x.finished = self.clock.now
             date = self._date if now // MICROSECONDS == self._second else self.date()
-            finish(x.request.method, answer, date)
+            finish(x.request.method, answer, date, of_head_route=x.route is not None and x.route.method == "HEAD")
             x.outcome = _outcome(course)
             self.on_finished(x)
         self.close(course)
@@ -428,5 +431,5 @@ def _outcome(course: Course) -> str:
     if x.refused_by is not None:
         return "unrouted" if x.refused_by == "router" else "short-circuited"
     if x.errors and x.answered_by in (x.errors[-1].caught_by, x.errors[-1].raised_by):
-        return "errored"
+        return "short-circuited" if course.covered else "errored"
     return "handled" if x.answered_by == "handler" else "short-circuited"
