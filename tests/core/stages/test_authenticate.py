@@ -220,6 +220,22 @@ WITHOUT = [
 ]  # fmt: skip
 
 
+@pytest.mark.parametrize(
+    ("mode", "path", "credential", "status"),
+    [
+        ("refuse", "/open", f"Bearer {token(exp=START)}", 401),
+        ("by-access", "/open", f"Bearer {token(exp=START)}", 200),
+        ("by-access", "/open", "Bearer nope", 200),
+        ("by-access", "/in", f"Bearer {token(exp=START)}", 401),
+        ("by-access", "/nowhere", "Bearer nope", 401),
+        ("pass-on", "/in", "Bearer nope", 200),
+    ],
+)
+def test_wrong_credential(mode: str, path: str, credential: str, status: int) -> None:
+    record = walk([{**bearer(), "wrong-credential": mode}], sent(credential, path), **COMMON)
+    assert (record["response"]["status"], record["identity"]) == (status, None)
+
+
 @pytest.mark.parametrize(("mode", "path", "status"), WITHOUT)
 def test_without_credential(mode: str, path: str, status: int) -> None:
     record = walk([{**bearer(), "without-credential": mode}], sent(None, path), **COMMON)

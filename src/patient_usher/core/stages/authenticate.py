@@ -151,13 +151,13 @@ class Options(StageOptions):
         "schemes": "How callers may show who they are; the first whose credential is there decides.",
         "realm": "The realm that challenges name.",
         "without-credential": "by-access: refuse, unless the route is open to everyone.",
-        "wrong-credential": "Whether a wrong credential is refused, or passed on as if there were none.",
+        "wrong-credential": "by-access: refuse, unless the route is open to everyone; then it counts as none.",
     }
 
     schemes: Annotated[list[AnyScheme], Field(min_length=1)]
     realm: str | None = None
     without_credential: Literal["by-access", "refuse", "pass-on"] = "by-access"
-    wrong_credential: Literal["refuse", "pass-on"] = "refuse"
+    wrong_credential: Literal["refuse", "by-access", "pass-on"] = "refuse"
 
     def references(self) -> Iterable[Reference]:
         """What the schemes refer to."""
@@ -371,7 +371,7 @@ class Stage(base.Stage):
         self.schemes = [SCHEMES[o.scheme](o, options.realm, setup) for o in options.schemes]
         self.finders = [(at, scheme.find, scheme.name) for at, scheme in enumerate(self.schemes)]
         self.without = options.without_credential
-        self.passes_wrong = options.wrong_credential == "pass-on"
+        self.wrong = options.wrong_credential
         self.own = [(self._own(o.absent, setup), self._own(o.wrong, setup)) for o in options.schemes]
         # Where there is no credential, the first scheme speaks that has something of its own to say.
         self.speaker = next((at for at, (absent, _) in enumerate(self.own) if absent is not None), 0)
@@ -397,7 +397,8 @@ class Stage(base.Stage):
             why, detail = found[0], found[1]
             x.note = {"scheme": name}
             # Whoever's session is over may sign in anew: nobody else has to be told first.
-            if self.passes_wrong or (name == "session-cookie" and self._is_open(x)):
+            by_access = self.wrong == "by-access" or name == "session-cookie"
+            if self.wrong == "pass-on" or (by_access and self._is_open(x)):
                 x.note["passed on"] = f"{why}: {detail}"
                 return None
             return self._refuse(x, at, str(why), str(detail))

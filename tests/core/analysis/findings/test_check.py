@@ -159,6 +159,13 @@ def route(at: str, access: Any = "everyone", **more: Any) -> dict[str, Any]:
 
 LEDGER, TAKEN = route("GET /ledger", {"role": "harbour-master"}), {"errors": {"BerthTaken": {"is-a": "Conflict"}}}
 RAISES = route("GET /r", handler={"raise": {"type": "BerthTaken"}})
+DESK: dict[str, Any] = {
+    "accounts": {"maren": {"password": "made-up"}},
+    "signing-keys": {"main": {"algorithm": "HS256", "secret": "made-up-and-at-least-32-octets-long"}},
+    "stages": ["read-body", {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "bearer", "keys": "main"}]}],
+    "routes": [],
+    "groups": [{"id": "v", "desk": {"at": "/desk", "gives": "token", "keys": "main"}, "routes": [route("GET /me", "signed-in")]}],
+}  # fmt: skip
 MENDS: list[tuple[str, dict[str, Any], str]] = [
     ("access-unenforced", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize", "except": ["/ledger"]}], "routes": [LEDGER]}, "let may meet /ledger too"),
     ("access-unenforced", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize", "only": ["/berths"]}], "routes": [LEDGER, route("GET /berths", {"role": "skipper"})]}, "let may meet GET /ledger too"),
@@ -178,6 +185,7 @@ MENDS: list[tuple[str, dict[str, Any], str]] = [
     ("error-type-unknown", {**TAKEN, "stages": [{"id": "net", "kind": "error-handler", "answers": [{"raised": "BerthTakn", "status": 409}]}], "routes": [RAISES]}, "write BerthTaken"),
     ("answer-shared", {"accounts": BOTH, "stages": [WHO, {"id": "shelf", "kind": "cache"}], "routes": [route("GET /r", "signed-in", cache={"shared": "1m", "same-for": "everyone"}, handler={"answer": {"json": {"for": "${identity.name}"}}})]}, "don't call r the same for everyone"),
     ("answer-shared", {"accounts": BOTH, "stages": [{"id": "shelf", "kind": "cache"}, WHO], "routes": [route("GET /r", "signed-in", cache="1m", handler={"answer": {"json": {"for": "${identity.name}"}}})]}, "move shelf behind who"),
+    ("public-route-refused", DESK, "let who take it for none there"),
     ("role-unknown", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize"}], "routes": [route("GET /r", {"role": "skiper"})]}, "write skipper"),
     ("tier-unreachable", {"stages": ["access-log", {"id": "t", "kind": "rate-limit", "quota": 3, "window": "1m", "tiers": [{"when": {"method": "GET"}, "quota": 5}, {"when": {"method": "GET", "path": "/r"}, "quota": 9}]}]}, "move tier 2 in front of tier 1"),
     ("limit-per-instance", {"deployment": {"instances": 3}, "stages": ["access-log", {"id": "t", "kind": "rate-limit", "quota": 3, "window": "1m"}]}, "let the instances share what t counted"),

@@ -1,4 +1,4 @@
-"""``public-route-refused``: a route is open to everyone, and a stage refuses the anonymous caller."""
+"""``public-route-refused``: a route is open to everyone, and a stage refuses whoever it is meant for."""
 
 from __future__ import annotations
 
@@ -11,9 +11,19 @@ from patient_usher.core.model.exchange import Exchange
 
 
 def look(context: Context) -> Iterator[Suspicion]:
-    """Calls without a credential that were refused for that."""
+    """Calls without a credential that were refused for that; and calls of a desk with one that is over."""
     for run, x in context.exchanges("call"):
         by, item = x.refused_by, context.item(x)
+        if by is not None and by in context.options and item is not None and item.desk in _ANEW and _too_late(x):
+            yield Suspicion(
+                by,
+                item.route.id,
+                context.at(by),
+                f"{item.route.id} is where callers get a credential, and {by} refuses whoever brings one that is over",
+                (mend(f"let {by} take it for none there", option(by, "wrong-credential", "by-access")),),
+                shows(_too_late, lambda x: x.handler_reached),
+                (run.scenario,),
+            )
         if by is None or by not in context.options or item is None or not _turned_away(x):
             continue
         pattern = f"{item.route.method} {as_pattern(item.route.template)}"
@@ -32,6 +42,14 @@ def look(context: Context) -> Iterator[Suspicion]:
         )
 
 
+_ANEW = ("sign-in", "sign-up", "refresh")
+
+
+def _too_late(x: Exchange) -> bool:
+    access = x.route.access if x.route is not None else None
+    return access is not None and access.who == "everyone" and x.why == "expired" and not x.handler_reached
+
+
 def _turned_away(x: Exchange) -> bool:
     access = x.route.access if x.route is not None else None
     anonymous = x.identity is None and (x.why == "absent" or (x.why == "decided" and status(x) == 401))
@@ -41,9 +59,9 @@ def _turned_away(x: Exchange) -> bool:
 RULE = Rule(
     code="public-route-refused",
     level="error",
-    says="a route is open to everyone, and a stage refuses the anonymous caller",
-    matters="Whoever isn't signed in can't use what is meant for them: signing in itself, most often.",
-    mend="Let authenticate go by access (without-credential: by-access), or pass the route over with except.",
+    says="a route is open to everyone, and a stage refuses the anonymous caller, or at a desk an old credential",
+    matters="Whoever isn't signed in, or no longer, can't use what is meant for them: signing in itself, most often.",
+    mend="Let authenticate go by access (without-credential, wrong-credential), or pass the route over with except.",
     example="""
 patient-usher: pipeline/1
 stages:
