@@ -177,6 +177,25 @@ def test_multipart(request_: dict[str, Any], status: int, read: Any) -> None:
         assert body_of(record)["body"] == read
 
 
+@pytest.mark.parametrize(
+    ("request_", "status", "read"),
+    [
+        ({"json": {"a": 1}}, 200, {"a": 1}),
+        ({"form": {"a": "1"}}, 200, {"a": "1"}),
+        ({"text": "x", "headers": {"Content-Type": "text/csv"}}, 415, None),
+        ({"json": {"a": "x" * 60}}, 413, None),
+        ({"form": {"a": "x" * 60}}, 200, {"a": "x" * 60}),
+    ],
+)
+def test_two_readers_in_a_row(request_: dict[str, Any], status: int, read: Any) -> None:
+    """What is read already passes on, and each has limits of its own."""
+    json_ = {"id": "json", "kind": "read-body", "media": ["json"], "other-media": "passed-on", "max-size": 60}
+    form = {"id": "form", "kind": "read-body", "media": ["form"]}
+    record = walk([json_, form], {"send": "POST /", **request_}, **ECHO)
+    assert record["response"]["status"] == status
+    assert status != 200 or body_of(record)["body"] == read
+
+
 def test_without_read_body_the_handler_sees_none() -> None:
     assert body_of(walk([], {"send": "POST /", "json": {"a": 1}}, **ECHO))["body"] is None
 

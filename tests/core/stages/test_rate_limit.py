@@ -170,6 +170,7 @@ ROUTES = [
     {"id": "dear", "at": "GET /dear", "cost": 5, "handler": text()},
     {"id": "slow", "at": "GET /slow", "handler": {**text(), "busy-for": "2s"}},
     {"id": "broken", "at": "GET /broken", "handler": {"raise": "Oops"}},
+    {"id": "sign", "at": "POST /sign", "access": "everyone", "handler": text()},
 ]
 
 
@@ -241,6 +242,8 @@ PARTITIONS: list[tuple[list[Any], list[dict[str, Any]], list[int]]] = [
     ([limit(quota=6)], [{"send": "GET /dear"}, {"send": "GET /"}, {"send": "GET /"}], [200, 200, 429]),
     ([limit(quota=4)], [{"send": "GET /dear"}, {"send": "GET /"}], [429, 200]),
     ([limit(quota=4, cost=2)], [{"send": "GET /", "times": 3}], [200, 200, 429]),
+    (["read-body", limit(quota=1, per="body.name")], [{"send": "POST /sign", "json": {"name": name}} for name in ("ann", "bo", "ann", ["bo"])], [200, 200, 429, 200]),
+    ([limit(quota=1, per="body.name"), "read-body"], [{"send": "POST /sign", "json": {"name": name}} for name in ("ann", "bo")], [200, 429]),
 ]  # fmt: skip
 
 
@@ -255,6 +258,13 @@ def test_partitions_tiers_and_costs(stages: list[Any], requests: list[dict[str, 
         make_pipeline(stages, routes=ROUTES, accounts=ACCOUNTS), *requests, callers={"c": {"address": "203.0.113.5"}}
     )
     assert [r["response"]["status"] for r in records] == expected
+
+
+def test_a_route_costs_each_limit_what_it_says() -> None:
+    routes = [*ROUTES, {"id": "part", "at": "GET /part", "cost": {"other": 2}, "handler": text()}]
+    service = make_pipeline([limit(quota=9), limit(quota=9) | {"id": "other"}], routes=routes)
+    record = replay(service, {"send": "GET /part"}, {"send": "GET /"}, {"send": "GET /part"})[-1]
+    assert {use["stage"]: use["remaining"] for use in record["rates"]} == {"limit": 6, "other": 4}
 
 
 def test_a_cost_over_the_quota_gets_no_retry_after() -> None:
@@ -406,6 +416,7 @@ MISTAKES: list[tuple[dict[str, Any], dict[str, Any], str]] = [
     ({"quota": 0}, {}, "'quota' must be at least 1"), ({"quota": -1}, {}, "'quota' must be at least 1"),
     ({"window": "0s"}, {}, "longer than nothing"), ({"window": "-1s"}, {}, "is no duration"), ({"window": None}, {}, "has no window"),
     ({"algorithm": "token-bucket", "burst": 0}, {}, "'burst' must be at least 1"), ({"burst": 3}, {}, "fixed-window has no burst"),
+    ({}, {"routes": [{"id": "r", "at": "GET /", "cost": {"limt": 2}, "handler": text()}]}, "there is no limit 'limt'; did you mean 'limit'"),
     ({"algorithm": "at-once"}, {}, "at-once has no window"), ({"per": ["adress"]}, {}, "'adress' says not for whom"),
     ({"tiers": [{"quota": 3}, {"when": {"role": "x"}, "quota": 5}]}, {}, "tier 2 can never apply"),
     ({"tiers": [{"when": {"role": "x"}, "quota": 3}, {"when": {"role": "x"}, "quota": 5}]}, {}, "tier 2 can never apply"),
@@ -419,7 +430,7 @@ def test_mistakes(options: dict[str, Any], more: dict[str, Any], what: str) -> N
     from patient_usher.core.model.document import Unusable
 
     with pytest.raises(Unusable) as caught:
-        make_pipeline([limit(**options), MARK], routes=ROUTES, **more)
+        make_pipeline([limit(**options), MARK], **{"routes": ROUTES, **more})
     assert what in str(caught.value)
 
 

@@ -49,7 +49,7 @@ BROKEN = {"send": "GET /broken"}
 
 # request, key, what holds, what doesn't
 EXPECTED: list[tuple[dict[str, Any], str, list[Any], list[Any]]] = [
-    (TIDES, "status", [200, "2xx", [404, 200], ["2xx"]], [201, "4xx", [404, "5xx"]]),
+    (TIDES, "status", [200, "2xx", [404, 200], ["2xx"], {"not": "5xx"}, {"not": [404, 500]}], [201, {"not": "2xx"}, {"not": {"not": 500}}, "4xx", [404, "5xx"]]),
     (TIDES, "outcome", ["handled", ["errored", "handled"]], ["errored", ["crashed", "errored"]]),
     (TIDES, "answered-by", ["handler", ["net", "handler"], {"not": "net"}, "present"], ["net", "missing"]),
     (TIDES, "refused-by", ["missing"], ["who", "present"]),

@@ -97,7 +97,10 @@ TextMatch = Annotated[
 
 
 def status_test(spec: Json) -> Callable[[Any], bool]:
-    """A test for a status from a number, a class such as ``4xx``, or a list of these."""
+    """A test for a status from a number, a class such as ``4xx``, a list of these, or ``{not: …}`` of any of these."""
+    if isinstance(spec, dict) and spec.keys() == {"not"}:
+        other = status_test(spec["not"])
+        return lambda status: status is not None and not other(status)
     if isinstance(spec, list):
         tests = [status_test(item) for item in spec]
         return lambda status: any(test(status) for test in tests)
@@ -126,6 +129,7 @@ StatusMatch = Annotated[
                 {"type": "integer"},
                 {"type": "string", "pattern": "^[1-5]xx$"},
                 {"type": "array", "items": {}},
+                {"type": "object", "required": ["not"], "properties": {"not": {}}, "additionalProperties": False},
             ]
         }
     ),

@@ -87,6 +87,9 @@ class InputSpec(Model):
         return {name: schema for name, schema in parts.items() if schema is not None}
 
 
+Cost = Annotated[int, Field(ge=1)]
+
+
 class RouteSpec(Model):
     """A method and path template with its handler."""
 
@@ -96,7 +99,7 @@ class RouteSpec(Model):
         "access": "Who may use it: everyone, signed-in, nobody, a role or a scope.",
         "stages": "What requests for this route meet, behind the group's stages.",
         "body-limit": "How large a body may be here; read-body reads this.",
-        "cost": "How much of a quota a request takes; rate-limit reads this.",
+        "cost": "How much of a quota a request takes, or of which limit's how much; rate-limit reads this.",
         "cache": "How long answers may be kept, and what makes a copy of its own; cache reads this.",
         "clears": "Routes whose copies go when this one succeeds; cache reads this.",
         "input": "JSON Schemas for what a request brings; validate reads this.",
@@ -108,11 +111,15 @@ class RouteSpec(Model):
     access: AccessRule | None = None
     stages: list[Json] = Field(default_factory=list)
     body_limit: Size | None = None
-    cost: Annotated[int, Field(ge=1)] | None = None
+    cost: Cost | dict[str, Cost] | None = None
     cache: Annotated[CacheRule, BeforeValidator(_spell_out_cache), Or({"type": "string"})] | None = None
     clears: Names = Field(default_factory=list)
     input: InputSpec | None = None
     handler: HandlerSpec
+
+    def cost_for(self, limit: str) -> int | None:
+        """How much of this limit a request takes, where the route says so."""
+        return self.cost.get(limit) if isinstance(self.cost, dict) else self.cost
 
 
 class GroupSpec(Model):

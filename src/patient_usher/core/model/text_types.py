@@ -15,9 +15,10 @@ from patient_usher.core.model.document import Json, JsonObject
 UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
 MAX_TIME = 36_525 * UNITS["d"]
 _DURATION = re.compile(r"(\d{1,18}(?:\.\d{1,18})?)(us|ms|s|m|h|d)")
+_DURATIONS = re.compile(f"(?:{_DURATION.pattern})+")
 _SIZE = re.compile(r"(\d{1,12})(KiB|MiB|GiB)?")
 SIZES = {"": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
-DURATION_PATTERN = r"^\d+(\.\d+)?(us|ms|s|m|h|d)$"
+DURATION_PATTERN = r"^(\d+(\.\d+)?(us|ms|s|m|h|d))+$"
 SIZE_PATTERN = r"^\d+(KiB|MiB|GiB)?$"
 """For JSON Schemas, which read no further than the form."""
 METHOD = re.compile(r"[A-Za-z!#$%&'*+.^_`|~0-9-]+")
@@ -58,20 +59,15 @@ def wrong(what: str, mend: str = "") -> PydanticCustomError:
 
 
 def parse_duration(value: Json) -> int:
-    """``250ms 5s 15m 2h 30d`` as whole microseconds."""
-    match = _DURATION.fullmatch(value) if isinstance(value, str) else None
-    if match is None:
+    """``250ms 5s 15m 2h 30d``, and sums such as ``2m30s``, as whole microseconds."""
+    if not isinstance(value, str) or len(value) > 200 or not _DURATIONS.fullmatch(value):
         if value == 0 and value is not False:
             return 0
         raise wrong(f"{show(value)} is no duration", "write a number and us, ms, s, m, h or d, as in 250ms or 15m")
-    number, unit = match.groups()
-    if "." in number:
-        exact = Fraction(number) * UNITS[unit]
-        if exact.denominator != 1:
-            raise wrong(f"{show(value)} is finer than a microsecond", "write 1us or more")
-        micros = int(exact)
-    else:
-        micros = int(number) * UNITS[unit]
+    exact = sum((Fraction(number) * UNITS[unit] for number, unit in _DURATION.findall(value)), Fraction(0))
+    if exact.denominator != 1:
+        raise wrong(f"{show(value)} is finer than a microsecond", "write 1us or more")
+    micros = int(exact)
     if micros > MAX_TIME:
         raise wrong(f"{show(value)} is more than a hundred years", "write a shorter time")
     return micros

@@ -21,7 +21,7 @@ from patient_usher.core.model.pipeline import Limit, StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.text_types import Model, PositiveDuration, Status, one_or_more, show, wrong
-from patient_usher.core.model.values import reader
+from patient_usher.core.model.values import plain, reader
 
 Quota = Annotated[int, Field(ge=1, le=1_000_000_000)]
 
@@ -34,8 +34,10 @@ def _check_per(value: Json) -> list[str]:
     if not isinstance(names, list) or not names:
         raise wrong(f"{show(value)} says not for whom", "write [address], say")
     for name in names:
-        if name not in _WHOM and not (isinstance(name, str) and re.fullmatch(r"(header|query)\..+", name)):
-            raise wrong(f"{show(name)} says not for whom", f"write {', '.join(_WHOM)}, header.NAME or query.NAME")
+        if name not in _WHOM and not (isinstance(name, str) and re.fullmatch(r"(header|query|body)\..+", name)):
+            raise wrong(
+                f"{show(name)} says not for whom", f"write {', '.join(_WHOM)}, header.NAME, query.NAME or body.NAME"
+            )
     return names
 
 
@@ -59,7 +61,7 @@ class Options(StageOptions):
         "quota": "How many requests fit, or how much cost.",
         "window": "In which time.",
         "burst": "How many may come at once, where that differs from the quota.",
-        "per": "What is counted apart: address, identity, route, header.NAME, query.NAME.",
+        "per": "What is counted apart: address, identity, route, header.NAME, query.NAME, body.NAME.",
         "cost": "How much a request takes, where the route doesn't say.",
         "counts": "Every request, or failures only.",
         "failures": "The statuses that count as failures.",
@@ -127,12 +129,18 @@ class Options(StageOptions):
 
     def needs(self, route: RouteSpec | None = None) -> Collection[str]:
         """What it counts by, and what its tiers go by."""
-        return {*super().needs(route), *(("identity",) if {"identity", "identity-or-address"} & {*self.per} else ())}
+        found = {*super().needs(route)}
+        if {"identity", "identity-or-address"} & {*self.per}:
+            found.add("identity")
+        if any(name.startswith("body.") for name in self.per):
+            found.add("body")
+        return found
 
     def doubts(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
         """A cost that no quota can ever hold."""
-        if route.cost is not None and route.cost > self._most:
-            what = f"the cost {route.cost} is over {self._most_said} of '{self.id}': the route can never pass"
+        cost = route.cost_for(self.id)
+        if cost is not None and cost > self._most:
+            what = f"the cost {cost} is over {self._most_said} of '{self.id}': the route can never pass"
             yield ("cost",), what, f"lower the cost or raise the {'quota' if self.burst is None else 'burst'}"
 
     def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
@@ -204,7 +212,7 @@ class Stage(base.Stage):
         key = self.read_key(x)
         cost = self.cost
         if x.route is not None and x.route.settings.cost is not None:
-            cost = x.route.settings.cost
+            cost = x.route.settings.cost_for(self.id) or cost
         now = x.now
         limiter: Limiter = x.memory[self.key][name]
         wait = limiter.peek(key, now, cost) if self.late else limiter.take(key, now, cost)
@@ -298,7 +306,7 @@ def _reader(name: str) -> Callable[[Exchange], Any]:
     if name in _READ:
         return _READ[name]
     read = reader(name)
-    return lambda x: read(x) or ""
+    return lambda x: plain(read(x))
 
 
 def _key_reader(names: list[str]) -> Callable[[Exchange], Any]:

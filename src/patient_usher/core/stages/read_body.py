@@ -17,7 +17,7 @@ from patient_usher.core.model import stage as base
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Fault, refusal
-from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
@@ -30,12 +30,14 @@ class Options(StageOptions):
     sentences: ClassVar[dict[str, str]] = {
         "media": "Which bodies are read.",
         "max-size": "How large a body may be, decoded.",
+        "other-media": "Whether any other body is refused with 415, or passed on unread to a stage behind.",
         "codings": "Content codings that are decoded; any other is refused with 415.",
     }
 
     media: list[Literal["json", "form", "multipart", "text"]] = Field(
         default=["json", "form", "multipart", "text"], min_length=1
     )
+    other_media: Literal["refused", "passed-on"] = "refused"
     max_size: Size = 1 << 20
     codings: list[Literal["gzip", "deflate", "br", "zstd"]] = Field(default_factory=list)
 
@@ -235,12 +237,21 @@ class Stage(base.Stage):
     def __init__(self, options: Options, setup: Setup) -> None:
         self.media, self.limit = frozenset(options.media), options.max_size
         self.codings = options.codings
+        self.passes_others = options.other_media == "passed-on"
 
     def way_in(self, x: Exchange) -> Effect:
-        """Read the body, or refuse it."""
+        """Read the body, or refuse it; one that is read already passes on."""
+        if x.body is not UNREAD:
+            return None
         body = x.request.body
         if not body:
             x.body = None
+            return None
+        declared = x.request.fields.get("content-type") or ""
+        essence, params = parse_media_type(declared)
+        medium = _medium(essence)
+        if self.passes_others and medium not in self.media:
+            x.note = {"passed on": f"the body is {essence or 'of no type'}"}
             return None
         own = x.route.settings.body_limit if x.route is not None else None
         limit = own if own is not None else self.limit
@@ -259,9 +270,6 @@ class Stage(base.Stage):
             if len(body) > limit:
                 x.note = {"size": f"over {limit} when decoded", "limit": limit}
                 return refusal("TooLarge", "too-large", f"over the limit of {limit} octets when decoded")
-        declared = x.request.fields.get("content-type") or ""
-        essence, params = parse_media_type(declared)
-        medium = _medium(essence)
         if medium is None or medium not in self.media:
             what = f"the body is {essence or 'of no type'}" if declared else "the body says no Content-Type"
             return refusal("UnsupportedMedia", "media-type", f"{what}; read here: {', '.join(sorted(self.media))}")

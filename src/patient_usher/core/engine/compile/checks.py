@@ -66,6 +66,18 @@ def check_stages(
         )
 
 
+def check_costs(
+    spec: PipelineSpec, options: Mapping[str, StageOptions], routes: Mapping[str, Path], found: Problems
+) -> None:
+    """Limits that a route's cost names."""
+    limits = [id_ for id_, option in options.items() if option.limit() is not None]
+    for item in place_routes(spec):
+        for name in item.spec.cost if isinstance(item.spec.cost, dict) else ():
+            if name not in limits:
+                what = f"there is no limit '{name}'"
+                found.add((*routes[item.route.id], "cost", name), what, did_you_mean(name, limits))
+
+
 def check_routes(spec: PipelineSpec, found: Problems, sound: dict[str, str]) -> dict[str, Path]:
     """Ids and paths that are taken, names that routes refer to, and their schemas. Returns each route's place.
 

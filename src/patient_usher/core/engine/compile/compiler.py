@@ -12,6 +12,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint, Source
 from patient_usher.core.engine.compile.checks import (
     Problems,
     check_accounts,
+    check_costs,
     check_errors,
     check_routes,
     check_stages,
@@ -168,6 +169,7 @@ def compile_source(source: Source) -> Blueprint:
     keys = _load_keys(spec, found)
     check_stages(spec, options, places, found)
     routes = check_routes(spec, found, source.sound)
+    check_costs(spec, options, routes, found)
     check_errors(spec, found)
     check_accounts(spec, found)
     found.stop()
