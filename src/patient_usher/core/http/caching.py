@@ -6,6 +6,7 @@ Times are integer microseconds since the epoch. ``shared`` tells a shared cache 
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 from typing import NamedTuple
 
 from patient_usher.core.http.dates import MICROSECONDS, http_date, http_instant
@@ -25,6 +26,7 @@ COVERED = frozenset({500, 502, 503, 504})
 Directives = dict[str, str | None]
 
 
+@lru_cache(maxsize=256)  # an answer says mostly what the one before it said
 def _directives(value: str) -> tuple[tuple[str, str | None], ...]:
     found: dict[str, str | None] = {}
     for item in list_items(value):
@@ -86,6 +88,7 @@ _DATE = re.compile(
 )
 
 
+@lru_cache(maxsize=256)
 def parse_date(value: str | None) -> int | None:
     """An HTTP date in one of its three forms (RFC 9110 5.6.7), None for anything else: a list, another zone."""
     return http_instant(value) if value is not None and _DATE.fullmatch(value.strip()) else None
