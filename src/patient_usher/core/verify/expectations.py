@@ -45,7 +45,18 @@ def _text(what: str, spec: Json, read: Callable[[Exchange], Any]) -> Rule:
     return rule
 
 
-def _status(spec: Json, of: Callable[[Exchange], Answer | None] = lambda x: x.answer) -> Rule:
+def _answer(x: Exchange) -> Answer | None:
+    return x.answer
+
+
+def _page(x: Exchange) -> Answer | None:
+    """What the page gets: its own confirmed copy, or what came; nothing of a call that was blocked."""
+    if x.browser is None or x.browser.verdict == "blocked":
+        return None
+    return x.browser.got or x.answer
+
+
+def _status(spec: Json, of: Callable[[Exchange], Answer | None] = _answer) -> Rule:
     test = status_test(spec)
 
     def rule(x: Exchange) -> list[Check]:
@@ -97,17 +108,6 @@ def subset(expected: Json, actual: Json) -> bool:
     if isinstance(expected, list):
         return isinstance(actual, list) and len(expected) == len(actual) and all(map(subset, expected, actual))
     return bool(expected == actual) and isinstance(expected, bool) == isinstance(actual, bool)
-
-
-def _answer(x: Exchange) -> Answer | None:
-    return x.answer
-
-
-def _page(x: Exchange) -> Answer | None:
-    """What the page gets: its own confirmed copy, or what came; nothing where it may see nothing."""
-    if x.browser is None or x.browser.verdict == "blocked":
-        return None
-    return x.browser.got or x.answer
 
 
 def _body(spec: BodyExpect, of: Callable[[Exchange], Answer | None] = _answer) -> Rule:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Any
 
-from patient_usher.core.engine.plan.route_table import place_routes
+from patient_usher.core.engine.plan.route_table import PlacedRoute, place_routes
 from patient_usher.core.handlers.desk import desk_routes
 from patient_usher.core.model.document import Path, Problem, Unusable, did_you_mean, locate
 from patient_usher.core.model.errors import ErrorTypes
@@ -67,11 +67,11 @@ def check_stages(
 
 
 def check_costs(
-    spec: PipelineSpec, options: Mapping[str, StageOptions], routes: Mapping[str, Path], found: Problems
+    placed: Iterable[PlacedRoute], options: Mapping[str, StageOptions], routes: Mapping[str, Path], found: Problems
 ) -> None:
     """Limits that a route's cost names."""
     limits = [id_ for id_, option in options.items() if option.limit() is not None]
-    for item in place_routes(spec):
+    for item in placed:
         for name in item.spec.cost if isinstance(item.spec.cost, dict) else ():
             if name not in limits:
                 what = f"there is no limit '{name}'"

@@ -169,12 +169,12 @@ def compile_source(source: Source) -> Blueprint:
     keys = _load_keys(spec, found)
     check_stages(spec, options, places, found)
     routes = check_routes(spec, found, source.sound)
-    check_costs(spec, options, routes, found)
     check_errors(spec, found)
     check_accounts(spec, found)
     found.stop()
 
     placed = place_routes(spec)
+    check_costs(placed, options, routes, found)
     setup = _set_up(spec, source, keys, options)
     stateful: dict[Hashable, Stateful] = {}
     for name, records in spec.records.items():

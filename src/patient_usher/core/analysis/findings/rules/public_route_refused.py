@@ -14,7 +14,9 @@ def look(context: Context) -> Iterator[Suspicion]:
     """Calls without a credential that were refused for that; and calls of a desk with one that is over."""
     for run, x in context.exchanges("call"):
         by, item = x.refused_by, context.item(x)
-        if by is not None and by in context.options and item is not None and item.desk in _ANEW and _too_late(x):
+        if by is None or by not in context.options or item is None:
+            continue
+        if item.desk in _ANEW and _too_late(x):
             yield Suspicion(
                 by,
                 item.route.id,
@@ -24,7 +26,7 @@ def look(context: Context) -> Iterator[Suspicion]:
                 shows(_too_late, lambda x: x.handler_reached),
                 (run.scenario,),
             )
-        if by is None or by not in context.options or item is None or not _turned_away(x):
+        if not _turned_away(x):
             continue
         pattern = f"{item.route.method} {as_pattern(item.route.template)}"
         mends = [mend(f"let {by} pass {pattern} over", append(context.at(by, "except"), pattern))]
@@ -46,14 +48,18 @@ _ANEW = ("sign-in", "sign-up", "refresh")
 
 
 def _too_late(x: Exchange) -> bool:
-    access = x.route.access if x.route is not None else None
-    return access is not None and access.who == "everyone" and x.why == "expired" and not x.handler_reached
+    return _kept_out(x) and x.why == "expired"
 
 
 def _turned_away(x: Exchange) -> bool:
-    access = x.route.access if x.route is not None else None
     anonymous = x.identity is None and (x.why == "absent" or (x.why == "decided" and status(x) == 401))
-    return access is not None and access.who == "everyone" and anonymous and not x.handler_reached
+    return anonymous and _kept_out(x)
+
+
+def _kept_out(x: Exchange) -> bool:
+    """Whether a request didn't come through to a route that is open to everyone."""
+    access = x.route.access if x.route is not None else None
+    return access is not None and access.who == "everyone" and not x.handler_reached
 
 
 RULE = Rule(
