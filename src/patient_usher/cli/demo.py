@@ -119,6 +119,13 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
             Part("In front of authentication the cache gives one caller's answer to another.", "shelf-leaking.yaml", "shelf-story.yaml", False),
         ],
     ),
+    "workshop": (
+        "what services do beside the textbook: two parsers in a row, a gate in two places, a server that hangs up",
+        [
+            Part("Bodies of two sorts, answers of one's own, a token and a cookie from one desk.", "workshop.yaml", "workshop-story.yaml"),
+            Part("A variant that adds two stages: what changes.", "workshop.yaml", "workshop-story.yaml", False, "workshop-looser.yaml"),
+        ],
+    ),
     "traffic": (
         "a busy day's log: who hurts us, which quota would stop them, which lifetime saves most",
         [

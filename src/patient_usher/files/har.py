@@ -135,7 +135,7 @@ def _desk(blueprint: Blueprint) -> str | None:
     """Where a session is opened."""
     for item in blueprint.placed:
         desk = item.groups[-1].desk if item.groups else None
-        if item.desk == "sign-in" and desk is not None and desk.gives == "cookie":
+        if item.desk == "sign-in" and desk is not None and "cookie" in desk.gives:
             return item.route.template.text
     return None
 

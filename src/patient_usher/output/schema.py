@@ -65,6 +65,16 @@ def pipeline_schema() -> Schema:
         options["title"] = name
         definitions[f"stage-{name}"] = options
         forms.append({"$ref": f"#/$defs/stage-{name}"})
+    common = StageOptions.model_json_schema()["properties"]
+    another: Schema = {"type": "string", "description": PipelineSpec.sentences["same-as"]}
+    forms.append(
+        {
+            "title": "same-as",
+            "type": "object",
+            "properties": {**{key: part for key, part in common.items() if key != "kind"}, "same-as": another},
+            "required": ["id", "same-as"],
+        }
+    )
     definitions["Stage"] = {"title": "Stage", "anyOf": forms}
     stage_list = {"type": "array", "items": {"$ref": "#/$defs/Stage"}}
     for holder in (schema, definitions["GroupSpec"], definitions["RouteSpec"]):
@@ -82,6 +92,17 @@ def pipeline_schema() -> Schema:
     }
     order: Schema = {"type": "array", "items": {"type": "string"}}
     schema["properties"]["order"] = {**order, "description": sentences["order"]}
+    text: Schema = {"type": "string"}
+    schema["properties"]["add"] = {
+        "type": "array",
+        "description": sentences["add"],
+        "items": {
+            "type": "object",
+            "additionalProperties": False,
+            "properties": {"before": text, "after": text, "stage": {"$ref": "#/$defs/Stage"}},
+            "required": ["stage"],
+        },
+    }
     return {"$schema": DIALECT, **_as_written(schema), "title": "Patient Usher pipeline"}
 
 

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Sequence
 
 from patient_usher.core.handlers.answer import answer_or_raise, in_parts
 from patient_usher.core.handlers.base import Choice, Failing, Handler, Work
 from patient_usher.core.handlers.cases import chooser
 from patient_usher.core.handlers.echo import echo
 from patient_usher.core.handlers.records import records_work
-from patient_usher.core.model.answer_factory import raiser
+from patient_usher.core.model.answer_factory import logging, raiser
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.handler_specs import HandlerSpec
+from patient_usher.core.model.handler_specs import HandlerSpec, LogLineSpec
 from patient_usher.core.model.stage import Setup
 
 
@@ -33,34 +33,25 @@ def make_handler(spec: HandlerSpec, setup: Setup, key: Hashable) -> Handler:
         work = answer_or_raise(spec, setup) or echo
     if spec.ranges:
         work = in_parts(work)
+    fail = _failure(spec, setup) if spec.fails_every is not None else None
     if spec.log:
-        work, choose = _logging(spec.log, work), _logging_choice(spec.log, choose)
+        work, choose = logging("handler", spec.log, work), _logging_choice(spec.log, choose)
+        fail = logging("handler", spec.log, fail) if fail is not None else None
     handler = Handler(spec.busy_for, work, choose=choose)
-    if spec.fails_every is not None:
-        handler = Failing(handler, spec.fails_every, _failure(spec, setup))
+    if fail is not None and spec.fails_every is not None:
+        handler = Failing(handler, spec.fails_every, fail)
     handler.key = key
     return handler
 
 
-def _logging(lines: list[str], work: Work) -> Work:
-    """The work, with log lines of the handler's own in front."""
-
-    def logged(x: Exchange) -> Effect:
-        for line in lines:
-            x.write_log("handler", "info", line)
-        return work(x)
-
-    return logged
-
-
-def _logging_choice(lines: list[str], choose: Choice | None) -> Choice | None:
+def _logging_choice(lines: Sequence[LogLineSpec], choose: Choice | None) -> Choice | None:
     """The choice of a case, whose work is logged."""
     if choose is None:
         return None
 
     def chosen(x: Exchange) -> tuple[int, Work]:
         busy_for, work = choose(x)
-        return busy_for, _logging(lines, work)
+        return busy_for, logging("handler", lines, work)
 
     return chosen
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from patient_usher.core.handlers.answer import answer_or_raise
 from patient_usher.core.handlers.base import Choice, Work
-from patient_usher.core.model.answer_factory import answer_maker
+from patient_usher.core.model.answer_factory import answer_maker, logging
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handler_specs import HandlerSpec
@@ -18,6 +18,7 @@ def chooser(spec: HandlerSpec, setup: Setup) -> Choice:
     for case in spec.cases or ():
         work = answer_or_raise(case, setup)
         assert work is not None
+        work = logging("handler", case.log, work) if case.log else work
         rows.append((compile_when(case.when), case.busy_for, work))
 
     def no_case(x: Exchange) -> Effect:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from urllib.parse import quote
 
 from patient_usher.core.handlers.base import Handler, Work
@@ -13,7 +13,7 @@ from patient_usher.core.http.dates import MICROSECONDS, in_seconds, numeric_date
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, json_answer
 from patient_usher.core.model.accounts import AccountSpec
-from patient_usher.core.model.document import JsonMapping, JsonObject
+from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.enumerations import WHY
 from patient_usher.core.model.errors import Raised
@@ -64,6 +64,8 @@ class Session(NamedTuple):
     name: str
     expires: int
     renewable_until: int
+    tokens: str | None = None
+    """The session of the tokens that were given along with it."""
 
 
 class Signed:
@@ -101,7 +103,7 @@ class Desk:
         self.group, self.spec, self.setup = group, spec, setup
         self.key = ("desk", group)
         self.signer = setup.keys[spec.keys] if spec.keys else None
-        self.claims = TokenReader((self.signer,) if self.signer and spec.gives == "token" else ()).claims
+        self.claims = TokenReader((self.signer,) if self.signer and "token" in spec.gives else ()).claims
 
     def fresh(self, seed: int) -> Signed:
         """Nobody has signed in."""
@@ -133,7 +135,7 @@ class Desk:
         return hashlib.sha256(f"{state.seed}/{self.group}/{state.made}".encode()).hexdigest()[:32]
 
     def _refused(self, message: str, why: str = "wrong") -> Raised:
-        scheme = "Bearer" if self.spec.gives == "token" else "Session"
+        scheme = "Bearer" if "token" in self.spec.gives else "Session"
         fields = Fields([("WWW-Authenticate", challenge(scheme))])
         error = self.setup.errors.raised("Unauthenticated", message, fields=fields, why=why)
         error.by = "handler"
@@ -163,7 +165,7 @@ class Desk:
         return answer
 
     def sign_in(self, x: Exchange) -> Effect:
-        """A token or a cookie for a name and its password."""
+        """A token, a cookie or both for a name and its password."""
         pair = self._pair(x)
         if not isinstance(pair, tuple):
             return pair
@@ -173,32 +175,45 @@ class Desk:
             return self._refused(f"no account has the name {name} and this password")
         return self._give(x, name, x.now)
 
-    def _give(self, x: Exchange, name: str, since: int, session: Any = None) -> Effect:
-        """What proves who is calling from now on; ``since`` is when the password was last given."""
-        spec, seconds = self.spec, self.spec.lasts // MICROSECONDS
-        renewable_until = since + spec.renewable_for
-        if spec.gives == "token":
+    def _give(self, x: Exchange, name: str, since: int, session: Json = None) -> Effect:
+        """What proves who is calling from now on; ``since`` is when the password was last given.
+
+        ``session``: that of the tokens, which goes on. A cookie that was given along with them is over.
+        """
+        spec, state, seconds = self.spec, self._state(x), self.spec.lasts // MICROSECONDS
+        tokens: str | None = None
+        given: JsonObject = {"name": name}
+        if "token" in spec.gives:
             assert self.signer is not None
-            state, token = self._state(x), self._new_id(x)
-            session = session if isinstance(session, str) else token
-            state.current[session] = token
+            token = self._new_id(x)
+            tokens = session if isinstance(session, str) else token
+            state.current[tokens] = token
             claims = {
                 "sub": name,
                 "iat": in_seconds(x.now),
                 "exp": in_seconds(x.now + spec.lasts),
                 "auth_time": in_seconds(since),
                 "jti": token,
-                "sid": session,
+                "sid": tokens,
                 **{name: text for name, text in (("iss", spec.issuer), ("aud", spec.audience)) if text is not None},
             }
-            return json_answer(200, {"token": mint(self.signer, claims), "expires_in": seconds})
-        id_ = self._new_id(x)
-        self._state(x).sessions[id_] = Session(name, x.now + spec.lasts, renewable_until)
-        answer = json_answer(200, {"name": name, "expires_in": seconds})
-        value = sign_value(id_, self.signer.verify) if self.signer else id_
-        max_age = spec.max_age // MICROSECONDS if spec.max_age is not None else None
-        answer.fields.add("Set-Cookie", self._cookie(x, value, max_age))
+            given = {"token": mint(self.signer, claims)}
+        answer = json_answer(200, {**given, "expires_in": seconds})
+        if "cookie" in spec.gives:
+            self._close_beside(state, tokens)
+            id_ = self._new_id(x)
+            state.sessions[id_] = Session(name, x.now + spec.lasts, since + spec.renewable_for, tokens)
+            value = sign_value(id_, self.signer.verify) if self.signer else id_
+            max_age = spec.max_age // MICROSECONDS if spec.max_age is not None else None
+            answer.fields.add("Set-Cookie", self._cookie(x, value, max_age))
         return answer
+
+    def _close_beside(self, state: Signed, tokens: str | None) -> None:
+        """End the session of the cookie that was given along with these tokens."""
+        if tokens is not None:
+            for id_ in [id_ for id_, session in state.sessions.items() if session.tokens == tokens]:
+                del state.sessions[id_]
+                state.ended.add(id_)
 
     def _cookie(self, x: Exchange, value: str, max_age: int | None) -> str:
         spec = self.spec
@@ -214,18 +229,14 @@ class Desk:
         )
 
     def refresh(self, x: Exchange) -> Effect:
-        """A fresh token or cookie for an old one, expired or not, while it may be renewed."""
-        if self.spec.gives == "cookie":
-            id_ = self._session_id(x)
-            session = self._state(x).sessions.get(id_) if id_ else None
-            if session is None:
-                return self._refused("no session to refresh")
-            if x.now >= session.renewable_until:
-                return self._refused("the session is too old to refresh")
-            del self._state(x).sessions[id_ or ""]
-            return self._give(x, session.name, session.renewable_until - self.spec.renewable_for)
+        """Afresh what the desk gives, for an old token or cookie, expired or not, while it may be renewed.
+
+        A desk that gives both goes by the token, where the body has one.
+        """
         body = None if x.body is UNREAD else x.body
         token = body.get("token") if isinstance(body, dict) else None
+        if "token" not in self.spec.gives or ("cookie" in self.spec.gives and token is None):
+            return self._refresh_cookie(x)
         if not isinstance(token, str):
             invalid = ({"pointer": "/json/token", "message": "is missing"},)
             return self.setup.errors.raised("InvalidInput", "the desk sees no token to refresh", invalid=invalid)
@@ -239,20 +250,34 @@ class Desk:
             return self._refused("the token is too old to refresh")
         return self._give(x, str(claims.get("sub")), since, claims.get("sid"))
 
+    def _refresh_cookie(self, x: Exchange) -> Effect:
+        id_ = self._session_id(x)
+        session = self._state(x).sessions.get(id_) if id_ else None
+        if session is None:
+            return self._refused("no session to refresh")
+        if x.now >= session.renewable_until:
+            return self._refused("the session is too old to refresh")
+        del self._state(x).sessions[id_ or ""]
+        return self._give(x, session.name, session.renewable_until - self.spec.renewable_for, session.tokens)
+
     def _session_id(self, x: Exchange) -> str | None:
         return None if x.cookies is UNREAD else x.cookies.get(self.spec.cookie)
 
     def sign_out(self, x: Exchange) -> Effect:
-        """From now on the token or the session counts no more."""
-        answer = Answer(204, Fields())
-        if self.spec.gives == "cookie":
+        """From now on the token and the session that were given together count no more."""
+        state, answer = self._state(x), Answer(204, Fields())
+        tokens: Json = None
+        if "token" in self.spec.gives:
+            shown = credentials(x.request.fields.get("authorization"))
+            claims = self.claims(shown[1]) if shown and shown[0] == "bearer" else ""
+            tokens = claims.get("sid") if isinstance(claims, dict) else None
+        if "cookie" in self.spec.gives:
             id_ = self._session_id(x)
-            if id_ is not None and self._state(x).sessions.pop(id_, None) is not None:
-                self._state(x).ended.add(id_)
+            if id_ is not None and (session := state.sessions.pop(id_, None)) is not None:
+                state.ended.add(id_)
+                tokens = tokens or session.tokens
             answer.fields.add("Set-Cookie", self._cookie(x, "", 0))
-            return answer
-        given = credentials(x.request.fields.get("authorization"))
-        claims = self.claims(given[1]) if given and given[0] == "bearer" else ""
-        if isinstance(claims, dict) and isinstance(claims.get("sid"), str):
-            self._state(x).ended.add(claims["sid"])
+        if isinstance(tokens, str):
+            state.ended.add(tokens)
+            self._close_beside(state, tokens)
         return answer

@@ -1,11 +1,18 @@
 """Who can sign in, what tokens are signed with, and the pipeline's own error types."""
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
-from pydantic import Field, model_validator
+from pydantic import AfterValidator, Field, model_validator
 
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.text_types import Model, Names, Status, wrong
+
+
+def _check_message(text: str) -> str:
+    if "${" in text:
+        what = "the message of an error type is the same for every request, so nothing is filled in"
+        raise wrong(what, "give it plain here, and one with ${...} in the answers of an error-handler")
+    return text
 
 
 class ErrorSpec(Model):
@@ -19,7 +26,7 @@ class ErrorSpec(Model):
 
     is_a: str | None = None
     status: Status | None = None
-    message: str | None = None
+    message: Annotated[str, AfterValidator(_check_message)] | None = None
 
 
 class AccountSpec(Model):

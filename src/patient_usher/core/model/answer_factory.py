@@ -2,26 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from hashlib import shake_256
+from typing import TypeVar
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.handler_specs import AnswerSpec, RaiseSpec
+from patient_usher.core.model.handler_specs import AnswerSpec, LogLineSpec, RaiseSpec
 from patient_usher.core.model.header_rules import safe
 from patient_usher.core.model.values import Reader, fill, filler, plain
 
+T = TypeVar("T")
 Maker = Callable[[Exchange], Answer]
 MOST_FILLER, LAZY_FROM = 256 << 20, 1 << 16
 """How much made-up content there may be, and from which size it is made when it is first wanted."""
 ReadFile = Callable[[str], bytes]
 
 
-def filler_text(size: int) -> bytes:
-    """Made-up content of exactly ``size`` octets, compressible as prose is."""
-    line = b"The tide turns at the harbour mouth, and the boats swing slowly round their moorings. "
-    return (line * (size // len(line) + 1))[:size]
+_LINE = b"The tide turns at the harbour mouth, and the boats swing slowly round their moorings. "
+
+
+def filler_content(size: int, of: str) -> bytes:
+    """Made-up content of exactly ``size`` octets: of text that repeats, or of noise that no coding makes smaller."""
+    if of == "noise":
+        return shake_256(_LINE).digest(size)
+    return (_LINE * (size // len(_LINE) + 1))[:size]
+
+
+_BEGINNINGS = tuple(filler_content(32, of) for of in ("text", "noise"))
+
+
+def is_filler(content: bytes) -> bool:
+    """Whether content is made up by its size alone."""
+    return content.startswith(_BEGINNINGS)
 
 
 def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) -> Maker:
@@ -61,16 +76,16 @@ def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) ->
     elif spec.size is not None:
         if spec.size > MOST_FILLER:
             raise ValueError(f"{spec.size:,} octets are over {MOST_FILLER:,}; write a smaller size")
-        media, size = TEXT, spec.size
+        media, size, of = TEXT if spec.of == "text" else "application/octet-stream", spec.size, spec.of
         made: list[bytes] = []
 
         def fill_up(x: Exchange) -> bytes:
             if not made:
-                made.append(filler_text(size))
+                made.append(filler_content(size, of))
             return made[0]
 
         content = fill_up if size > LAZY_FROM else None
-        body = b"" if content is not None else filler_text(size)
+        body = b"" if content is not None else filler_content(size, of)
     if media and "content-type" not in fields:
         typed = Fields([("Content-Type", media)])
         typed.update(fields)
@@ -88,6 +103,29 @@ def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) ->
         return answer
 
     return make
+
+
+def writer(who: str, lines: Sequence[LogLineSpec]) -> Callable[[Exchange], None]:
+    """A function that writes lines into the log, in the name of ``who``."""
+    ready = [(line.level, filler(line.message)) for line in lines]
+
+    def write(x: Exchange) -> None:
+        if x.log is not None:
+            for level, message in ready:
+                x.write_log(who, level, plain(message(x)))
+
+    return write
+
+
+def logging(who: str, lines: Sequence[LogLineSpec], work: Callable[[Exchange], T]) -> Callable[[Exchange], T]:
+    """The work, with log lines in front."""
+    write = writer(who, lines)
+
+    def logged(x: Exchange) -> T:
+        write(x)
+        return work(x)
+
+    return logged
 
 
 def raiser(spec: RaiseSpec, errors: ErrorTypes, *, refuses: bool = False) -> Callable[[Exchange], Raised]:

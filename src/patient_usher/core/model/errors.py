@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterable
 from typing import Any
 
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import Answer, text_answer
-from patient_usher.core.model.document import JsonMapping
+from patient_usher.core.http.messages import Answer, phrase, text_answer
+from patient_usher.core.model.document import JsonMapping, did_you_mean
 from patient_usher.core.model.enumerations import WHY
 
 # Type -> (status, public message). RFC 9110 15.5 and 15.6; 429 is RFC 6585 4.
@@ -26,6 +28,22 @@ BUILT_IN: dict[str, tuple[int, str]] = {
     "Unavailable": (503, "Out of service for a while"),
     "Timeout": (504, "This took too long"),
 }
+
+
+BY_THE_ENGINE = ("MissingValue", "IllegalField", "HandlerFailed", "NoCaseFits")
+"""Types that nothing declares and that are raised where a pipeline asks for what can't be done."""
+
+_FORMER_PHRASES = {"unprocessableentity": 422, "payloadtoolarge": 413, "requestentitytoolarge": 413}
+"""Reason phrases that RFC 9110 has renamed, squeezed."""
+
+
+def type_hint(name: str, known: Iterable[str]) -> str:
+    """Which error type was meant: that of a status by whose phrase it is called, or the one spelt nearly so."""
+    squeezed = re.sub(r"(Error|Exception|[^A-Za-z])+", "", name).lower()
+    by_phrase = {phrase(status).replace(" ", "").lower(): status for status, _ in BUILT_IN.values()} | _FORMER_PHRASES
+    if (status := by_phrase.get(squeezed)) is not None:
+        return f"did you mean '{next(type_ for type_, (code, _) in BUILT_IN.items() if code == status)}'?"
+    return did_you_mean(name, known)
 
 
 class Raised:

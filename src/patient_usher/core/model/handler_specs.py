@@ -2,7 +2,7 @@
 
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
+from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, model_validator
 
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.header_rules import AnswerFields, CookieName
@@ -22,6 +22,7 @@ class AnswerSpec(Model):
         "text": "The answer's content, as plain text; ${query.x} and others fill in values.",
         "file": "A file beside the pipeline whose octets are the answer's content.",
         "size": "Made-up content of this size.",
+        "of": "What made-up content is like: text compresses as repeated prose does, noise not at all.",
     }
 
     BODIES: ClassVar[tuple[str, ...]] = ("json_", "text", "file", "size")
@@ -32,9 +33,12 @@ class AnswerSpec(Model):
     text: FilledText | None = None
     file: str | None = None
     size: Size | None = None
+    of: Literal["text", "noise"] = "text"
 
     @model_validator(mode="after")
     def _one_body(self) -> "AnswerSpec":
+        if "of" in self.model_fields_set and self.size is None:
+            raise wrong("of says what made-up content is like, and there is none", "write size: 20KiB beside it")
         exactly_one(self, self.BODIES, "the answer's content", at_most=True)
         return self
 
@@ -69,6 +73,31 @@ RaiseOf = Annotated[
 ]
 
 
+class LogLineSpec(Model):
+    """A line that goes into the log; a bare text is one of level info."""
+
+    sentences: ClassVar[dict[str, str]] = {
+        "level": "The line's level.",
+        "message": "The line; ${query.x} and others fill in values.",
+    }
+
+    level: Literal["debug", "info", "warning", "error"] = "info"
+    message: FilledText
+
+
+LogLineOf = Annotated[
+    LogLineSpec,
+    BeforeValidator(lambda value: {"message": value} if isinstance(value, str) else value),
+    Or({"type": "string"}),
+]
+LogLines = Annotated[
+    list[LogLineOf],
+    BeforeValidator(lambda value: value if isinstance(value, list) else [value]),
+    Or({"type": "string"}),
+]
+"""Lines of a log, or a single one."""
+
+
 class HandlerCase(Model):
     """What a handler does where ``when`` fits."""
 
@@ -77,12 +106,14 @@ class HandlerCase(Model):
         "answer": "The answer in this case.",
         "raise": "The error in this case.",
         "busy-for": "How much longer the handler takes in this case.",
+        "log": "Lines that the handler writes into the log in this case, before it answers or raises.",
     }
 
     when: When | None = None
     answer: AnswerSpec | None = None
     raise_: RaiseOf | None = None
     busy_for: Duration = 0
+    log: LogLines = Field(default_factory=list)
 
     @model_validator(mode="after")
     def _one(self) -> "HandlerCase":
@@ -102,7 +133,7 @@ class HandlerSpec(Model):
         "records": "The stand-in data store to work on.",
         "do": "What to do with the records.",
         "busy-for": "How long the handler takes.",
-        "log": "Lines that the handler writes into the log.",
+        "log": "Lines that the handler writes into the log, before it answers or fails.",
         "fails-every": "Every so manieth run fails.",
         "ranges": "Whether a GET may ask for a part of the answer (206, 416).",
     }
@@ -117,7 +148,7 @@ class HandlerSpec(Model):
     records: str | None = None
     do: Literal["list", "read", "create", "replace", "remove"] | None = None
     busy_for: Duration = 0
-    log: Names = Field(default_factory=list)
+    log: LogLines = Field(default_factory=list)
     fails_every: Annotated[int, Field(ge=1)] | None = None
     ranges: bool = False
 
@@ -136,12 +167,27 @@ class HandlerSpec(Model):
         return self
 
 
+def _check_gives(value: list[str]) -> list[str]:
+    if not value or len(set(value)) < len(value):
+        raise wrong("the desk gives a token, a cookie, or one of each", "write gives: [token, cookie], say")
+    return value
+
+
+Gift = Literal["token", "cookie"]
+Gives = Annotated[
+    list[Gift],
+    BeforeValidator(lambda value: value if isinstance(value, list) else [value]),
+    AfterValidator(_check_gives),
+    Or({"enum": ["token", "cookie"]}),
+]
+
+
 class DeskSpec(Model):
     """Sign-up, sign-in, refresh and sign-out under a group's prefix."""
 
     sentences: ClassVar[dict[str, str]] = {
         "at": "The path of sign-in, under the group's prefix.",
-        "gives": "What proves from then on who is calling: a token, or a session cookie.",
+        "gives": "What proves from then on who is calling: a token, a session cookie, or both.",
         "keys": "The signing key of tokens, or of the cookie.",
         "lasts": "How long the token or the session counts.",
         "renewable-for": "How long after signing in it can be refreshed.",
@@ -156,7 +202,7 @@ class DeskSpec(Model):
     }
 
     at: Annotated[Any, BeforeValidator(parse_prefix), WithJsonSchema({"type": "string"})]
-    gives: Literal["token", "cookie"] = "token"
+    gives: Gives = Field(default_factory=lambda: list[Gift](["token"]))
     keys: str | None = None
     lasts: Duration = 15 * 60_000_000
     renewable_for: Duration = 7 * 86_400_000_000
@@ -171,7 +217,7 @@ class DeskSpec(Model):
 
     @model_validator(mode="after")
     def _has_keys(self) -> "DeskSpec":
-        if self.gives == "token" and self.keys is None:
+        if "token" in self.gives and self.keys is None:
             raise wrong(
                 "the desk gives tokens but names no keys to sign them with",
                 "add keys: NAME, from signing-keys",

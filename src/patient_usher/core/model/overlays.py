@@ -21,7 +21,7 @@ from patient_usher.core.model.document import (
     locate,
     merge,
 )
-from patient_usher.core.model.pipeline import PipelineSpec, spell_out, stage_lists
+from patient_usher.core.model.pipeline import MARKER, PipelineSpec, spell_out, stage_lists
 from patient_usher.core.model.text_types import show
 
 _BY_ID = ("stages", "groups", "routes")
@@ -109,14 +109,75 @@ def variant(base: Any, doc: Json) -> tuple[Any, list[Problem]]:
     spell_out(result)
     overlay = copy_tree(doc)
     problems: list[Problem] = []
-    for key in ("patient-usher", "like", "order", "environment", "environments"):
+    for key in ("patient-usher", "like", "add", "order", "environment", "environments"):
         value = overlay.pop(key, None)
         if value is not None and key in ("environment", "environments"):
             merge(result, {key: value})
     problems += apply_overlay(result, overlay, "a variant")
     if isinstance(result, dict) and isinstance(result.get("stages", []), list):
+        problems += _add(result, doc)
         problems += _reorder(result, doc)
     return result, problems
+
+
+def _add(result: JsonObject, doc: Json) -> list[Problem]:
+    """Stages that the variant adds, each beside another in the list that it stands in."""
+    problems: list[Problem] = []
+    entries = doc.get("add", [])
+    if not isinstance(entries, list):
+        return [Problem(locate(doc, ["add"]), "add must be a list", _ADD)]
+    for at, entry in enumerate(entries):
+        spot = locate(doc, ["add", at])
+        side = next((key for key in ("before", "after") if isinstance(entry, dict) and key in entry), None)
+        if side is None or entry.keys() != {side, "stage"} or not isinstance(entry["stage"], dict | str):
+            problems.append(Problem(spot, "this adds no stage", _ADD))
+            continue
+        beside = entry[side]
+        places = [
+            (stages, place)
+            for stages, _ in stage_lists(result)
+            for place, standing in enumerate(stages)
+            if (standing.get("id") if isinstance(standing, dict) else standing) == beside
+        ]
+        if not places:
+            known = [*named(result, "stages"), *([MARKER] if result.get("flow") == "sequential" else [])]
+            where = locate(doc, ["add", at, side])
+            problems.append(Problem(where, f"there is no stage '{beside}'", did_you_mean(str(beside), known)))
+            continue
+        stages, place = places[0]
+        place += side == "after"
+        stages.insert(place, copy_tree(entry["stage"]))
+        if isinstance(stages, Seq) and stages.spots:
+            stages.spots.insert(place, locate(doc, ["add", at, "stage"]))
+        spell_out(result)
+    return problems
+
+
+_ADD = "write add: [{before: STAGE, stage: {id: NAME, kind: KIND}}], or after: STAGE"
+
+
+_ITS_OWN = ("id", "enabled", "only", "except")
+
+
+def same_as(doc: Json, entry: JsonObject) -> JsonObject:
+    """A stage's entry with the kind and options of the one that it is the same as, and what it says itself on top.
+
+    Where and whether that one stands (only, except, enabled) is its own affair. Raises ValueError.
+    """
+    known = named(doc, "stages")
+    parts, seen = [entry], [entry.get("id")]
+    while (name := parts[-1].get("same-as")) is not None:
+        if name not in known:
+            raise ValueError(
+                f"there is no stage '{name}'; {did_you_mean(str(name), [k for k in known if k not in seen])}"
+            )
+        if name in seen:
+            raise ValueError(f"'{name}' is the same as itself; name a stage that has a kind")
+        seen.append(name)
+        parts.append(
+            {key: value for key, value in known[name].items() if key not in ("id", "enabled", "only", "except")}
+        )
+    return {key: value for part in parts[::-1] for key, value in part.items() if key != "same-as"}
 
 
 def _reorder(result: JsonObject, doc: Json) -> list[Problem]:

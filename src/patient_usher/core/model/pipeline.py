@@ -4,7 +4,7 @@ from collections.abc import Collection, Iterable, Sequence
 from ipaddress import ip_address, ip_network
 from typing import Annotated, ClassVar, Literal, NamedTuple
 
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator, Field, model_validator
 
 from patient_usher.core.model.accounts import AccountSpec, ErrorSpec, SigningKeySpec
 from patient_usher.core.model.always import Always
@@ -74,12 +74,22 @@ class UncaughtSpec(Model):
     """The server itself, where no error handler catches: what it tells, and what it logs."""
 
     sentences: ClassVar[dict[str, str]] = {
+        "answer": "Whether the server answers with its own 500, or closes the connection without a word.",
+        "write-as": "The form of what that 500 reveals.",
         "reveal": "What the server's own 500 tells of the error.",
         "log": "What the server's log says of it.",
     }
 
+    answer: Literal["status", "nothing"] = "status"
+    write_as: Literal["text", "html"] = "text"
     reveal: Literal["nothing", "message", "everything"] = "nothing"
     log: Literal["full", "message", "nothing"] = "full"
+
+    @model_validator(mode="after")
+    def _tells(self) -> "UncaughtSpec":
+        if self.answer == "nothing" and {"reveal", "write_as"} & self.model_fields_set:
+            raise wrong("a connection that closes without an answer reveals nothing", "leave out reveal and write-as")
+        return self
 
 
 class KnownSpec(Model):
@@ -122,6 +132,8 @@ class PipelineSpec(Model):
         "always": "What must hold for every exchange: everyday, names of ready-made statements, or your own.",
         "options": "What OPTIONS gets on a path that has routes but none for it: 405, or 204 with Allow.",
         "order": "The server-wide stages of a variant, each id once, outermost first.",
+        "add": "Stages that a variant adds, each before or after one that stands there.",
+        "same-as": "The stage whose kind and options this one has; its state is its own.",
     }
 
     version: Literal["pipeline/1"] = Field(alias="patient-usher")

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import Discriminator, Field, Tag
 
 from patient_usher.core.http.authentication import basic_pair, challenge, credentials
 from patient_usher.core.http.dates import MICROSECONDS, numeric_date
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import Answer
 from patient_usher.core.model import stage as base
-from patient_usher.core.model.answer_factory import answer_maker
+from patient_usher.core.model.answer_factory import Maker, answer_maker
 from patient_usher.core.model.document import JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect, Refused
 from patient_usher.core.model.enumerations import WHY
@@ -24,7 +23,7 @@ from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.text_types import Duration, Model, Names
 from patient_usher.core.model.tokens import TokenReader
-from patient_usher.core.model.values import query_value, reader
+from patient_usher.core.model.values import FilledText, filler, plain, query_value, reader
 
 Found = None | Identity | tuple[str, str]
 """No credential at all; the caller; or the refusal's why and what exactly is wrong."""
@@ -35,10 +34,19 @@ class OwnAnswer(AnswerSpec):
 
     sentences: ClassVar[dict[str, str]] = {
         **AnswerSpec.sentences,
-        "message": "The public message, where the answer has no content of its own.",
+        "message": "The public message, where the answer has no content; ${query.x} and others fill in values.",
     }
 
-    message: str | None = None
+    message: FilledText | None = None
+
+
+class OwnWords(NamedTuple):
+    """Such an answer made ready: its status, whether it has content of its own, its message, and all of it."""
+
+    status: int
+    whole: bool
+    message: Callable[[Exchange], Any] | None
+    make: Maker
 
 
 class SchemeOptions(Model):
@@ -378,10 +386,11 @@ class Stage(base.Stage):
         self.prepared: dict[tuple[int, str], Fields] = {}
 
     @staticmethod
-    def _own(spec: OwnAnswer | None, setup: Setup) -> tuple[OwnAnswer, Any] | None:
+    def _own(spec: OwnAnswer | None, setup: Setup) -> OwnWords | None:
         if spec is None:
             return None
-        return spec, answer_maker(spec, setup.read_file, status=401) if spec.has_body else None
+        message = filler(spec.message) if spec.message is not None else None
+        return OwnWords(spec.status or 401, spec.has_body, message, answer_maker(spec, setup.read_file, status=401))
 
     def way_in(self, x: Exchange) -> Effect:
         """Find the caller, refuse, or pass an anonymous request on."""
@@ -419,19 +428,15 @@ class Stage(base.Stage):
         public = None if why == "absent" else "This credential doesn't count here"
         if own is None:
             return refusal("Unauthenticated", why, detail, fields=fields, public=public)
-        spec, make = own
-        status = spec.status or 401
-        if make is None:
-            demanded = fields if status == 401 else None
-            return refusal(
-                "Unauthenticated", why, detail, status=status, public=spec.message or public, fields=demanded
-            )
-        answer: Answer = make(x)
-        if status == 401:
+        answer = own.make(x)
+        if own.status == 401:
             demanded = fields.copy()
             demanded.update(answer.fields)
             answer.fields = demanded
-        return Refused(answer, why)
+        if own.whole:
+            return Refused(answer, why)
+        public = plain(own.message(x)) if own.message is not None else public
+        return refusal("Unauthenticated", why, detail, status=own.status, public=public, fields=answer.fields)
 
     def _challenge(self, at: int, why: str) -> Fields:
         """Every scheme's challenge, made once for each failure; they are read, never written."""

@@ -15,6 +15,7 @@ from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.negotiation import IDENTITY, choose_coding
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.answer_factory import is_filler
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
@@ -78,7 +79,7 @@ class Saved:
     """The state: octets before and after coding, and what was coded last, since much of it comes again."""
 
     def __init__(self) -> None:
-        self.before = self.after = 0
+        self.before = self.after = self.made_up = 0
         self.remembered: OrderedDict[tuple[str, bytes], bytes] = OrderedDict()
         self.size = 0
 
@@ -99,8 +100,17 @@ class Stage(base.Stage):
     @staticmethod
     def savings(states: Iterable[Saved]) -> str | None:
         """What coding saved, in a sentence."""
-        before, after = (sum(getattr(state, name) for state in states) for name in ("before", "after"))
-        return f"compression: {before:,} octets became {after:,}, {before - after:,} saved" if before else None
+        each = [*states]
+        before, after, made_up = (
+            sum(getattr(state, name) for state in each) for name in ("before", "after", "made_up")
+        )
+        if not before:
+            return None
+        told = f"compression: {before:,} octets became {after:,}, {before - after:,} saved"
+        if made_up:
+            part = "all of it" if made_up == before else f"{made_up:,} octets of it"
+            told += f"; {part} filler, which says nothing of what real content saves"
+        return told
 
     def _suits(self, content_type: str | None) -> bool:
         essence = parse_media_type(content_type or "")[0]
@@ -153,6 +163,7 @@ class Stage(base.Stage):
         answer.body, answer.uncoded = coded, body
         saved.before += len(body)
         saved.after += len(coded)
+        saved.made_up += len(body) * is_filler(body)
         x.note = {
             "coding": coding,
             "before": len(body),

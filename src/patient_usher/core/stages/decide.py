@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, NamedTuple
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from patient_usher.core.model import stage as base
-from patient_usher.core.model.answer_factory import answer_maker, raiser
+from patient_usher.core.model.answer_factory import answer_maker, raiser, writer
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.effects import NOTHING, AnswerAndPass, Effect, Refused
 from patient_usher.core.model.errors import BUILT_IN
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.handler_specs import AnswerSpec, RaiseOf
+from patient_usher.core.model.handler_specs import AnswerSpec, LogLines, RaiseOf
 from patient_usher.core.model.header_rules import PutFields
 from patient_usher.core.model.matcher import When, compile_when
 from patient_usher.core.model.pipeline import StageOptions
@@ -75,6 +75,7 @@ class Case(Model):
         "set": "Values left for those behind, as context.NAME.",
         "put": "Header fields to put.",
         "drop": "Header fields to drop.",
+        "log": "Lines for the log.",
         "then": "What comes of it: continue, an answer, an error, or one of the two slips.",
     }
 
@@ -82,6 +83,7 @@ class Case(Model):
     set_: dict[str, Filled] = Field(default_factory=dict)
     put: PutFields = Field(default_factory=dict)
     drop: Names = Field(default_factory=list)
+    log: LogLines = Field(default_factory=list)
     then: ThenOf = Then.model_construct(continue_=True, _fields_set={"continue_"})
 
 
@@ -129,7 +131,14 @@ class Options(StageOptions):
         return f"case {note['case']}" if "case" in note else "no case"
 
 
-BoundTrace = tuple[Callable[[Exchange], bool] | None, Callable[[Exchange], JsonObject] | None, FieldWorker | None, Any]
+class BoundCase(NamedTuple):
+    """A case, ready for exchanges; None for what it doesn't do."""
+
+    fits: Callable[[Exchange], bool] | None
+    values: Callable[[Exchange], JsonObject] | None
+    fields: FieldWorker | None
+    write: Callable[[Exchange], None] | None
+    then: Callable[[Exchange], Effect] | None
 
 
 class Stage(base.Stage):
@@ -140,14 +149,14 @@ class Stage(base.Stage):
     out_work = "registered"
 
     def __init__(self, options: Options, setup: Setup) -> None:
-        self.cases = [_prepare(case, setup) for case in options.cases]
-        self.out_cases = [_prepare(case, setup, refuses=False) for case in options.way_out]
+        self.cases = [_prepare(case, setup, options.id) for case in options.cases]
+        self.out_cases = [_prepare(case, setup, options.id, refuses=False) for case in options.way_out]
         unused = {"way_in": self.cases, "way_out": self.out_cases}
         self.unused = frozenset(name for name, cases in unused.items() if not cases)
 
     def way_in(self, x: Exchange) -> Effect:
         """Try the cases on the request."""
-        for number, (fits, values, fields, then) in enumerate(self.cases, 1):
+        for number, (fits, values, fields, write, then) in enumerate(self.cases, 1):
             if fits is None or fits(x):
                 left = None
                 if values is not None:
@@ -159,27 +168,32 @@ class Stage(base.Stage):
                     x.request = x.request.with_fields(copy)
                 if x.journey is not None:
                     x.note = {"case": number} if left is None else {"case": number, "set": left}
+                if write is not None:
+                    write(x)
                 return then(x) if then is not None else None
         return None
 
     def way_out(self, x: Exchange) -> Effect:
         """Try the way-out cases on the answer."""
         assert x.answer is not None
-        for number, (fits, values, fields, then) in enumerate(self.out_cases, 1):
+        for number, (fits, values, fields, write, then) in enumerate(self.out_cases, 1):
             if fits is None or fits(x):
                 if values is not None:
                     x.context.update(values(x))
                 if fields is not None:
                     fields(x.answer.fields, x)
                 x.note = {"case": number}
+                if write is not None:
+                    write(x)
                 return then(x) if then is not None else None
         return None
 
 
-def _prepare(case: Case, setup: Setup, *, refuses: bool = True) -> BoundTrace:
+def _prepare(case: Case, setup: Setup, id_: str, *, refuses: bool = True) -> BoundCase:
     values = filler(dict(case.set_)) if case.set_ else None
     fields = field_worker(case.put, case.drop) if case.put or case.drop else None
-    return compile_when(case.when), values, fields, _then(case.then, setup, refuses=refuses)
+    write = writer(id_, case.log) if case.log else None
+    return BoundCase(compile_when(case.when), values, fields, write, _then(case.then, setup, refuses=refuses))
 
 
 def _then(then: Then, setup: Setup, *, refuses: bool) -> Callable[[Exchange], Effect] | None:

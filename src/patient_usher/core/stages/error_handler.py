@@ -16,12 +16,12 @@ from patient_usher.core.model.document import Json, JsonObject, Path
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.header_rules import PutFields
+from patient_usher.core.model.header_rules import PutFields, safe
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.text_types import Model, Names, Status, show
-from patient_usher.core.model.values import ROOTS, Reader, at_path, checker, fill
+from patient_usher.core.model.values import ROOTS, FilledText, Reader, at_path, checker, fill, plain
 
 PROBLEM = "application/problem+json"
 HTML = "text/html; charset=utf-8"
@@ -33,14 +33,14 @@ class Mapping(Model):
     sentences: ClassVar[dict[str, str]] = {
         "raised": "The types that this entry is for; kinds of them too.",
         "status": "The status, in place of the type's own.",
-        "message": "The public message, in place of the type's own.",
+        "message": "The public message, in place of the type's own; ${path.x} and others fill in values.",
         "headers": "Header fields to add.",
         "log-level": "The level of its log line.",
     }
 
     raised: Names
     status: Status | None = None
-    message: str | None = None
+    message: FilledText | None = None
     headers: PutFields = Field(default_factory=dict)
     log_level: Literal["debug", "info", "warning", "error"] | None = None
 
@@ -50,11 +50,11 @@ class Otherwise(Model):
 
     sentences: ClassVar[dict[str, str]] = {
         "status": "The status.",
-        "message": "The public message.",
+        "message": "The public message; ${path.x} and others fill in values.",
     }
 
     status: Status = 500
-    message: str = "Something went wrong"
+    message: FilledText = "Something went wrong"
 
 
 _PARTS = ("status", "title", "message", "fields", "type", "detail", "where", "cause", "stack")
@@ -78,7 +78,8 @@ class Options(StageOptions):
         "picks": "Whether the nearest kind counts, or the first entry that fits.",
         "otherwise": "What types without a status are answered with.",
         "write-as": "The form of error answers; accept: as the request asks.",
-        "shape": "A JSON form of your own, with ${error.message} and others.",
+        "shape": "A JSON form of your own; ${error.NAME} fills in status, title, message, fields, and what is revealed "
+        "of type, detail, where, cause, stack.",
         "reveal": "What answers tell of an error beside its public part.",
         "log": "What the log says of it.",
         "keeps-headers": "Sequential flow: whether error answers start from the draft's header fields.",
@@ -222,6 +223,12 @@ def _writer(accept: str | None) -> Callable[[JsonObject], tuple[str, bytes]]:
     return WRITERS[_BY_TYPE[choose_media_type(accept, tuple(_BY_TYPE)) or PROBLEM]]
 
 
+def _texts(entry: Mapping) -> Iterable[str]:
+    yield from entry.headers.values()
+    if entry.message is not None:
+        yield entry.message
+
+
 class Stage(base.Stage):
     """Catches every error that reaches it."""
 
@@ -235,6 +242,8 @@ class Stage(base.Stage):
             for name in one.raised:
                 self.by_type.setdefault(name, one)
         self.otherwise, self.reveal, self.log = options.otherwise, options.reveal, options.log
+        texts = [options.otherwise.message, *(text for one in options.answers for text in _texts(one))]
+        self.live = {text: made for text in texts for is_live, made in [fill(text)] if is_live}
         self.lineage = setup.errors.lineage
         self.by_accept = options.write_as == "accept"
         self.write = WRITERS["problem-json" if self.by_accept else options.write_as]
@@ -265,9 +274,9 @@ class Stage(base.Stage):
             status, message = self.otherwise.status, message or self.otherwise.message
         if entry is not None:
             status, message = entry.status or status, entry.message or message
+        message = self._filled(message, x) if message else phrase(status)
         if x.log is not None:
             self._write_log(x, error, status, entry.log_level if entry is not None else None)
-        message = message or phrase(status)
         if self.plain and not error.invalid:
             media, body = self.plainly(status, message)
         else:
@@ -287,8 +296,12 @@ class Stage(base.Stage):
             fields.update(error.fields)
         if entry is not None:
             for name, value in entry.headers.items():
-                fields.put(name, value)
+                fields.put(name, safe(name, self._filled(value, x)))
         return Answer(status, fields, body)
+
+    def _filled(self, text: str, x: Exchange) -> str:
+        made = self.live.get(text)
+        return plain(made(x)) if made is not None else text
 
     def _write_log(self, x: Exchange, error: Raised, status: int, level: str | None) -> None:
         if self.log == "nothing":

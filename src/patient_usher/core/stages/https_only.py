@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 from pydantic.json_schema import SkipJsonSchema
 
 from patient_usher.core.http.dates import MICROSECONDS
@@ -13,14 +13,25 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.urls import Url
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.answer_factory import answer_maker
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
-from patient_usher.core.model.effects import Effect
+from patient_usher.core.model.effects import Effect, Refused
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.handler_specs import AnswerSpec
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.text_types import Duration, Model, Or, Status, wrong
+
+
+def _without_status(spec: AnswerSpec) -> AnswerSpec:
+    if spec.status is not None:
+        raise wrong("the status stands beside the answer", "write {status: ..., answer: {json: ...}}")
+    return spec
+
+
+OwnContent = Annotated[AnswerSpec, AfterValidator(_without_status)]
 
 
 class Reads(Model):
@@ -29,10 +40,12 @@ class Reads(Model):
     sentences: ClassVar[dict[str, str]] = {
         "status": "The redirect's status.",
         "to-port": "The port of the secure URL.",
+        "answer": "Content and header fields of your own for the redirect.",
     }
 
     status: Literal[301, 302, 303, 307, 308] = 308
     to_port: Annotated[int, Field(ge=1, le=65535)] = 443
+    answer: OwnContent | None = None
     refuse: SkipJsonSchema[bool] = False  # what reads: refuse stands for; no key of its own
 
     @model_validator(mode="before")
@@ -55,9 +68,11 @@ class Others(Model):
 
     sentences: ClassVar[dict[str, str]] = {
         "status": "The refusal's status.",
+        "answer": "Content and header fields of your own for the refusal.",
     }
 
     status: Status = 403
+    answer: OwnContent | None = None
 
 
 class Hsts(Model):
@@ -105,6 +120,10 @@ class Stage(base.Stage):
         deployment = setup.spec.deployment
         self.front = deployment.in_front if deployment.in_front.ends_tls else None
         self.others = options.others.status
+        self.redirect, self.refusal = (
+            answer_maker(part.answer, setup.read_file, status=part.status) if part.answer is not None else None
+            for part in (options.reads, options.others)
+        )
         hsts = options.hsts
         self.policy = ""
         if hsts is not None:
@@ -119,10 +138,14 @@ class Stage(base.Stage):
         url = x.request.url
         if x.request.method not in self.reads:
             x.note = self._because(x)
+            if self.refusal is not None:
+                return Refused(self.refusal(x), "plain-http")
             return refusal("Forbidden", "plain-http", "the request came without TLS", status=self.others)
         secure = Url("https", x.host or url.host, self.port, url.path, url.query)
         x.note = {"to": secure.text, **(self._because(x) or {})}
-        return Answer(self.status, Fields([("Location", secure.text)]))
+        answer = Answer(self.status, Fields()) if self.redirect is None else self.redirect(x)
+        answer.fields.put("Location", secure.text)
+        return answer
 
     def _because(self, x: Exchange) -> JsonObject | None:
         """Why what the caller sent over TLS looks plain from here: the front's word isn't there, or isn't believed."""

@@ -183,7 +183,7 @@ def _raised(x: Exchange) -> Any:
 
 # Expectations that are text matchers: the key, and what it looks at.
 _TEXTS: dict[str, Callable[[Exchange], Any]] = {
-    "answered_by": lambda x: x.answered_by,
+    "answered_by": lambda x: x.answered_by if x.answer is not None else None,
     "refused_by": lambda x: x.refused_by,
     "raised_by": lambda x: x.errors[-1].raised_by if x.errors else None,
     "why": lambda x: x.why,

@@ -332,4 +332,4 @@ def _names(part: Json) -> Iterator[str]:
 def gives_cookie(item: PlacedRoute) -> bool:
     """Whether the route belongs to a desk that gives cookies."""
     desk = item.groups[-1].desk if item.groups else None
-    return desk is not None and desk.gives == "cookie"
+    return desk is not None and "cookie" in desk.gives

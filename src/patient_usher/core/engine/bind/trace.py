@@ -11,10 +11,12 @@ from pydantic import ValidationError
 from patient_usher.core.engine.bind.request_templates import PLAIN, Entry, RequestTemplate, url_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
+from patient_usher.core.engine.compile.warnings import types_raised
 from patient_usher.core.http.urls import Url
 from patient_usher.core.model.answer_factory import ReadFile
 from patient_usher.core.model.document import Problem, Spot, Unusable, did_you_mean, locate
 from patient_usher.core.model.enumerations import CACHE_STATES, LEVELS, OUTCOMES, WHY
+from patient_usher.core.model.errors import type_hint
 from patient_usher.core.model.expect import Expect
 from patient_usher.core.model.trace import CallerSpec, ChangeSpec, RequestSpec, SendLine, SignSpec, TraceSpec
 from patient_usher.core.model.validation_messages import problems_of
@@ -260,6 +262,12 @@ def _check_expect(entry: RequestSpec, blueprint: Blueprint, doc: Any, where: Seq
                 if isinstance(name, str) and name not in words and name not in ("missing", "present"):
                     spot = locate(doc, [*where, *path, key])
                     problems.append(Problem(spot, f"'{name}' is no {key} that there is", did_you_mean(name, words)))
+        for name in expect.raised if isinstance(expect.raised, list) else [expect.raised]:
+            there = types_raised(blueprint) if isinstance(name, str) and name not in ("missing", "present") else None
+            if there is None or name in there:
+                continue
+            if (hint := type_hint(str(name), there)).startswith("did"):  # another trace's pipeline may raise any other
+                problems.append(Problem(locate(doc, [*where, *path, "raised"]), f"nothing raises '{name}' here", hint))
         if expect.log is not None:
             if expect.log.stage is not None:
                 refer("stage", expect.log.stage, [*stages, "server"], *path, "log", "stage")

@@ -23,7 +23,7 @@ def diagnosed(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchang
     stage = ran or (stages[0] if stages else "")
     named = f"allow-{'methods' if why.startswith('method') else 'headers'} of {stage}" if stage else "what it allows"
     if why == "no-answer":
-        return why, f"{'the preflight' if asked else 'the call'} got no answer: {x.outcome}{_slip(x)}"
+        return why, f"{'the preflight' if asked else 'the call'} got no answer: {_no_answer(x, stage)}"
     if why == "origin-mismatch" and x.caches and x.caches[-1].state == "hit" and stage:
         cache = x.caches[-1].stage
         text = f"{cache} gave a copy that was marked for {what}, not for {origin}; move {stage} in front of {cache}"
@@ -69,9 +69,12 @@ _MENDS = {
 """What mends calls that the page itself asks for wrongly."""
 
 
-def _slip(x: Exchange) -> str:
+def _no_answer(x: Exchange, cors: str) -> str:
+    if x.outcome == "crashed" and x.errors:
+        mend = f"put an error-handler inside {cors}" if cors else "put an error-handler in front"
+        return f"nobody caught {x.errors[-1].type}, and the connection was closed; {mend}"
     stage = next((stage for stage, _, did, _, _ in x.journey or () if did == "nothing"), None)
-    return f", since {stage} neither passed it on nor answered" if stage else ""
+    return f"{x.outcome}, since {stage} neither passed it on nor answered" if stage else x.outcome
 
 
 def _no_fields(

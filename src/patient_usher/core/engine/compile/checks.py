@@ -8,7 +8,7 @@ from typing import Any
 from patient_usher.core.engine.plan.route_table import PlacedRoute, place_routes
 from patient_usher.core.handlers.desk import desk_routes
 from patient_usher.core.model.document import Path, Problem, Unusable, did_you_mean, locate
-from patient_usher.core.model.errors import ErrorTypes
+from patient_usher.core.model.errors import ErrorTypes, type_hint
 from patient_usher.core.model.handler_specs import HandlerSpec
 from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions, stage_lists
 from patient_usher.core.model.routes import GroupSpec, RouteSpec
@@ -115,7 +115,7 @@ def check_routes(spec: PipelineSpec, found: Problems, sound: dict[str, str]) -> 
                 elif (
                     desk.keys is not None
                     and spec.signing_keys[desk.keys].algorithm != "HS256"
-                    and desk.gives == "cookie"
+                    and "cookie" in desk.gives
                 ):
                     found.add((*at_desk, "keys"), "a cookie is signed with a secret", "name an HS256 key")
                 for action, route in desk_routes(group):
@@ -164,13 +164,13 @@ def check_errors(spec: PipelineSpec, found: Problems) -> None:
     for name, error in spec.errors.items():
         path = ["errors", name, "is-a"]
         if error.is_a is not None and error.is_a not in errors:
-            found.add(path, f"there is no error type '{error.is_a}'", did_you_mean(error.is_a, errors.names()))
+            found.add(path, f"there is no error type '{error.is_a}'", type_hint(error.is_a, errors.names()))
         elif error.is_a is not None and (last := spec.errors.get(errors.lineage(name)[-1])) and last.is_a:
             found.add(path, f"'{name}' is a kind of itself", "end the chain at a built-in type")
     for name, records in spec.records.items():
         for field, type_ in records.unique.items():
             if type_ not in errors:
-                mend = did_you_mean(type_, errors.names())
+                mend = type_hint(type_, errors.names())
                 found.add(["records", name, "unique", field], f"there is no error type '{type_}'", mend)
 
 

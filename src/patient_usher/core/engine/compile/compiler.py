@@ -41,7 +41,7 @@ from patient_usher.core.model.document import (
 )
 from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.overlays import apply_environments, apply_overlay
+from patient_usher.core.model.overlays import apply_environments, apply_overlay, same_as
 from patient_usher.core.model.overlays import variant as laid_out
 from patient_usher.core.model.patterns import request_pattern
 from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions, spell_out, stage_lists
@@ -245,6 +245,16 @@ def _read_stages(found: Problems) -> tuple[dict[str, StageOptions], dict[str, Pa
             if not isinstance(entry, dict):
                 found.add(where, "a stage is a kind or a mapping", "write - access-log, or - {id: NAME, kind: KIND}")
                 continue
+            if "same-as" in entry:
+                if "kind" in entry or not isinstance(entry.get("id"), str):
+                    what = "a stage that is the same as another has an id of its own, and no kind"
+                    found.add((*where, "same-as"), what, "write {id: NAME, same-as: STAGE}", key=True)
+                    continue
+                try:
+                    entry = same_as(found.doc, entry)
+                except ValueError as error:
+                    found.add_error((*where, "same-as"), error)
+                    continue
             name = entry.get("kind")
             if not isinstance(name, str) or name not in kinds():
                 what = f"there is no kind '{name}'" if name is not None else "the stage has no kind"
@@ -359,7 +369,7 @@ def _make_plans(
             fixed[id_] = PlanStep(id_, stage, raises=refuse == "raise", sequential=in_order, passes_over=over)
 
     front = FrontProxy(spec.deployment)
-    uncaught = Uncaught(spec.uncaught.reveal, spec.uncaught.log)
+    uncaught = Uncaught(spec.uncaught)
 
     def plan(item: PlacedRoute | None) -> Plan:
         steps = dict(fixed)

@@ -8,7 +8,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.checks import Problems
 from patient_usher.core.engine.plan.route_table import all_groups, running_order
 from patient_usher.core.model.document import Path, Problem, did_you_mean
-from patient_usher.core.model.errors import ErrorTypes
+from patient_usher.core.model.errors import BY_THE_ENGINE, ErrorTypes, type_hint
 from patient_usher.core.model.handler_specs import RaiseSpec
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template, split_request
@@ -133,23 +133,30 @@ def of_errors(pipe: Blueprint) -> Doubts:
     """Types that an error handler answers and nothing raises; types raised that look misspelt."""
     known = ErrorTypes(pipe.spec.errors)
     raises = list(_every(pipe, RaiseSpec))
-    raised = {spec.type for _, spec in raises}
-    raised |= {type_ for records in pipe.spec.records.values() for type_ in records.unique.values()}
     answered = {name for _, entry in _every(pipe, Model) for name in getattr(entry, "raised", None) or ()}
     for path, spec in raises:
         if spec.type not in known and spec.type not in answered:
-            hint = did_you_mean(spec.type, [*pipe.spec.errors, *answered])
+            hint = type_hint(spec.type, [*pipe.spec.errors, *answered])
             if hint.startswith("did"):
                 yield (*path, "type"), f"nothing knows the error type '{spec.type}'", hint
+    raised = types_raised(pipe)
+    if raised is None:
+        return
+    for path, entry in _every(pipe, Model):
+        for name in getattr(entry, "raised", None) or ():
+            if name not in raised:
+                what = f"nothing declares or raises the error type '{name}'"
+                yield (*path, "raised"), what, type_hint(name, raised)
+
+
+def types_raised(pipe: Blueprint) -> list[str] | None:
+    """Every error type that there can be in this pipeline; None where its own code may raise what it likes."""
     if any(option.kind == "python" for option in pipe.options.values()) or any(
         item.spec.handler.python for item in pipe.placed if item.desk is None
     ):
-        return  # code may raise what it likes
-    for path, entry in _every(pipe, Model):
-        for name in getattr(entry, "raised", None) or ():
-            if name not in known and name not in raised:
-                what = f"nothing declares or raises the error type '{name}'"
-                yield (*path, "raised"), what, did_you_mean(name, [*known.names(), *sorted(raised)])
+        return None
+    raised = {spec.type for _, spec in _every(pipe, RaiseSpec)}
+    return [*ErrorTypes(pipe.spec.errors).names(), *sorted(raised), *BY_THE_ENGINE]
 
 
 # Where things are said.

@@ -57,8 +57,8 @@ class DataAvailability:
 def handler_reads(item: PlacedRoute) -> Collection[str]:
     """What the handler of a route reads that a stage must have left there (the words of ``uses``)."""
     if item.desk is not None:
-        gives = item.groups[-1].desk.gives if item.groups[-1].desk is not None else "token"
-        return [name for name in _DESK_READS[item.desk] if gives == "cookie" or name == "body"]
+        gives = item.groups[-1].desk.gives if item.groups[-1].desk is not None else ()
+        return [name for name in _DESK_READS[item.desk] if "cookie" in gives or name == "body"]
     handler = item.spec.handler
     if handler.echo or handler.do in ("create", "replace"):
         return {*uses(handler), "body"}

@@ -21,6 +21,8 @@ from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, 
 def look(context: Context) -> Iterator[Suspicion]:
     """Errors that nobody caught, by whoever raised them."""
     handlers = context.kinds("error-handler")
+    closes = context.spec.uncaught.answer == "nothing"
+    leaves = "ends in a closed connection" if closes else "leaves as a bare 500"
     for run, x in context.exchanges():
         if x.outcome != "crashed" or (run.scenario.sort in ("failing", "slow") and not handlers):
             continue
@@ -34,7 +36,7 @@ def look(context: Context) -> Iterator[Suspicion]:
             stage,
             route,
             context.at(stage) if stage else context.at_route(route, "handler"),
-            f"{error.type}, raised by {by}, leaves as a bare 500: no error handler stands around it",
+            f"{error.type}, raised by {by}, {leaves}: no error handler stands around it",
             tuple(_mends(context, handlers, by)),
             shows(lambda x: x.outcome == "crashed", lambda x: x.outcome != "crashed"),
             (run.scenario,),

@@ -17,7 +17,7 @@ def look(context: Context) -> Iterator[Suspicion]:
         if item.desk != "sign-in":
             continue
         desk = item.groups[-1].desk
-        if desk is None or desk.gives != "cookie" or desk.same_site != "None":
+        if desk is None or "cookie" not in desk.gives or desk.same_site != "None":
             continue
         group = item.groups[-1].id
         path = _place(context.doc, group)
