@@ -41,6 +41,7 @@ def test_the_demo_shows_a_story_and_a_mistake(usher: Usher) -> None:
         ("sequential.yaml", "story.yaml", 0, 42, 0),
         ("sequential-mistaken.yaml", "story.yaml", 1, 42, 12),
         ("quay.yaml", "quay-story.yaml", 0, 38, 0),
+        ("workshop.yaml", "workshop-story.yaml", 0, 21, 0),
         ("front.yaml", "front-story.yaml", 1, 4, 3),
         ("boaters.yaml", "boaters-story.yaml", 0, 5, 0),
         ("limits.yaml", "limits-story.yaml", 0, 78, 0),

@@ -120,7 +120,7 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
         ],
     ),
     "workshop": (
-        "what services do beside the textbook: two parsers in a row, a gate in two places, a server that hangs up",
+        "two parsers in a row, a gate in two places, a server that hangs up",
         [
             Part("Bodies of two sorts, answers of one's own, a token and a cookie from one desk.", "workshop.yaml", "workshop-story.yaml"),
             Part("A variant that adds two stages: what changes.", "workshop.yaml", "workshop-story.yaml", False, "workshop-looser.yaml"),

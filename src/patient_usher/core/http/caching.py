@@ -9,7 +9,7 @@ import re
 from functools import lru_cache
 from typing import NamedTuple
 
-from patient_usher.core.http.dates import MICROSECONDS, http_date, http_instant
+from patient_usher.core.http.dates import MICROSECONDS, http_date, http_instant, two_digit_year
 from patient_usher.core.http.fields import Fields, list_items
 from patient_usher.core.http.messages import Answer
 
@@ -89,9 +89,17 @@ _DATE = re.compile(
 
 
 @lru_cache(maxsize=256)
-def parse_date(value: str | None) -> int | None:
-    """An HTTP date in one of its three forms (RFC 9110 5.6.7), None for anything else: a list, another zone."""
-    return http_instant(value) if value is not None and _DATE.fullmatch(value.strip()) else None
+def _parsed(value: str) -> int | None:
+    return http_instant(value) if _DATE.fullmatch(value.strip()) else None
+
+
+def parse_date(value: str | None, now: int) -> int | None:
+    """An HTTP date in one of its three forms (RFC 9110 5.6.7), None for anything else: a list, another zone.
+
+    A year of two digits that seems to be more than fifty years ahead of ``now`` is the last one that ended so.
+    """
+    found = _parsed(value) if value is not None else None
+    return found if found is None or value is None or "day, " not in value else two_digit_year(found, now)
 
 
 class Stored(NamedTuple):
@@ -133,12 +141,12 @@ def freshness_lifetime(status: int, answer: Fields, response_time: int, *, share
     for name in ("s-maxage", "max-age") if shared else ("max-age",):
         if name in cc:
             return seconds(cc[name]) or 0  # 4.2.1: what can't be read counts as stale
-    date = parse_date(answer.get("date"))
+    date = parse_date(answer.get("date"), response_time)
     date = response_time if date is None else date
     if "expires" in answer:
-        expires = parse_date(answer.get("expires"))  # 5.3: an invalid one has expired
+        expires = parse_date(answer.get("expires"), response_time)  # 5.3: an invalid one has expired
         return max((expires or 0) - date, 0)
-    modified = parse_date(answer.get("last-modified"))
+    modified = parse_date(answer.get("last-modified"), response_time)
     if heuristic and modified is not None and (status in HEURISTICALLY_CACHEABLE or "public" in cc):
         return max(date - modified, 0) // 10
     return 0
@@ -147,7 +155,7 @@ def freshness_lifetime(status: int, answer: Fields, response_time: int, *, share
 def current_age(stored: Stored, now: int) -> int:
     """4.2.3, in microseconds."""
     fields = stored.answer.fields
-    date = parse_date(fields.get("date"))
+    date = parse_date(fields.get("date"), now)
     # Date has whole seconds, so the time of the answer counts as whole seconds here too.
     came = stored.response_time // MICROSECONDS * MICROSECONDS
     apparent = max(0, came - date) if date is not None else 0

@@ -44,12 +44,13 @@ def evaluate(
     others: Sequence[str] = (),
     exists: bool = True,
     success: bool = True,
+    now: int,
 ) -> int:
     """What the request's conditions make of the present representation: 0 go on, 304 or 412 (13.2.2).
 
     ``etag`` and ``modified`` are its validators, ``others`` the tags that it has in other codings, ``exists``
     whether there is one at all, ``success`` whether the plain answer would be one: of any other, conditions say
-    nothing (13.2.1).
+    nothing (13.2.1). ``now``: the present instant.
     """
     if not success:
         return 0
@@ -58,15 +59,15 @@ def evaluate(
     if (wanted := request.get("if-match")) is not None:  # step 1
         if not _any(wanted, tags, exists, strong_match):
             return 412
-    elif (since := parse_date(request.get("if-unmodified-since"))) is not None:  # step 2
-        last = parse_date(modified)
+    elif (since := parse_date(request.get("if-unmodified-since"), now)) is not None:  # step 2
+        last = parse_date(modified, now)
         if last is not None and last > since:  # 13.1.4: without a date there is nothing to compare
             return 412
     if (wanted := request.get("if-none-match")) is not None:  # step 3
         if _any(wanted, tags, exists, weak_match):
             return 304 if reads else 412
-    elif reads and (since := parse_date(request.get("if-modified-since"))) is not None:  # step 4
-        last = parse_date(modified)
+    elif reads and (since := parse_date(request.get("if-modified-since"), now)) is not None:  # step 4
+        last = parse_date(modified, now)
         if last is not None and last <= since:
             return 304
     return 0

@@ -44,6 +44,21 @@ def http_instant(text: str) -> int | None:
         return None
 
 
+def two_digit_year(at: int, now: int) -> int | None:
+    """An instant whose year was written with two digits, in the century that RFC 9110 5.6.7 gives it."""
+    written, present = moment(at), moment(now)
+    year = present.year // 100 * 100 + written.year % 100
+    for candidate in (year + 100, year, year - 100):
+        try:
+            found = instant(written.replace(year=candidate))
+            latest = instant(present.replace(year=present.year + 50))
+        except ValueError:  # 29 February, or a year beyond the calendar
+            continue
+        if found <= latest:
+            return found
+    return None
+
+
 _COOKIE_TIME = re.compile(r"(\d{1,2}):(\d{1,2}):(\d{1,2})(?!\d)")
 _COOKIE_DAY = re.compile(r"(\d{1,2})(?!\d)")
 _COOKIE_YEAR = re.compile(r"(\d{2,4})(?!\d)")

@@ -34,7 +34,7 @@ def still_holds(condition: str, etag: str | None, modified: str | None) -> bool:
     """Whether If-Range names this very representation (13.1.5): by strong tag, or by its exact date."""
     if condition.startswith(('"', "W/")):
         return etag is not None and strong_match(condition.strip(), etag)
-    return modified is not None and parse_date(condition) is not None and condition.strip() == modified
+    return modified is not None and parse_date(condition, 0) is not None and condition.strip() == modified
 
 
 def partial(request: Fields, whole: Answer, *, judged_later: bool = False) -> Answer:

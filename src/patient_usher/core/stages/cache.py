@@ -282,7 +282,7 @@ class Stage(base.Stage):
         modified = answer.fields.get("last-modified") or answer.fields.get("date")
         # A copy without a tag of its own can't say that the caller's still holds: whoever stands outside may.
         success = answer.status == 200 and ("etag" in answer.fields or "if-none-match" not in asked)
-        status = evaluate(x.request.method, asked, answer.fields.get("etag"), modified, success=success)
+        status = evaluate(x.request.method, asked, answer.fields.get("etag"), modified, success=success, now=x.now)
         return not_modified(answer) if status == 304 else answer
 
     # On the way out.
@@ -312,7 +312,7 @@ class Stage(base.Stage):
                 work.use.why = why
         if work.asked is not None and answer.status == 200:
             fields, asked = answer.fields, (work.reached or x.request).fields
-            if evaluate(x.request.method, asked, fields.get("etag"), fields.get("last-modified")) == 304:
+            if evaluate(x.request.method, asked, fields.get("etag"), fields.get("last-modified"), now=x.now) == 304:
                 x.answer = not_modified(answer)
         if self.tells:
             stored = "; stored" if work.use.stored else ""

@@ -64,7 +64,7 @@ class Stage(base.Stage):
             if body is not None and self.sort != "none":
                 etag = entity_tag(body, self.sort)
                 others = [entity_tag(body, self.sort, coding) for coding in CODINGS]
-            if not evaluate(method, fields, etag, None, others=others, exists=body is not None):
+            if not evaluate(method, fields, etag, None, others=others, exists=body is not None, now=x.now):
                 return None
             error = refusal("PreconditionFailed", "precondition-failed", self._never_matches(fields.get("if-match")))
             error.by = self.id
@@ -101,7 +101,9 @@ class Stage(base.Stage):
         fields = answer.fields
         if answer.status == 416:
             return None
-        status = evaluate(x.request.method, x.request.fields, fields.get("etag"), fields.get("last-modified"))
+        status = evaluate(
+            x.request.method, x.request.fields, fields.get("etag"), fields.get("last-modified"), now=x.now
+        )
         if not status:
             return None
         x.note = {"condition": "holds not" if status == 412 else "not modified"}
