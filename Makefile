@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench fuzz clean
+.PHONY: demo test lint bench fuzz mutants clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/usher demo
@@ -20,6 +20,10 @@ lint: $(VENV)/.installed-dev
 fuzz: $(VENV)/.installed-dev  # half an hour
 	$(BIN)/python tests/fuzz.py 20000
 	USHER_LAWS=1500 $(BIN)/pytest -q tests/core/engine/test_transparency.py
+
+mutants: $(VENV)/.installed-dev  # an hour: which changes of the core the tests notice
+	@$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[mutants]'
+	$(BIN)/python tests/mutants.py 300
 
 bench: $(VENV)/.installed  # a few minutes
 	@for script in benchmarks/*.py; do $(BIN)/python $$script; done

@@ -50,8 +50,11 @@ def _answer(x: Exchange) -> Answer | None:
 
 
 def _page(x: Exchange) -> Answer | None:
-    """What the page gets: its own confirmed copy, or what came; nothing of a call that was blocked."""
-    if x.browser is None or x.browser.verdict == "blocked":
+    """What the page gets: its own confirmed copy, or what came; nothing of a call that was blocked, or is opaque.
+
+    Of a navigation no page sees anything either, but the person at the browser does.
+    """
+    if x.browser is None or (x.browser.verdict != "readable" and x.browser.why != "navigated"):
         return None
     return x.browser.got or x.answer
 
