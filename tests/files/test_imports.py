@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import json
+import re
 import shutil
 import subprocess
 import threading
@@ -21,6 +22,7 @@ from conftest import DEMO, USHER, Outcome
 from patient_usher.core.analysis.requests.schema_samples import sample
 from patient_usher.core.model.schemas import compiled
 from patient_usher.files.curl import commands
+from patient_usher.files.secret_keeper import SecretKeeper
 
 Usher = Callable[..., Outcome]
 BASE = ("--base", "https://api.ternharbour.example")
@@ -231,7 +233,7 @@ def receiver() -> Iterator[str]:
 
 
 def told(command: str, url: str) -> dict[str, Any]:
-    (found,) = commands(command.replace("URL", url), "c", None)
+    (found,) = commands(command.replace("URL", url), "c", None, SecretKeeper(keeps=True))
     request = found.request
     return {"line": request["send"], "headers": request.get("headers", {}), "body": request.get("text", "")}
 
@@ -263,7 +265,7 @@ READ = [
 
 @pytest.mark.parametrize(("command", "send", "headers"), READ)
 def test_what_a_command_means(command: str, send: str, headers: dict[str, str]) -> None:
-    (found,) = commands(command, "c", None)
+    (found,) = commands(command, "c", None, SecretKeeper(keeps=True))
     assert (found.request["send"], found.request.get("headers", {})) == (send, headers)
 
 
@@ -476,3 +478,24 @@ WRONG = [
 def test_what_can_not_be_read_is_told(usher: Usher, tmp_path: Path, text: str, words: str) -> None:
     outcome = usher("import", "o.txt", "--into", "p.yaml", "--from", "openapi", o__txt=text)
     assert (outcome.status, words in outcome.err, (tmp_path / "p.yaml").exists()) == (2, True, False)
+
+
+def test_nothing_of_a_description_asks_the_environment(usher: Usher, tmp_path: Path) -> None:
+    asks = "${env:HOME} ${env:PATH|x}"
+    schema = {"type": "string", "enum": [asks], "default": asks, "description": asks}
+    operation = {
+        "operationId": "op",
+        "security": [{"k": [asks]}],
+        "parameters": [{"name": asks, "in": "query", "schema": schema}],
+        "responses": {"200": {"description": asks, "content": {asks: {"example": asks}}}},
+    }
+    doc = {
+        "openapi": "3.1.0",
+        "info": {"title": asks, "version": "1"},
+        "paths": {"/a": {"get": operation}},
+        "components": {"securitySchemes": {"k": {"type": "apiKey", "in": "header", "name": "X-K"}}},
+    }
+    assert usher("import", "d.json", "--into", "p.yaml", d__json=json.dumps(doc)).status == 0
+    written = (tmp_path / "p.yaml").read_text()
+    assert "HOME" in written
+    assert re.search(r"(?<!\$)\$\{env:(?!SIGNING_SECRET)", written) is None

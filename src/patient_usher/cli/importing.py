@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import sys
-from argparse import ArgumentParser, Namespace
+from argparse import ArgumentParser, ArgumentTypeError, Namespace
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from itertools import islice
@@ -20,9 +20,11 @@ from patient_usher.cli.arguments import count, duration, factor, share, unusable
 from patient_usher.cli.common import add_trust, trust
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import JsonObject, Unusable
+from patient_usher.core.model.values import literal
 from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.log_lines import FORMATS, JSON_FIELDS, Seen
 from patient_usher.files.log_trace import Counted, Writing, lines, merged, trace_lines
+from patient_usher.files.secret_keeper import SCHEMES, SecretKeeper, signed_anew
 from patient_usher.files.sources import Source, format_of, sources
 from patient_usher.files.trace_filter import Picking, checked, fitting, picked, picked_lines
 from patient_usher.files.yaml_reader import MAX_OCTETS, parse
@@ -51,9 +53,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     )  # fmt: skip
     parser.add_argument("--expect-recorded", action="store_true", help="expect the statuses that were recorded")
     parser.add_argument(
-        "--sign", metavar="SCHEME", choices=["bearer", "basic", "api-key"], help="sign as the logged user"
+        "--sign", metavar="SCHEME:ACCOUNT", type=_sign,
+        help="fresh credentials for requests that had one: bearer, basic, api-key or same, and whose; for logs SCHEME "
+        "alone signs as the user that each line names",
+    )  # fmt: skip
+    parser.add_argument(
+        "--keep-secrets", action="store_true", help="hide nothing: tokens, passwords, cookies and addresses stay"
     )
-    parser.add_argument("--keep-secrets", action="store_true", help="don't hide tokens, keys and addresses in queries")
     parser.add_argument("--strict", action="store_true", help="refuse files with lines that can't be read")
     add_trust(parser, env=False)
     parser.add_argument("--where", metavar="WHEN", help="only requests that fit, as in '{path: /v1/**, method: GET}'")
@@ -61,6 +67,14 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--sample", metavar="SHARE", type=share, help="only this share of the callers, as in 0.01")
     parser.add_argument("--faster", metavar="N", type=factor, default=1.0, help="so many times as fast")
     parser.add_argument("--shift", metavar="DURATION", type=duration, default="0s", help="so much later")
+
+
+def _sign(text: str) -> tuple[str, str]:
+    """``SCHEME:ACCOUNT``, the account empty for the user whom a log names. Raises ArgumentTypeError."""
+    scheme, _, account = text.partition(":")
+    if scheme not in SCHEMES or (scheme == "same" and not account):
+        raise ArgumentTypeError(f"write SCHEME:ACCOUNT, SCHEME one of {', '.join(SCHEMES)}")
+    return scheme, account
 
 
 def run(args: Namespace) -> int:
@@ -92,7 +106,10 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
     streams = [lines(source.opened(), source.name, FORMATS[kind](named), counted) for source in found]
     seen: Iterator[Seen] = merged(streams) if len(streams) > 1 else streams[0]
     seen = picking._replace(first=None).some(seen, _as_row)
-    how = Writing(args.expect_recorded, args.keep_secrets, args.sign)
+    keeper = SecretKeeper(keeps=args.keep_secrets)
+    if args.sign is not None and args.sign[0] == "same":
+        raise unusable("a log doesn't say by which scheme its users signed", "write bearer, basic or api-key", "--sign")
+    how = Writing(keeper, expects=args.expect_recorded, sign=args.sign)
     rows: Iterable[tuple[int, bytes, Seen]] = trace_lines(seen, how, counted)
     if picking.first is not None:
         rows = islice(rows, picking.first)
@@ -107,6 +124,7 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
         if counted.odd and (args.strict or counted.odd == counted.read):
             raise _odd(counted, found, strict=args.strict)
     _tell(args, counted)
+    _note(keeper.told())
     return 0
 
 
@@ -153,7 +171,7 @@ def _timed(rows: Iterable[tuple[int, bytes, Seen]], picking: Picking) -> Iterato
 
 
 def _header(args: Namespace, starts: int | None) -> JsonObject:
-    name = ", ".join(path.name for path in args.files)
+    name = literal(", ".join(path.name for path in args.files))
     header = {"patient-usher": "trace/1", "name": f"{name}; what came within a second is spread over it evenly"}
     return {**header, **({"starts": timestamp(starts)} if starts is not None else {}), "base": args.base}
 
@@ -178,7 +196,7 @@ def _tell(args: Namespace, counted: Counted) -> None:
     parts = [
         (counted.spread, "came within a second with others, and are spread over it evenly"),
         (counted.late, "came more than five seconds late, and are taken for later ones"),
-        (counted.hidden, "had something secret in a query, which is hidden; --keep-secrets keeps it"),
+        (counted.hidden, "had something in them that is hidden now"),
         (counted.odd, "can't be read or replayed"),
     ]
     for times, words in parts:
@@ -201,7 +219,8 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
     from patient_usher.files.pipeline import Beside
 
     read_file = Beside(source.path.parent, anywhere=True) if trust(args).files else None
-    found = list(commands(source.text(), source.name, read_file))
+    keeper = SecretKeeper(keeps=args.keep_secrets)
+    found = list(commands(source.text(), source.name, read_file, keeper))
     if not found:
         raise source.unusable("no curl command stands here", "paste one, as browsers copy it")
     bases = Counter(command.base for command in found)
@@ -212,28 +231,12 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
         if command.base != base:
             method, _, target = row["send"].partition(" ")
             row["send"] = f"{method} {command.base}{target}"
-        row = {"id": f"curl-{number}", **({"caller": "follower"} if command.follows else {}), **row}
-        requests.append(row if args.keep_secrets else _hidden(row))
+        requests.append({"id": f"curl-{number}", **({"caller": "follower"} if command.follows else {}), **row})
     callers = {"callers": {"follower": {"redirects": "follow"}}} if any(one.follows for one in found) else {}
     trace = {"patient-usher": "trace/1", "base": base, **callers, "requests": requests}
     unknown = sum((command.unknown for command in found), Counter[str]())
     notes = [f"{times} × {option}: no option that is known here; it is left out" for option, times in unknown.items()]
-    return _written(args, trace, notes, picking)
-
-
-def _hidden(row: JsonObject) -> JsonObject:
-    """A request whose credentials are hidden; their names and schemes stay."""
-    from patient_usher.core.http.secrets import HIDDEN, Places
-    from patient_usher.files.log_trace import target_of
-
-    method, _, target = row["send"].partition(" ")
-    found = {**row, "send": f"{method} {target_of(target, keeps_secrets=False)[0]}"}
-    headers = {}
-    for name, value in row.get("headers", {}).items():
-        scheme, space, _ = value.partition(" ")
-        secret = f"{scheme} {HIDDEN}" if name.lower() == "authorization" and space else HIDDEN
-        headers[name] = secret if Places().carries(name) else value
-    return {**found, "headers": headers} if headers else found
+    return _written(args, trace, [*notes, *keeper.told()], picking)
 
 
 def _har(args: Namespace, source: Source, picking: Picking) -> int:
@@ -241,8 +244,12 @@ def _har(args: Namespace, source: Source, picking: Picking) -> int:
     from patient_usher.files.pipeline import pipeline_of_text
 
     blank = pipeline_of_text("patient-usher: pipeline/1\n", "none")
-    options = HarOptions(expect_recorded=args.expect_recorded)
-    trace, notes = source.read(lambda doc: trace_of_har(doc, blank, options))
+
+    def traced(doc: Any) -> tuple[Any, list[str]]:  # a keeper of its own for each reading
+        keeper = SecretKeeper(keeps=args.keep_secrets)
+        return trace_of_har(doc, blank, HarOptions(expect_recorded=args.expect_recorded, keeper=keeper))
+
+    trace, notes = source.read(traced)
     return _written(args, trace, notes, picking)
 
 
@@ -251,9 +258,12 @@ def _openapi(args: Namespace, source: Source, picking: Picking) -> int:
 
     name = Path(source.name).name
     found = source.read(lambda doc: pipeline_of_openapi(doc, name))
-    write_whole(args.into, yaml_of(found.pipeline, comments=found.comments, heading=found.heading))
+    keeper = SecretKeeper(keeps=args.keep_secrets)
+    guessed = ("accounts", "signing-keys")  # made up by the import itself
+    pipeline = {key: value if key in guessed else keeper.json(value, key) for key, value in found.pipeline.items()}
+    write_whole(args.into, yaml_of(pipeline, comments=found.comments, heading=found.heading))
     _tell_line(f"wrote {args.into}")
-    _note(found.notes)
+    _note([*found.notes, *keeper.told()])
     return 0
 
 
@@ -277,6 +287,11 @@ def _trace(args: Namespace, source: Source, picking: Picking) -> int:
 
 def _written(args: Namespace, trace: JsonObject, notes: list[str], picking: Picking) -> int:
     """Write a trace in memory, the requests that are wanted as they are wanted."""
+    if args.sign is not None:
+        if not args.sign[1]:
+            raise unusable("whose credentials?", f"write --sign {args.sign[0]}:ACCOUNT", "--sign")
+        scheme, account = args.sign
+        trace["requests"] = [signed_anew(row, scheme, account, trace.get("starts")) for row in trace["requests"]]
     found = picked(trace, picking)
     write_whole(args.into, yaml_of(found))
     wrote, of = len(found["requests"]), len(trace["requests"])

@@ -9,13 +9,14 @@ from argparse import Action, ArgumentError, ArgumentParser, Namespace
 from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import Any, NamedTuple, NoReturn
-from urllib.parse import quote_plus
+from urllib.parse import quote_plus, unquote
 
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.document import Json, JsonObject, Problem, Spot, Unusable
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.text_types import METHOD
 from patient_usher.core.model.values import literal
+from patient_usher.files.secret_keeper import SecretKeeper
 
 ReadFile = Callable[[str], bytes]
 
@@ -66,6 +67,9 @@ class _Data(Action):
         namespace.data = [*namespace.data, (self.sort, value)]
 
 
+_USERINFO = re.compile(r"([a-z]+://)([^/?#@]*)@")
+
+
 def _parser() -> _Parser:
     parser = _Parser(add_help=False, allow_abbrev=False, exit_on_error=False)
     add = parser.add_argument
@@ -94,11 +98,11 @@ def _parser() -> _Parser:
     return parser
 
 
-def commands(text: str, name: str, read_file: ReadFile | None) -> Iterator[Command]:
+def commands(text: str, name: str, read_file: ReadFile | None, keeper: SecretKeeper) -> Iterator[Command]:
     """Every curl command of a text. ``read_file`` None: files may not be read. Raises Unusable."""
     for line, words in _split(text, name):
         try:
-            yield _command(words, read_file)
+            yield _command(words, read_file, keeper)
         except (ValueError, ArgumentError, OSError) as error:
             what, _, mend = str(error).partition("; ")
             raise Unusable([Problem(Spot(name, line, 1), what, mend or "write it as curl takes it")]) from None
@@ -147,13 +151,16 @@ def _decoded(match: re.Match[str]) -> str:
     return chr(int(code, 8)) if code[0] in "01234567" else _LETTERS.get(code, code)
 
 
-def _command(words: list[str], read_file: ReadFile | None) -> Command:
+def _command(words: list[str], read_file: ReadFile | None, keeper: SecretKeeper) -> Command:
     args, rest = _parser().parse_known_args(words)
     unknown = Counter(word for word in rest if word.startswith("-"))
     urls = [*args.url, *args.words, *(word for word in rest if not word.startswith("-"))]
     if not urls:
         raise ValueError("the command names no URL; write curl https://host/path")
     url = urls[0] if "://" in urls[0] else f"http://{urls[0]}"
+    if (found_user := _USERINFO.match(url)) is not None:  # curl sends it as Basic
+        url = found_user[1] + url[found_user.end() :]
+        args.user = args.user if args.user is not None else unquote(found_user[2])
     headers = _headers(args)
     data = _body(args.data, read_file)
     lower = {name.lower(): name for name in headers}
@@ -182,12 +189,14 @@ def _command(words: list[str], read_file: ReadFile | None) -> Command:
     method = method or ("POST" if "text" in request else "GET")
     if not METHOD.fullmatch(method):
         raise ValueError(f"{method!r} is no method; write one, as in -X PUT")
-    found: JsonObject = {"send": literal(f"{method} {parsed.target}")}
+    found: JsonObject = {"send": literal(f"{method} {keeper.url(parsed.target)}")}
     if headers:
         check_sent(headers)
-        found["headers"] = {name: literal(value) for name, value in headers.items()}
+        found["headers"] = {name: literal(keeper.field(name, value)) for name, value in headers.items()}
     if "text" in request:
-        found["text"] = literal(request["text"])
+        media = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
+        octets = request["text"].encode(errors="surrogateescape")
+        found["text"] = literal(keeper.body(octets, media).decode(errors="surrogateescape"))
     return Command(found, parsed.origin, args.location, unknown)
 
 

@@ -19,14 +19,16 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.media import parse_media_type
-from patient_usher.core.http.secrets import HIDDEN, PARAMETERS
+from patient_usher.core.http.secrets import PARAMETERS
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import Json, JsonObject, Map, Problem, Seq, Spot, Unusable, did_you_mean, locate
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.templates import NAME
 from patient_usher.core.model.values import literal
+from patient_usher.files.secret_keeper import SecretKeeper
 
 _NOT_SENT_BY_US = frozenset({"host", "content-length", "connection", "cookie", "authorization"})
+_USERINFO = re.compile(r"^([a-z]+://)[^/?#@]*@")
 _ASSETS = re.compile(r"text/(html|css|javascript)|(application|text)/(x-)?javascript|image/|font/|audio/|video/")
 _ASSET_ENDINGS = re.compile(r"\.(html?|css|m?js|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf)$", re.IGNORECASE)
 
@@ -41,6 +43,8 @@ class HarOptions(NamedTuple):
     host: str | None = None
     sign: str | None = None
     expect_recorded: bool = False
+    keeper: SecretKeeper | None = None
+    """Who hides secrets where the recording becomes a file; without, only credentials are left out."""
 
 
 AS_IT_IS = HarOptions()
@@ -89,7 +93,7 @@ def trace_of_har(doc: Json, blueprint: Blueprint, options: HarOptions) -> tuple[
         hosts = sorted({entry.url.authority for entry in entries})
         what = f"no request went to {host}" if host else "the recording has no request that could be replayed"
         raise Unusable([Problem(locate(doc, ["log", "entries"]), what, did_you_mean(host or "", hosts))])
-    maker = _Maker(min(entry.at for entry in kept), blueprint, signing, options.expect_recorded)
+    maker = _Maker(min(entry.at for entry in kept), blueprint, signing, options)
     spot = getattr(doc, "spot", Spot("", 1, 1))
     requests = Seq(spot)
     for request, place in maker.requests(kept):
@@ -103,8 +107,10 @@ def trace_of_har(doc: Json, blueprint: Blueprint, options: HarOptions) -> tuple[
     ]
     if signing is not None and signing.scheme == "cookie":
         parts.insert(3, ("callers", _map(spot, {"signed-in": _map(spot, {"cookies": "keep"})})))
-    if maker.cookies:
+    if maker.cookies and not maker.keeper.keeps:
         notes.append(f"cookies of {maker.cookies} request{'s' if maker.cookies > 1 else ''} left out: they are secrets")
+    if options.keeper is not None:
+        notes += options.keeper.told()
     return _map(spot, dict(parts)), notes
 
 
@@ -210,8 +216,9 @@ def _read_entry(item: Json, spot: Spot) -> _Entry:
 
 
 def _url(text: str) -> Url:
-    """A URL as it was sent: what a browser would have encoded is."""
-    return parse_url(quote(text.partition("#")[0], safe="!#$%&'()*+,/:;=?@[]~-._"))
+    """A URL as it was sent: what a browser would have encoded is, and a name and password became a field."""
+    plain = _USERINFO.sub(r"\1", text.partition("#")[0], count=1)
+    return parse_url(quote(plain, safe="!#$%&'()*+,/:;=?@[]~-._"))
 
 
 def _host_called_most(entries: list[_Entry]) -> str | None:
@@ -227,8 +234,10 @@ def _host_called_most(entries: list[_Entry]) -> str | None:
 class _Maker:
     """Makes requests of a trace from entries. ``cookies`` counts those that had some."""
 
-    def __init__(self, first: int, blueprint: Blueprint, signing: _Signing | None, expect: bool) -> None:
-        self.first, self.blueprint, self.signing, self.expect = first, blueprint, signing, expect
+    def __init__(self, first: int, blueprint: Blueprint, signing: _Signing | None, options: HarOptions) -> None:
+        self.first, self.blueprint, self.signing, self.expect = first, blueprint, signing, options.expect_recorded
+        self.keeper = options.keeper or SecretKeeper()
+        self.hides_all = options.keeper is not None and not options.keeper.keeps
         self.key_place = blueprint.wallet.key_place or ("", "")
         self.session_cookies = {
             credential.place[1] for options in blueprint.options.values() for credential in options.credentials()
@@ -253,6 +262,7 @@ class _Maker:
     def _id(self, entry: _Entry) -> str:
         """A legal id of its own, made of the method and the path's last segment."""
         last = next((segment for segment in reversed(entry.url.segments) if segment), "root")
+        last = self.keeper.text(last) if self.hides_all else last
         stem = re.sub(r"[^A-Za-z0-9_.-]+", "-", f"{entry.method.lower()}-{last}").strip("-")
         stem = stem if NAME.fullmatch(stem) else "request"
         number, id_ = 1, stem
@@ -265,8 +275,11 @@ class _Maker:
     def _request(self, entry: _Entry) -> Map:
         headers = {name: values for name, values in entry.headers.items() if name.lower() not in _NOT_SENT_BY_US}
         request: JsonObject = {"id": self._id(entry), "at": f"{entry.at - self.first}us"}
-        _put_content(request, headers, entry)
+        _put_content(request, headers, entry, self.keeper if self.hides_all else None)
+        if self.hides_all:
+            headers = {name: [self.keeper.field(name, value) for value in values] for name, values in headers.items()}
         url = self._put_credential(request, headers, entry)
+        url = self.keeper.url(url) if self.hides_all else url
         request["send"] = f"{entry.method} {literal(url)}"
         if headers:
             request["headers"] = {name: [literal(value) for value in values] for name, values in headers.items()}
@@ -294,35 +307,37 @@ class _Maker:
         if own_field is not None:
             headers.pop(own_field)
         if not fresh or signing is None:
+            for lower in ("authorization", "cookie") if self.keeper.keeps else ("authorization",):
+                if (value := entry.field(lower)) is not None:
+                    headers[lower.capitalize()] = [self.keeper.field(lower, value)]
             if own_field is not None:
-                headers[own_field] = [HIDDEN]
-            if given is not None:
-                headers["Authorization"] = [f"{given[0].capitalize()} {HIDDEN}"]
+                headers[own_field] = [self.keeper.hidden("key", entry.field(own_field.lower()) or "")]
             self.cookies += bool(cookies)
-            return _hidden(entry.url, in_query, drop=False)
+            return self._hidden(entry.url, in_query, drop=False)
         had = "api-key" if has_key and given is None else "basic" if given and given[0] == "basic" else "bearer"
         scheme = signing.scheme or ("cookie" if session and given is None and not has_key else had)
         if scheme == "cookie":
             request["caller"] = "signed-in"
         else:
             request["sign"] = {scheme: signing.account}
-        return _hidden(entry.url, in_query, drop=True)
+        return self._hidden(entry.url, in_query, drop=True)
+
+    def _hidden(self, url: Url, key: str | None, *, drop: bool) -> str:
+        """The URL with secrets of its query hidden; ``drop`` leaves the pipeline's own key out."""
+        names = url.params.keys()
+        if self.keeper.keeps or (key not in names and not any(name.lower() in PARAMETERS for name in names)):
+            return url.text
+        pairs = [
+            (name, self.keeper.hidden("key", value) if name == key else self.keeper.value(name, value))
+            for name, value in parse_qsl(url.query, keep_blank_values=True)
+            if not (drop and name == key)
+        ]
+        return url.origin + url.path + (f"?{urlencode(pairs)}" if pairs else "")
 
 
-def _hidden(url: Url, key: str | None, *, drop: bool) -> str:
-    """The URL with secrets of its query hidden; ``drop`` leaves the pipeline's own key out."""
-    names = url.params.keys()
-    if key not in names and not any(name.lower() in PARAMETERS for name in names):
-        return url.text
-    pairs = [
-        (name, HIDDEN if name == key or name.lower() in PARAMETERS else value)
-        for name, value in parse_qsl(url.query, keep_blank_values=True)
-        if not (drop and name == key)
-    ]
-    return url.origin + url.path + (f"?{urlencode(pairs)}" if pairs else "")
-
-
-def _put_content(request: JsonObject, headers: dict[str, list[str]], entry: _Entry) -> None:
+def _put_content(
+    request: JsonObject, headers: dict[str, list[str]], entry: _Entry, keeper: SecretKeeper | None
+) -> None:
     """The body as it was sent: its octets, and the media type that a field or the recording says."""
     content = entry.content
     text, params = content.get("text"), content.get("params")
@@ -334,6 +349,8 @@ def _put_content(request: JsonObject, headers: dict[str, list[str]], entry: _Ent
         octets = urlencode(pairs).encode()
     else:
         return
+    if keeper is not None:
+        octets = keeper.body(octets, str(media or entry.field("content-type") or ""))
     request["base64"] = base64.b64encode(octets).decode()
     if isinstance(media, str) and media and entry.field("content-type") is None:
         headers["Content-Type"] = [media]

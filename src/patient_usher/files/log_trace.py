@@ -16,9 +16,9 @@ from ipaddress import ip_address
 from typing import BinaryIO
 from urllib.parse import quote
 
-from patient_usher.core.http.secrets import HIDDEN, PARAMETERS
 from patient_usher.core.model.values import literal
 from patient_usher.files.log_lines import SECOND, Odd, Seen
+from patient_usher.files.secret_keeper import SecretKeeper
 
 MAX_LINE = 1 << 20
 SHOWN = 3
@@ -116,35 +116,7 @@ def merged(streams: Iterable[Iterator[Seen]]) -> Iterator[Seen]:
 
 # As lines of a trace.
 
-_SECRET_LOOKS = re.compile(
-    r"eyJ[\w-]{8,}\.[\w-]+\.[\w-]*|[^@\s/&=]+(?:@|%40)[\w.-]+\.[A-Za-z]{2,}|(?=[\w~+/.-]*\d)(?=[\w~+/.-]*[A-Za-z])[\w~+/-]{32,}={0,2}"
-)
 _UNSAFE = re.compile(r"[^\x21-\x7e]")
-
-
-@dataclass(frozen=True)
-class Writing:
-    """How lines become requests."""
-
-    expects: bool = False
-    keeps_secrets: bool = False
-    sign: str | None = None
-
-
-def target_of(text: str, *, keeps_secrets: bool) -> tuple[str, bool]:
-    """A target as a trace may have it, and whether something secret in its query was hidden. Raises Odd."""
-    target = _UNSAFE.sub(lambda m: quote(m[0]), text)
-    if not target.startswith(("/", "http://", "https://")):
-        raise Odd("its target is no path and no URL")
-    path, mark, query = target.partition("?")
-    shown = "&".join(map(_without_secret, query.split("&"))) if mark and not keeps_secrets else query
-    return literal(f"{path}{mark}{shown}"), shown != query
-
-
-def _without_secret(pair: str) -> str:
-    name, equals, value = pair.partition("=")
-    secret = name.lower() in PARAMETERS or name.lower() == "key" or _SECRET_LOOKS.fullmatch(value)
-    return f"{name}={HIDDEN}" if equals and value and secret else pair
 
 
 # A line of a trace is put together of parts, each of which is made once for all lines that have it.
@@ -152,10 +124,43 @@ def _without_secret(pair: str) -> str:
 _dump = json.JSONEncoder(ensure_ascii=False, separators=(",", ":")).encode
 
 
-@lru_cache(maxsize=_REMEMBERED)
-def _send_part(method: str, target: str, keeps_secrets: bool) -> tuple[bytes, bool]:
-    told, hidden = target_of(target, keeps_secrets=keeps_secrets)
-    return f'"send":{_dump(f"{method} {told}")}'.encode(), hidden
+class Writing:
+    """How lines become requests: what is expected, as whom they are signed, and who hides secrets.
+
+    ``counted`` learns in how many lines something was hidden.
+    """
+
+    def __init__(self, keeper: SecretKeeper, *, expects: bool = False, sign: tuple[str, str] | None = None) -> None:
+        self.keeper, self.expects, self.sign = keeper, expects, sign
+        self._send = lru_cache(maxsize=_REMEMBERED)(self._send_part)
+        self._headers = lru_cache(maxsize=_REMEMBERED)(self._headers_part)
+
+    def tail(self, seen: Seen, counted: Counted) -> bytes:
+        """All of a trace's line but its id and time. Raises Odd."""
+        send, hid = self._send(seen.method, seen.target)
+        headers, hid_too = self._headers(seen.agent, seen.referrer)
+        row = send + _address_part(seen.address) + headers
+        counted.hidden += hid or hid_too
+        if seen.user is not None and self.sign is not None:
+            scheme, account = self.sign
+            row += f',"sign":{_dump({scheme: literal(account or seen.user)})}'.encode()
+        if self.expects and seen.status is not None:
+            row += b',"expect":{"status":%d}' % seen.status
+        return row + b"}"
+
+    def _send_part(self, method: str, text: str) -> tuple[bytes, bool]:
+        target = _UNSAFE.sub(lambda m: quote(m[0]), text)
+        if not target.startswith(("/", "http://", "https://")):
+            raise Odd("its target is no path and no URL")
+        shown = self.keeper.url(target)
+        return f'"send":{_dump(literal(f"{method} {shown}"))}'.encode(), shown != target
+
+    def _headers_part(self, agent: str | None, referrer: str | None) -> tuple[bytes, bool]:
+        given = [(name, value) for name, value in (("User-Agent", agent), ("Referer", referrer)) if value]
+        plain = {name: _UNSAFE.sub(lambda m: " " if m[0].isspace() else "?", value) for name, value in given}
+        shown = {name: self.keeper.field(name, value) for name, value in plain.items()}
+        headers = {name: literal(value) for name, value in shown.items()}
+        return (f',"headers":{_dump(headers)}'.encode() if headers else b""), shown != plain
 
 
 @lru_cache(maxsize=_REMEMBERED)
@@ -168,38 +173,11 @@ def _address_part(address: str | None) -> bytes:
         raise Odd(f"{address[:40]!r} is no IP address") from None
 
 
-@lru_cache(maxsize=_REMEMBERED)
-def _headers_part(agent: str | None, referrer: str | None, keeps_secrets: bool) -> tuple[bytes, bool]:
-    hidden = False
-    if referrer is not None and referrer.startswith(("http://", "https://")):
-        told, hidden = target_of(referrer, keeps_secrets=keeps_secrets)
-        referrer = told.replace("$${", "${")
-    headers = {
-        name: literal(_UNSAFE.sub(lambda m: " " if m[0].isspace() else "?", value))
-        for name, value in (("User-Agent", agent), ("Referer", referrer))
-        if value
-    }
-    return (f',"headers":{_dump(headers)}'.encode() if headers else b""), hidden
-
-
-def tail(seen: Seen, writing: Writing, counted: Counted) -> bytes:
-    """All of a trace's line but its id and time. Raises Odd."""
-    send, hid = _send_part(seen.method, seen.target, writing.keeps_secrets)
-    headers, hid_too = _headers_part(seen.agent, seen.referrer, writing.keeps_secrets)
-    row = send + _address_part(seen.address) + headers
-    counted.hidden += hid or hid_too
-    if seen.user is not None and writing.sign is not None:
-        row += f',"sign":{_dump({writing.sign: literal(seen.user)})}'.encode()
-    if writing.expects and seen.status is not None:
-        row += b',"expect":{"status":%d}' % seen.status
-    return row + b"}"
-
-
 def trace_lines(seen: Iterable[Seen], writing: Writing, counted: Counted) -> Iterator[tuple[int, bytes, Seen]]:
     """Each line's time and tail."""
     for at, one in spread(seen, counted):
         try:
-            made = tail(one, writing, counted)
+            made = writing.tail(one, counted)
         except Odd as error:
             counted.add_odd("", counted.read, one.target.encode(), str(error))
             continue

@@ -198,6 +198,7 @@ class _Reader:
         if accounts := self._accounts(schemes, routes):
             pipeline["accounts"] = accounts
             comments["accounts"] = "guessed: the description names no callers"
+        pipeline = _guarded(pipeline)
         if any(scheme["scheme"] == "bearer" for scheme in schemes):
             secret = "${env:SIGNING_SECRET|made-up-secret-until-there-is-one}"
             pipeline["signing-keys"] = {"main": {"algorithm": "HS256", "secret": secret}}
@@ -336,6 +337,18 @@ _MEND = "write it as the OpenAPI Specification says"
 _BY_NAME = {"properties", "patternProperties", "$defs", "definitions", "dependentSchemas"}
 _VALUES = {"enum", "const", "default", "example", "examples", "required", "pattern", "type"}
 _NO_SCHEMA = {"nullable", "discriminator", "xml", "externalDocs", "deprecated", "readOnly", "writeOnly"}
+
+
+_ASKS = re.compile(r"(?<!\$)\$\{env:")
+
+
+def _guarded(value: Json) -> Json:
+    """A value with which nothing comes in from the environment, wherever in the description it stood."""
+    if isinstance(value, str):
+        return _ASKS.sub("$${env:", value)
+    if isinstance(value, dict):
+        return {_guarded(str(key)): _guarded(part) for key, part in value.items()}
+    return [_guarded(part) for part in value] if isinstance(value, list) else value
 
 
 def _literal(value: Json) -> Json:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from functools import cached_property
+from itertools import pairwise
 from urllib.parse import parse_qsl, urlencode
 
 PARAMETERS = frozenset(
@@ -26,13 +27,59 @@ PARAMETERS = frozenset(
 FIELDS = frozenset({"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "x-auth-token"})
 """Header fields that carry credentials."""
 
-HIDDEN = "hidden-by-the-import"
-"""What stands in a trace where something that came in was secret."""
-
 _PARTS = ("api-key", "apikey", "token", "secret")
 """What the name of a field of one's own says that carries a credential."""
 _LINKS = frozenset({"location", "content-location", "referer"})
 """Fields that hold a URL."""
+
+
+_SORTS: dict[str, tuple[str, ...]] = {
+    "password": ("password", "passwd", "pwd", "passphrase"),
+    "token": ("token", "jwt", "bearer", "csrf", "xsrf", "assertion", "authorization"),
+    "key": ("apikey",),
+    "secret": ("secret", "credential", "credentials"),
+    "signature": ("signature", "sig"),
+    "session": ("sid", "sessionid", "jsessionid", "phpsessid"),
+    "code": ("otp", "totp", "pin", "cvv", "cvc"),
+}
+"""Words of names whose values are secrets, by sort."""
+_BY_WORD = {word: sort for sort, words in _SORTS.items() for word in words}
+_BY_PAIR = {
+    ("session", "id"): "session",
+    ("code", "verifier"): "secret",
+    ("saml", "response"): "token",
+    ("remember", "me"): "cookie",
+    ("one", "time"): "code",
+    **{(word, "code"): "code" for word in ("mfa", "auth", "verification", "security")},
+}
+_WHOLE = {"pass": "password", "auth": "secret", "_csrf": "token", "card": "card", "pan": "card"}
+_NO_SECRET = frozenset({
+    "type", "count", "expires", "expiry", "in", "at", "ttl", "size", "length", "limit", "url", "uri",
+    "endpoint", "age",
+})  # fmt: skip
+"""Last words of names that only speak of a secret."""
+_OTHER_KEYS = frozenset({
+    "sort", "partition", "idempotency", "primary", "foreign", "cache", "routing", "object", "group", "order",
+    "map",
+})  # fmt: skip
+_NAME_WORDS = re.compile(r"[A-Z]+(?=[A-Z][a-z])|[A-Z]?[a-z]+|[A-Z]+|[0-9]+")
+
+
+def secret_name(name: str) -> str:
+    """Of which sort the value is that goes by a name (of a field, a parameter, a member); nothing for none."""
+    words = [word.lower() for word in _NAME_WORDS.findall(name)]
+    if not words or words[-1] in _NO_SECRET:
+        return ""
+    if (whole := _WHOLE.get(name.lower())) is not None:
+        return whole
+    for pair in pairwise(words):
+        if pair in _BY_PAIR:
+            return _BY_PAIR[pair]
+    for word in words:
+        if word in _BY_WORD:
+            return _BY_WORD[word]
+    own_key = words[-1] == "key" and len(words) > 1 and words[-2] not in _OTHER_KEYS
+    return "key" if own_key else ""
 
 
 def shortened(secret: str) -> str:
