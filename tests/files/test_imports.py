@@ -449,7 +449,7 @@ SCHEMAS = [
 
 @pytest.mark.parametrize("schema", SCHEMAS)
 def test_what_is_made_up_fits_its_schema(schema: dict[str, Any]) -> None:
-    compiled(schema).validate(sample(schema))
+    assert not list(compiled(schema).iter_errors(sample(schema)))
 
 
 @pytest.mark.parametrize(

@@ -109,7 +109,7 @@ def test_equal_secrets_have_equal_stand_ins_and_keep_their_shape() -> None:
     assert keeper.value("number", "4000 0012 3456 7899") == "4999000000000013"
     assert keeper.field("Cookie", "a=1; b=22; c=1") == "a=hidden-cookie-1; b=hidden-cookie-2; c=hidden-cookie-1"
     assert keeper.told() == [
-        "hidden: 1 card number, 3 cookies, 2 e-mail addresses, 3 signed tokens, 1 token; "
+        "hidden: 1 card number, 3 cookies, 3 signed tokens, 2 e-mail addresses, 1 token; "
         "look through it before you hand it on; --keep-secrets keeps all"
     ]
 

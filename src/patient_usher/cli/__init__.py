@@ -1,10 +1,17 @@
 """The command line: one module a command, found by name and imported when it is used."""
 
+from __future__ import annotations
+
 import gc
+import io
 import os
 import sys
 
 from patient_usher import __version__
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:  # importing typing takes as long as all else here
+    from typing import Any, TextIO
 
 # Validation needs no plugins of other packages: they could run code here, and looking for them takes time.
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
@@ -63,6 +70,8 @@ usher help COMMAND, or usher COMMAND --help, says more. Start with: usher demo
 
 def main(argv: list[str] | None = None) -> int:
     """Run a command. Returns its exit status: 0 well, 1 not as expected, 2 unusable input, 3 our fault."""
+    if argv is None:
+        _as_a_process()
     gc.disable()  # until there is something to run: what loads stays, and need not be looked through
     # No plugin that happens to be installed may change what a file means; nor need it be looked for.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
@@ -101,9 +110,9 @@ def main(argv: list[str] | None = None) -> int:
         return status
     except SystemExit as end:
         return end.code if isinstance(end.code, int) else 0 if end.code is None else 2
-    except BrokenPipeError:
+    except BrokenPipeError:  # of a file that is a pipe; standard output is quiet of it
         _abandon_output()
-        return 0
+        return 2
     except KeyboardInterrupt:
         return 130
     except Exception as error:
@@ -113,12 +122,42 @@ def main(argv: list[str] | None = None) -> int:
         return status
 
 
+class _Outlet(io.FileIO):
+    """Standard output: once nobody reads it any more, what is written goes nowhere, and the status is still told."""
+
+    def write(self, octets: Any) -> int:
+        try:
+            return super().write(octets) or 0
+        except BrokenPipeError:
+            _abandon_output()
+            return len(octets)
+
+
+def _as_a_process() -> None:
+    """What is only so where the command is a process of its own: its output, and how it ends when it is told to."""
+    import signal
+
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))  # files that are half made go
+    out = sys.stdout
+    if isinstance(out, io.TextIOWrapper) and isinstance(getattr(out.buffer, "raw", out.buffer), io.FileIO):
+        out.flush()
+        raw = io.BufferedWriter(_Outlet(out.fileno(), "wb", closefd=False))
+        sys.stdout = io.TextIOWrapper(raw, out.encoding, out.errors, line_buffering=out.line_buffering)
+
+
 def _abandon_output() -> None:
     """What is still to be written goes nowhere: nobody reads it, or there is no room."""
-    try:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-    except (OSError, ValueError):
+    if not _abandon(sys.stdout):
         sys.stdout = open(os.devnull, "w")  # noqa: SIM115
+
+
+def _abandon(stream: TextIO) -> bool:
+    """Let what is written into a stream go nowhere. Returns whether it is one of the system's."""
+    try:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+    except (OSError, ValueError):
+        return False
+    return True
 
 
 def _early(arguments: list[str]) -> int:
@@ -152,7 +191,10 @@ def _say(text: object) -> None:
     from patient_usher.output.terminal import say
 
     DOOR.watch(ENVIRONMENT.taken)
-    say(str(text))
+    try:
+        say(str(text))
+    except OSError:
+        _abandon(sys.stderr)  # nobody can be told; the status still says it
 
 
 def _report(error: Exception, debug: bool) -> int:

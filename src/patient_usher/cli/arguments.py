@@ -81,7 +81,7 @@ def share(text: str) -> float:
 
 def factor(text: str) -> float:
     """More than 0. Raises ArgumentTypeError."""
-    return _number(text, 1e9, "is no factor; write a number above 0, as in 10 or 0.5")
+    return _number(text, 1e9, "is no factor; write a number from 0.000001 on, as in 10 or 0.5", least=1e-6)
 
 
 def duration(text: str) -> int:
@@ -94,12 +94,12 @@ def duration(text: str) -> int:
         raise ArgumentTypeError(str(error)) from None
 
 
-def _number(text: str, most: float, otherwise: str) -> float:
+def _number(text: str, most: float, otherwise: str, least: float = 0.0) -> float:
     try:
         found = float(text)
     except ValueError:
         found = 0.0
-    if not 0 < found <= most:
+    if not (0 < found <= most and found >= least):
         raise ArgumentTypeError(f"'{text}' {otherwise}")
     return found
 

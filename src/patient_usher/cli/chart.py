@@ -12,6 +12,7 @@ from patient_usher.cli.arguments import outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of, trust
 from patient_usher.core.verify.exchange_table import Row, row_of_record, rows_of
 from patient_usher.core.verify.run import run as run_trace
+from patient_usher.files.atomic_write import write_octets
 from patient_usher.files.saved_result import saved
 from patient_usher.files.trace import Trace
 from patient_usher.output.chart import as_csv, figures_of, picture
@@ -44,7 +45,7 @@ def run(args: Namespace) -> int:
     if args.format == "csv":
         sys.stdout.write(as_csv(figures))
     if args.picture is not None:
-        picture(args.picture, f"{name}: {len(rows):,} exchanges", figures, rows)
+        write_octets(args.picture, picture(args.picture, f"{name}: {len(rows):,} exchanges", figures, rows))
         say(f"wrote {args.picture}")
     return 0
 

@@ -29,7 +29,7 @@ from patient_usher.files.sources import Source, format_of, sources
 from patient_usher.files.trace_filter import Picking, checked, fitting, picked, picked_lines
 from patient_usher.files.yaml_reader import MAX_OCTETS, parse
 from patient_usher.output.terminal import line, stdout_painter
-from patient_usher.output.yaml_snippet import yaml_of
+from patient_usher.output.yaml_snippet import file_of
 
 KINDS = (*FORMATS, "curl", "har", "openapi", "trace")
 
@@ -261,7 +261,7 @@ def _openapi(args: Namespace, source: Source, picking: Picking) -> int:
     keeper = SecretKeeper(keeps=args.keep_secrets)
     guessed = ("accounts", "signing-keys")  # made up by the import itself
     pipeline = {key: value if key in guessed else keeper.json(value, key) for key, value in found.pipeline.items()}
-    write_whole(args.into, yaml_of(pipeline, comments=found.comments, heading=found.heading))
+    write_whole(args.into, file_of(pipeline, comments=found.comments, heading=found.heading))
     _tell_line(f"wrote {args.into}")
     _note([*found.notes, *keeper.told()])
     return 0
@@ -293,7 +293,7 @@ def _written(args: Namespace, trace: JsonObject, notes: list[str], picking: Pick
         scheme, account = args.sign
         trace["requests"] = [signed_anew(row, scheme, account, trace.get("starts")) for row in trace["requests"]]
     found = picked(trace, picking)
-    write_whole(args.into, yaml_of(found))
+    write_whole(args.into, file_of(found))
     wrote, of = len(found["requests"]), len(trace["requests"])
     _tell_line(f"wrote {wrote:,}{f' of {of:,}' if wrote < of else ''} request{'' if of == 1 else 's'} to {args.into}")
     _note(notes)

@@ -17,7 +17,7 @@ from patient_usher.core.analysis.orders.swaps import outcome, pairs_of
 from patient_usher.core.analysis.requests.runner import BASE, BUDGET
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import did_you_mean
-from patient_usher.files.atomic_write import write_whole
+from patient_usher.files.atomic_write import write_octets, write_whole
 from patient_usher.output import reorder as report
 from patient_usher.output.door import DOOR
 from patient_usher.output.result import document
@@ -95,7 +95,9 @@ def run(args: Namespace) -> int:
         if found is not None:
             painter.write(report.search_told(movable(blueprint), found))
     if args.picture is not None:
-        report.picture(args.picture, DOOR.redacted(blueprint.name), movable(blueprint), result.pairs)
+        write_octets(
+            args.picture, report.picture(args.picture, DOOR.redacted(blueprint.name), movable(blueprint), result.pairs)
+        )
     if args.into is not None and found is not None and found.order is not None:
         _write_variant(args, blueprint, found)
     return 1 if found is not None and found.order is None else 0

@@ -22,6 +22,7 @@ from patient_usher.core.analysis.sweep import Combination, Trial
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.model.document import Spot, Unusable
+from patient_usher.files.atomic_write import write_octets
 from patient_usher.files.yaml_reader import parse_value
 from patient_usher.output import sweep as report
 from patient_usher.output.door import DOOR
@@ -78,7 +79,10 @@ def run(args: Namespace) -> int:
         if wanted is not None and chosen is not None:
             painter.write(report.goal_told(wanted, *chosen))
     if args.picture is not None:
-        report.picture(args.picture, f"{DOOR.redacted(pipeline.name)}: {len(found)} combinations", found)
+        write_octets(
+            args.picture,
+            report.picture(args.picture, f"{DOOR.redacted(pipeline.name)}: {len(found)} combinations", found),
+        )
     return 1 if chosen is not None and chosen[1] else 0
 
 

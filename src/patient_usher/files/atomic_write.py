@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import json
 import os
+import shutil
 import stat
 import tempfile
 from collections.abc import Iterator
@@ -20,41 +22,134 @@ from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file
 
 
 def write_whole(path: Path, text: str) -> None:
-    """Write a file so that it is never seen half-written. Raises Unusable where it can't be."""
-    name = None
+    """Write a text so that its file is never seen half-written. Raises Unusable where it can't be."""
     try:
-        mode = stat.S_IMODE(path.stat().st_mode) if path.exists() else 0o666 & ~_umask()
-        handle, name = tempfile.mkstemp(dir=path.parent or Path("."), prefix=f".{path.name}.")
-        with os.fdopen(handle, "w", encoding="utf-8", newline="") as stream:
-            stream.write(text)
-        os.chmod(name, mode)
-        os.replace(name, path)
-    except (OSError, ValueError) as error:
-        if name is not None:
-            Path(name).unlink(missing_ok=True)
-        reason = error.strerror if isinstance(error, OSError) else str(error)
-        problem = Problem(
-            Spot(str(path), 1, 1), f"the file can't be written: {reason}", "check the folder and its permissions"
-        )
-        raise Unusable([problem]) from None
+        octets = text.encode()
+    except UnicodeEncodeError as error:
+        raise _unwritable(path, f"it holds what is no text: {error}") from None
+    write_octets(path, octets)
+
+
+def write_octets(path: Path, octets: bytes) -> None:
+    """Write a file so that it is never seen half-written. Raises Unusable where it can't be."""
+    with writing(path) as out:
+        out.write(octets)
+
+
+def _unwritable(path: Path, reason: str) -> Unusable:
+    what = f"the file can't be written: {reason}"
+    return Unusable(
+        [Problem(Spot(str(path), 1, 1), what, "check the folder, its permissions and the room on its disk")]
+    )
 
 
 @contextmanager
 def writing(path: Path) -> Iterator[BinaryIO]:
-    """A file to be written piece by piece, seen only when it is whole. Raises Unusable where it can't be made."""
+    """A file to be written piece by piece, seen only when it is whole. Raises Unusable where it can't be.
+
+    A link stays one, and what it leads to is written; a file that is there keeps its owner and its mode. What is no
+    regular file (a pipe, a device) takes what comes as it comes.
+    """
     try:
-        handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        there = _stat(path)
+        streams = _is_stream(path, there)
+        out = open(path, "ab" if _is_ours(path) else "wb") if streams else _Beside(path, there)  # noqa: SIM115
+    except (OSError, ValueError) as error:
+        raise _unwritable(path, _reason(error)) from None
+    try:
+        if isinstance(out, _Beside):
+            with out as stream:
+                yield stream
+        else:
+            with out:
+                yield out
     except OSError as error:
-        what = f"the file can't be written: {error.strerror}"
-        raise Unusable([Problem(Spot(str(path), 1, 1), what, "check the folder and its permissions")]) from None
+        if error.filename is not None or isinstance(error, BrokenPipeError):
+            raise
+        raise _unwritable(path, _reason(error)) from None
+
+
+def _reason(error: Exception) -> str:
+    return (error.strerror or str(error)) if isinstance(error, OSError) else str(error)
+
+
+def _stat(path: Path) -> os.stat_result | None:
     try:
-        with os.fdopen(handle, "wb", buffering=1 << 20) as out:
-            yield out
-        os.chmod(name, stat.S_IMODE(path.stat().st_mode) if path.exists() else 0o666 & ~_umask())
-        os.replace(name, path)
-    except BaseException:
-        Path(name).unlink(missing_ok=True)
-        raise
+        return path.stat()
+    except FileNotFoundError:
+        return None
+
+
+def _is_ours(path: Path) -> bool:
+    """Whether a path names a file that this process has open already, such as /dev/stdout."""
+    return str(path).startswith(("/dev/fd/", "/proc/self/fd/")) or str(path) in ("/dev/stdout", "/dev/stderr")
+
+
+def _is_stream(path: Path, there: os.stat_result | None) -> bool:
+    if there is not None and stat.S_ISDIR(there.st_mode):
+        raise IsADirectoryError(errno.EISDIR, "it is a folder")
+    return _is_ours(path) or (there is not None and not stat.S_ISREG(there.st_mode))
+
+
+class _Beside:
+    """A file made beside another, in whose place it is put when it is whole."""
+
+    def __init__(self, path: Path, there: os.stat_result | None) -> None:
+        self.target, self.there = Path(os.path.realpath(path)), there
+        if there is not None and not os.access(self.target, os.W_OK):
+            raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
+        self.in_place = there is not None and there.st_nlink > 1  # another name of it must not keep the old content
+        folder = None if self.in_place else self.target.parent
+        handle, self.name = tempfile.mkstemp(dir=folder, prefix=f".{self.target.name[:200]}.")
+        self.stream = os.fdopen(handle, "wb", buffering=1 << 20)
+
+    def __enter__(self) -> BinaryIO:
+        return self.stream
+
+    def __exit__(self, kind: object, *_: object) -> None:
+        try:
+            self.stream.close()
+            if kind is None:
+                self._put()
+        finally:
+            Path(self.name).unlink(missing_ok=True)
+
+    def _put(self) -> None:
+        there = self.there
+        if there is not None and not self.in_place:
+            os.chmod(self.name, stat.S_IMODE(there.st_mode))
+            try:
+                if (there.st_uid, there.st_gid) != (os.geteuid(), os.getegid()):
+                    os.chown(self.name, there.st_uid, there.st_gid)
+            except PermissionError:
+                self.in_place = True  # only its owner can give it away: what it holds is replaced, and it stays theirs
+        if self.in_place:
+            with open(self.name, "rb") as made, self.target.open("r+b") as out:
+                out.truncate()
+                shutil.copyfileobj(made, out)
+            return
+        if there is None:
+            os.chmod(self.name, 0o666 & ~_umask())
+        os.replace(self.name, self.target)
+
+
+@contextmanager
+def alone(path: Path) -> Iterator[None]:
+    """Nobody else who asks changes files in this one's folder meanwhile."""
+    try:
+        import fcntl
+    except ImportError:
+        yield  # no such locks on this system
+        return
+    try:
+        folder = os.open(path.resolve().parent, os.O_RDONLY)
+    except OSError as error:
+        raise _unwritable(path, _reason(error)) from None
+    try:
+        fcntl.flock(folder, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(folder)
 
 
 def _umask() -> int:
@@ -70,12 +165,13 @@ def append_request(path: Path, spec: JsonObject, final: Exchange | None) -> None
     Unusable, with the file untouched, where it is no trace.
     """
     entry = {**spec, **({"expect": observed(final)} if final is not None else {})}
-    text, mark, ends = _text_of(path)
-    appended = _appended_json(text, entry) if text.lstrip()[:1] == "{" else _appended_yaml(text, entry)
-    if appended is None:
-        what = "this is no trace with a list of requests"
-        raise Unusable([Problem(Spot(str(path), 1, 1), what, "name one, or a file that isn't there yet")])
-    write_whole(path, mark + appended.replace("\n", ends))
+    with alone(path):
+        text, mark, ends = _text_of(path)
+        appended = _appended_json(text, entry) if text.lstrip()[:1] == "{" else _appended_yaml(text, entry)
+        if appended is None:
+            what = "this is no trace with a list of requests"
+            raise Unusable([Problem(Spot(str(path), 1, 1), what, "name one, or a file that isn't there yet")])
+        write_whole(path, mark + appended.replace("\n", ends))
 
 
 def _text_of(path: Path) -> tuple[str, str, str]:

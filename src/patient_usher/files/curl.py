@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import base64
 import re
-import shlex
-from argparse import Action, ArgumentError, ArgumentParser, Namespace
 from collections import Counter
 from collections.abc import Callable, Iterator
-from typing import Any, NamedTuple, NoReturn
+from typing import NamedTuple
 from urllib.parse import quote_plus, unquote
 
 from patient_usher.core.http.urls import parse_url
-from patient_usher.core.model.document import Json, JsonObject, Problem, Spot, Unusable
+from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.text_types import METHOD
 from patient_usher.core.model.values import literal
@@ -20,7 +18,6 @@ from patient_usher.files.secret_keeper import SecretKeeper
 
 ReadFile = Callable[[str], bytes]
 
-_ANSI = re.compile(r"\$'((?:[^'\\]|\\.)*)'", re.DOTALL)
 _CODE = re.compile(r"\\(x[0-9A-Fa-f]{1,2}|u[0-9A-Fa-f]{1,4}|U[0-9A-Fa-f]{1,8}|[0-7]{1,3}|.)", re.DOTALL)
 _LETTERS = {"n": "\n", "t": "\t", "r": "\r", "a": "\a", "b": "\b", "f": "\f", "v": "\v", "e": "\x1b", "E": "\x1b"}
 
@@ -51,51 +48,94 @@ class Command(NamedTuple):
     unknown: Counter[str]
 
 
-class _Parser(ArgumentParser):
-    def error(self, message: str) -> NoReturn:
-        raise ValueError(message)
+_LONG = _words("request header data form user cookie user-agent referer upload-file range url json oauth2-bearer")
+_TAKES = {
+    **{f"--{name}": name for name in _LONG},
+    **{f"--data{sort}": f"data{sort}" for sort in ("-ascii", "-raw", "-binary", "-urlencode")},
+    "-X": "request",
+    "-H": "header",
+    "-d": "data",
+    "-F": "form",
+    "-u": "user",
+    "-b": "cookie",
+    "-A": "user-agent",
+    "-e": "referer",
+    "-T": "upload-file",
+    "-r": "range",
+}
+"""Options with a value that the service sees, by what they are."""
+_FLAGS = {
+    "-I": "head",
+    "-G": "get",
+    "-L": "location",
+    **{f"--{n}": n for n in ("head", "get", "location", "compressed")},
+}
+_SKIPPED, _SKIPPED_VALUES = frozenset(_SILENT), frozenset(_SILENT_VALUES)
 
 
-class _Data(Action):
-    """Keeps each piece of a body with the sort of option that gave it, in order."""
+class _Arguments:
+    """What the words of a command say, as curl reads them: of most options the last value counts."""
 
-    def __init__(self, *args: Json, sort: str, **more: Any) -> None:
-        super().__init__(*args, **more)
-        self.sort = sort
+    def __init__(self, words: list[str]) -> None:
+        self.values: dict[str, str] = {}
+        self.headers: list[str] = []
+        self.data: list[tuple[str, str]] = []
+        self.form: list[str] = []
+        self.urls: list[str] = []
+        self.flags: set[str] = set()
+        self.unknown: Counter[str] = Counter()
+        rest = iter(words)
+        plain = False
+        for word in rest:
+            if plain or not word.startswith("-") or word == "-":
+                self.urls.append(word)
+            elif word == "--":
+                plain = True
+            elif word.startswith("--"):
+                self._long(word, rest)
+            else:
+                self._short(word, rest)
 
-    def __call__(self, parser: Any, namespace: Namespace, value: Json, option: str | None = None) -> None:
-        namespace.data = [*namespace.data, (self.sort, value)]
+    def _long(self, word: str, rest: Iterator[str]) -> None:
+        name, equals, value = word.partition("=")
+        if name in _TAKES or name in _SKIPPED_VALUES:
+            self._take(name, value if equals else next(rest, None))
+        elif name in _FLAGS:
+            self.flags.add(_FLAGS[name])
+        elif name not in _SKIPPED:
+            self.unknown[name] += 1
+
+    def _short(self, word: str, rest: Iterator[str]) -> None:
+        """One or several letters; what stands behind one that takes a value is the value."""
+        for at in range(1, len(word)):
+            name = f"-{word[at]}"
+            if name in _TAKES or name in _SKIPPED_VALUES:
+                self._take(name, word[at + 1 :] or next(rest, None))
+                return
+            if name in _FLAGS:
+                self.flags.add(_FLAGS[name])
+            elif name not in _SKIPPED:
+                self.unknown[name if name[1].isalnum() else word] += 1
+                if not name[1].isalnum():
+                    return
+
+    def _take(self, name: str, value: str | None) -> None:
+        if value is None:
+            raise ValueError(f"{name} has no value; write one behind it")
+        sort = _TAKES.get(name)
+        if sort == "header":
+            self.headers.append(value)
+        elif sort == "form":
+            self.form.append(value)
+        elif sort == "url":
+            self.urls.append(value)
+        elif sort in ("data", "json") or (sort or "").startswith("data-"):
+            self.data.append(("-json" if sort == "json" else str(sort)[4:], value))
+        elif sort is not None:
+            self.values[sort] = value
 
 
 _USERINFO = re.compile(r"([a-z]+://)([^/?#@]*)@")
-
-
-def _parser() -> _Parser:
-    parser = _Parser(add_help=False, allow_abbrev=False, exit_on_error=False)
-    add = parser.add_argument
-    add("-X", "--request")
-    add("-H", "--header", action="append", default=[])
-    for sort in ("", "-ascii", "-raw", "-binary", "-urlencode"):
-        short = ["-d"] if not sort else []
-        add(*short, f"--data{sort}", action=_Data, dest="data", sort=sort, default=[])
-    add("--json", action=_Data, dest="data", sort="-json", default=[])
-    add("-F", "--form", action="append", default=[])
-    add("-u", "--user")
-    add("-b", "--cookie")
-    add("-A", "--user-agent")
-    add("-e", "--referer")
-    add("-I", "--head", action="store_true")
-    add("-G", "--get", action="store_true")
-    add("-L", "--location", action="store_true")
-    add("--compressed", action="store_true")
-    add("-T", "--upload-file")
-    add("-r", "--range")
-    add("--oauth2-bearer")
-    add("--url", action="append", default=[])
-    add("words", nargs="*", default=[])
-    add(*_SILENT, action="store_true", dest="silent")
-    add(*_SILENT_VALUES, dest="silent_value")
-    return parser
 
 
 def commands(text: str, name: str, read_file: ReadFile | None, keeper: SecretKeeper) -> Iterator[Command]:
@@ -103,9 +143,42 @@ def commands(text: str, name: str, read_file: ReadFile | None, keeper: SecretKee
     for line, words in _split(text, name):
         try:
             yield _command(words, read_file, keeper)
-        except (ValueError, ArgumentError, OSError) as error:
+        except (ValueError, OSError) as error:
             what, _, mend = str(error).partition("; ")
             raise Unusable([Problem(Spot(name, line, 1), what, mend or "write it as curl takes it")]) from None
+
+
+_TOKEN = re.compile(
+    r"""(?P<blank>\s+)|\$'(?P<ansi>(?:[^'\\]|\\.)*)'|'(?P<single>[^']*)'|"(?P<double>(?:[^"\\]|\\.)*)\""""
+    r"""|\\(?P<escaped>.?)|(?P<plain>[^\s'"\\$]+|\$(?!'))""",
+    re.DOTALL,
+)
+_IN_DOUBLE = re.compile(r'\\([$`"\\\n])')
+
+
+def _shell_words(text: str) -> list[str]:
+    """The words of a line by the rules of sh, in linear time. Raises ValueError where a quote isn't closed."""
+    words: list[str] = []
+    parts: list[str] | None = None
+    at = 0
+    while at < len(text):
+        found = _TOKEN.match(text, at)
+        if found is None:
+            raise ValueError("No closing quotation")
+        at, sort = found.end(), found.lastgroup
+        if sort == "blank":
+            if parts is not None:
+                words.append("".join(parts))
+            parts = None
+            continue
+        parts = parts if parts is not None else []
+        value = found[str(sort)]
+        if sort == "ansi":
+            value = _CODE.sub(_decoded, value)
+        elif sort == "double":
+            value = _IN_DOUBLE.sub(lambda m: "" if m[1] == "\n" else m[1], value)
+        parts.append("" if sort == "escaped" and value == "\n" else value)
+    return words if parts is None else [*words, "".join(parts)]
 
 
 def _split(text: str, name: str) -> Iterator[tuple[int, list[str]]]:
@@ -114,7 +187,7 @@ def _split(text: str, name: str) -> Iterator[tuple[int, list[str]]]:
         if not line.strip() or line.lstrip().startswith("#"):
             continue
         try:
-            words = shlex.split(_ANSI.sub(lambda m: shlex.quote(_CODE.sub(_decoded, m[1])), line.removeprefix("$ ")))
+            words = _shell_words(line.removeprefix("$ "))
         except ValueError as error:
             raise Unusable(
                 [Problem(Spot(name, number, 1), f"the command can't be read: {error}", "close the quote")]
@@ -124,24 +197,38 @@ def _split(text: str, name: str) -> Iterator[tuple[int, list[str]]]:
             yield number, words[1:]
 
 
+_OPENS = re.compile(r"""\\.|\$'|['"]""", re.DOTALL)
+_CLOSES = {"'": re.compile("'"), '"': re.compile(r'\\.|"', re.DOTALL), "$'": re.compile(r"\\.|'", re.DOTALL)}
+
+
 def _logical(text: str) -> Iterator[tuple[int, str]]:
     """Lines, those joined that end in a backslash (or, as some browsers copy, a caret) or within quotes."""
-    held, start = "", 1
+    held: list[str] = []
+    start, quote = 1, ""
     for number, line in enumerate(text.splitlines(), 1):
         start = start if held else number
-        held += line
-        if line.endswith(("\\", "^")):
-            held = held[:-1] + " "
+        if not held and line.lstrip().startswith("#"):
             continue
-        try:
-            shlex.split(_ANSI.sub("x", held))
-        except ValueError:
-            held += "\n"
-            continue
-        yield start, held
-        held = ""
+        quote = _quoted(line, quote)
+        if quote:
+            held.append(line + "\n")
+        elif line.endswith(("\\", "^")):
+            held.append(line[:-1] + " ")
+        else:
+            yield start, "".join([*held, line])
+            held = []
     if held:
-        yield start, held
+        yield start, "".join(held)
+
+
+def _quoted(line: str, quote: str) -> str:
+    """The quote that is open at the end of a line, where ``quote`` is open at its beginning; nothing for none."""
+    at = 0
+    while (found := (_CLOSES[quote] if quote else _OPENS).search(line, at)) is not None:
+        at = found.end()
+        if found[0][0] != "\\":
+            quote = "" if quote else found[0]
+    return quote
 
 
 def _decoded(match: re.Match[str]) -> str:
@@ -152,21 +239,19 @@ def _decoded(match: re.Match[str]) -> str:
 
 
 def _command(words: list[str], read_file: ReadFile | None, keeper: SecretKeeper) -> Command:
-    args, rest = _parser().parse_known_args(words)
-    unknown = Counter(word for word in rest if word.startswith("-"))
-    urls = [*args.url, *args.words, *(word for word in rest if not word.startswith("-"))]
-    if not urls:
+    args = _Arguments(words)
+    if not args.urls:
         raise ValueError("the command names no URL; write curl https://host/path")
-    url = urls[0] if "://" in urls[0] else f"http://{urls[0]}"
+    url = args.urls[0] if "://" in args.urls[0] else f"http://{args.urls[0]}"
     if (found_user := _USERINFO.match(url)) is not None:  # curl sends it as Basic
         url = found_user[1] + url[found_user.end() :]
-        args.user = args.user if args.user is not None else unquote(found_user[2])
+        args.values.setdefault("user", unquote(found_user[2]))
     headers = _headers(args)
     data = _body(args.data, read_file)
     lower = {name.lower(): name for name in headers}
     request: JsonObject = {}
-    method = args.request or ("HEAD" if args.head else None)
-    if args.get and data is not None:
+    method = args.values.get("request") or ("HEAD" if "head" in args.flags else None)
+    if "get" in args.flags and data is not None:
         url += ("&" if "?" in url else "?") + data
         data = None
     if args.form:
@@ -182,8 +267,8 @@ def _command(words: list[str], read_file: ReadFile | None, keeper: SecretKeeper)
         if media == "application/json" and "accept" not in lower:
             headers["Accept"] = "application/json"
         request["text"] = data
-    elif args.upload_file:
-        request["text"] = _file(args.upload_file, read_file)
+    elif "upload-file" in args.values:
+        request["text"] = _file(args.values["upload-file"], read_file)
         method = method or "PUT"
     parsed = parse_url(url.partition("#")[0])
     method = method or ("POST" if "text" in request else "GET")
@@ -197,12 +282,12 @@ def _command(words: list[str], read_file: ReadFile | None, keeper: SecretKeeper)
         media = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
         octets = request["text"].encode(errors="surrogateescape")
         found["text"] = literal(keeper.body(octets, media).decode(errors="surrogateescape"))
-    return Command(found, parsed.origin, args.location, unknown)
+    return Command(found, parsed.origin, "location" in args.flags, args.unknown)
 
 
-def _headers(args: Namespace) -> dict[str, str]:
+def _headers(args: _Arguments) -> dict[str, str]:
     found: dict[str, str] = {}
-    for text in args.header:
+    for text in args.headers:
         name, colon, value = text.partition(":")
         if not colon and text.endswith(";"):
             found[text[:-1].strip()] = ""
@@ -214,14 +299,15 @@ def _headers(args: Namespace) -> dict[str, str]:
         if value is not None and name.lower() not in lower:
             found[name] = value
 
-    put("User-Agent", args.user_agent)
-    put("Referer", args.referer.removesuffix(";auto") if args.referer else None)
-    put("Cookie", args.cookie if args.cookie and "=" in args.cookie else None)
-    put("Range", f"bytes={args.range}" if args.range else None)
-    put("Accept-Encoding", "deflate, gzip, br, zstd" if args.compressed else None)
-    put("Authorization", f"Bearer {args.oauth2_bearer}" if args.oauth2_bearer else None)
-    if args.user is not None:
-        pair = args.user if ":" in args.user else f"{args.user}:"
+    given = args.values
+    put("User-Agent", given.get("user-agent"))
+    put("Referer", given["referer"].removesuffix(";auto") if given.get("referer") else None)
+    put("Cookie", given["cookie"] if "=" in given.get("cookie", "") else None)
+    put("Range", f"bytes={given['range']}" if given.get("range") else None)
+    put("Accept-Encoding", "deflate, gzip, br, zstd" if "compressed" in args.flags else None)
+    put("Authorization", f"Bearer {given['oauth2-bearer']}" if given.get("oauth2-bearer") else None)
+    if "user" in given:
+        pair = given["user"] if ":" in given["user"] else f"{given['user']}:"
         put("Authorization", "Basic " + base64.b64encode(pair.encode()).decode())
     return found
 

@@ -63,6 +63,7 @@ class _Entry(NamedTuple):
     headers: dict[str, list[str]]
     content: JsonObject
     status: int
+    body: bytes | None
     from_cache: bool
     asset: bool
     spot: Spot
@@ -209,6 +210,7 @@ def _read_entry(item: Json, spot: Spot) -> _Entry:
         headers,
         content,
         status,
+        _body(content),
         bool(from_cache),
         bool(_ASSETS.match(media) or _ASSET_ENDINGS.search(url.path)),
         spot,
@@ -339,21 +341,25 @@ def _put_content(
     request: JsonObject, headers: dict[str, list[str]], entry: _Entry, keeper: SecretKeeper | None
 ) -> None:
     """The body as it was sent: its octets, and the media type that a field or the recording says."""
-    content = entry.content
-    text, params = content.get("text"), content.get("params")
-    media = content.get("mimeType")
-    if isinstance(text, str) and text:
-        octets = _octets(text, str(content.get("encoding", "")), str(media or ""))
-    elif isinstance(params, list) and params:
-        pairs = [(str(item.get("name", "")), str(item.get("value", ""))) for item in params if isinstance(item, dict)]
-        octets = urlencode(pairs).encode()
-    else:
+    octets, media = entry.body, entry.content.get("mimeType")
+    if octets is None:
         return
     if keeper is not None:
         octets = keeper.body(octets, str(media or entry.field("content-type") or ""))
     request["base64"] = base64.b64encode(octets).decode()
     if isinstance(media, str) and media and entry.field("content-type") is None:
         headers["Content-Type"] = [media]
+
+
+def _body(content: JsonObject) -> bytes | None:
+    """The octets of a recorded body, None for none. Raises ValueError."""
+    text, params = content.get("text"), content.get("params")
+    if isinstance(text, str) and text:
+        return _octets(text, str(content.get("encoding", "")), str(content.get("mimeType") or ""))
+    if isinstance(params, list) and params:
+        pairs = [(str(item.get("name", "")), str(item.get("value", ""))) for item in params if isinstance(item, dict)]
+        return urlencode(pairs).encode()
+    return None
 
 
 def _octets(text: str, encoding: str, media: str) -> bytes:

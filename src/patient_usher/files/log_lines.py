@@ -11,11 +11,15 @@ from functools import lru_cache
 from typing import NamedTuple
 from urllib.parse import unquote_plus
 
+from patient_usher.core.http.dates import LATEST
 from patient_usher.core.model.document import Json
 from patient_usher.core.model.text_types import METHOD
 
 SECOND = 1_000_000
 _REMEMBERED = 50_000
+
+
+_STATUS = re.compile(r"[0-9]{3}")
 
 
 class Seen(NamedTuple):
@@ -73,7 +77,9 @@ def _moment(raw: bytes) -> int:
     day, month, year, hour, minute, second, sign, hours, minutes = match.groups()
     zone = (int(hours) * 3600 + int(minutes) * 60) * (-1 if sign == "-" else 1)
     parts = (int(year), _MONTHS[month], int(day), int(hour), int(minute), int(second))
-    return (timegm((*parts, 0, 0, 0)) - zone) * SECOND
+    if not parts[0]:
+        raise Odd("there was no year 0")
+    return _in_calendar((timegm((*parts, 0, 0, 0)) - zone) * SECOND)
 
 
 @lru_cache(maxsize=_REMEMBERED)
@@ -133,7 +139,7 @@ class Extended:
             at,
             method,
             target,
-            int(status) if status and status.isdecimal() else None,
+            int(status) if status and _STATUS.fullmatch(status) else None,
             row.get("c-ip"),
             row.get("cs-username"),
             _unplussed(row.get("cs(referer)")),
@@ -151,7 +157,10 @@ def _iso(text: str) -> int:
         moment = datetime.fromisoformat(text.strip().replace("Z", "+00:00"))
     except ValueError:
         raise Odd(f"{text[:40]!r} is no time") from None
-    seconds = timegm(moment.utctimetuple())
+    try:
+        seconds = timegm(moment.utctimetuple())
+    except OverflowError:
+        raise Odd(f"{text[:40]!r} is beyond the calendar") from None
     return seconds * SECOND + moment.microsecond
 
 
@@ -194,7 +203,7 @@ def json_lines(named: Mapping[str, str]) -> Callable[[bytes], Seen]:
         method = str(found["method"])
         if not METHOD.fullmatch(method):
             raise Odd(f"{method[:40]!r} is no method")
-        code = int(str(status)) if str(status).isdecimal() else None
+        code = int(str(status)) if _STATUS.fullmatch(str(status)[:4]) else None
         return Seen(_any_time(found["at"]), method, str(found["target"]), code, **texts)
 
     return read
@@ -214,9 +223,19 @@ def _any_time(value: Json) -> int:
         number = float(value)
     except (TypeError, ValueError):
         return _iso(str(value))
+    except OverflowError:
+        raise Odd("its time is beyond the calendar") from None
+    if not 0 <= number < 1e20:
+        raise Odd(f"{str(value)[:40]!r} is no time")
     while number > 1e11:
         number /= 1000
-    return round(number * SECOND)
+    return _in_calendar(round(number * SECOND))
+
+
+def _in_calendar(at: int) -> int:
+    if at > LATEST * SECOND:
+        raise Odd("its time is beyond the calendar")
+    return at
 
 
 FORMATS: dict[str, Callable[[Mapping[str, str]], Callable[[bytes], Seen | None]]] = {

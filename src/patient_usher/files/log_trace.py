@@ -16,6 +16,7 @@ from ipaddress import ip_address
 from typing import BinaryIO
 from urllib.parse import quote
 
+from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.values import literal
 from patient_usher.files.log_lines import SECOND, Odd, Seen
 from patient_usher.files.secret_keeper import SecretKeeper
@@ -144,7 +145,7 @@ class Writing:
         if seen.user is not None and self.sign is not None:
             scheme, account = self.sign
             row += f',"sign":{_dump({scheme: literal(account or seen.user)})}'.encode()
-        if self.expects and seen.status is not None:
+        if self.expects and seen.status is not None and 200 <= seen.status <= 599:
             row += b',"expect":{"status":%d}' % seen.status
         return row + b"}"
 
@@ -153,6 +154,10 @@ class Writing:
         if not target.startswith(("/", "http://", "https://")):
             raise Odd("its target is no path and no URL")
         shown = self.keeper.url(target)
+        try:
+            parse_url(shown if shown[:1] != "/" else f"https://service.example{shown}")
+        except ValueError as error:
+            raise Odd(f"its target can't be sent: {error}") from None
         return f'"send":{_dump(literal(f"{method} {shown}"))}'.encode(), shown != target
 
     def _headers_part(self, agent: str | None, referrer: str | None) -> tuple[bytes, bool]:

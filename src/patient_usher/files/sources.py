@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gzip
 import json
 import re
 import shutil
@@ -10,12 +9,12 @@ import sys
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
-from io import BufferedReader
 from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple, TypeVar
 
 from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable
 from patient_usher.files.log_lines import COMBINED
+from patient_usher.files.unpacking import unpacked
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
 
 _T = TypeVar("_T")
@@ -38,16 +37,8 @@ class Source(NamedTuple):
     path: Path
 
     def opened(self) -> BinaryIO:
-        """Its octets, unpacked as they are read where it is gzip or Zstandard. Raises Unusable."""
-        stream = open_file(self.path, self.name)
-        head = stream.peek(4)[:4] if isinstance(stream, BufferedReader) else b""
-        if head[:2] == b"\x1f\x8b":
-            return gzip.GzipFile(fileobj=stream)  # type: ignore[return-value]
-        if head == b"\x28\xb5\x2f\xfd":
-            import zstandard
-
-            return BufferedReader(zstandard.ZstdDecompressor().stream_reader(stream))
-        return stream
+        """Its octets, unpacked as they are read where they are packed. Raises Unusable."""
+        return unpacked(open_file(self.path, self.name), self.name)
 
     def text(self) -> str:
         """All of it. Raises Unusable where it is too large, or no UTF-8."""
@@ -99,11 +90,8 @@ def _kept(stream: BinaryIO, name: str, path: Path) -> Source:
 
 def format_of(source: Source) -> str | None:
     """Of what format it is, by what stands in it; None for nothing but blanks. Raises Unusable where none is known."""
-    try:
-        with source.opened() as stream:
-            raw = stream.read(_HEAD)
-    except (OSError, EOFError) as error:
-        raise source.unusable(f"it can't be unpacked: {error}", "pack it again") from None
+    with source.opened() as stream:
+        raw = stream.read(_HEAD)
     head = raw.decode(errors="replace").lstrip("\ufeff \t\r\n")
     if not head:
         return None

@@ -8,10 +8,19 @@ from itertools import islice
 from typing import BinaryIO, NamedTuple, TypeVar
 
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject, Problem, Spot, Unusable
+from patient_usher.core.model.text_types import MAX_TIME
 from patient_usher.files.yaml_reader import MAX_OCTETS, parse_value
 
 Row = JsonMapping
 _T = TypeVar("_T")
+
+
+def within_bounds(at: int) -> int:
+    """A time from the start that a trace may have. Raises Unusable."""
+    if at > MAX_TIME:
+        what = "the trace would last for more than a hundred years"
+        raise Unusable([Problem(Spot("--faster", 1, 1), what, "give a larger factor, or a shorter --shift")])
+    return at
 
 
 class Picking(NamedTuple):
@@ -31,7 +40,7 @@ class Picking(NamedTuple):
 
     def later(self, elapsed: int) -> int:
         """When what came so many microseconds after the start comes now."""
-        return self.shift + (elapsed if self.faster == 1 else int(elapsed / self.faster))
+        return within_bounds(self.shift + (elapsed if self.faster == 1 else int(elapsed / self.faster)))
 
     def timed(self, row: Row) -> JsonObject:
         """A trace's request at its new time. Raises ValueError for a time that is none."""
@@ -39,9 +48,9 @@ class Picking(NamedTuple):
 
         found = dict(row)
         for key in ("at", "after", "every"):
-            if key in found:
+            if found.get(key) is not None:
                 elapsed = int(parse_duration(found[key]) / self.faster)
-                found[key] = f"{elapsed + (self.shift if key == 'at' else 0)}us"
+                found[key] = f"{within_bounds(elapsed + (self.shift if key == 'at' else 0))}us"
         return found
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from patient_usher.core.model.document import JsonObject
-from patient_usher.output.figure import SIZE, drawing, save
+from patient_usher.output.figure import SIZE, drawing, drawn
 
 Row = JsonObject
 
@@ -119,7 +119,7 @@ def _plain(value: float) -> float | int | str:
     return int(value) if value == int(value) else value
 
 
-def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> None:
+def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> bytes:
     """The figure, PNG or SVG by the file's name."""
     pyplot = drawing()
     waits = sorted(row["took"] for row in rows)
@@ -149,7 +149,7 @@ def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> No
     width = f"{figures.edges[1] / each:.3g} {each_word}"
     grid[lowest, 0].set_xlabel(f"{word} from the start of the trace; a bar, or a step of a line, is {width}")
     figure.suptitle(title, fontsize=15)
-    save(figure, path)
+    return drawn(figure, path)
 
 
 _UNITS = ((7200.0, 3600.0, "hours"), (120.0, 60.0, "minutes"), (1.0, 1.0, "seconds"), (0.0, 0.001, "milliseconds"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +22,9 @@ def drawing() -> Any:
     return pyplot
 
 
-def save(figure: Any, path: Path) -> None:
-    """Write a figure, PNG or SVG by the file's name, with nothing in it that differs from day to day."""
-    figure.savefig(path, metadata={"Date": None} if path.suffix == ".svg" else {"Software": None})
+def drawn(figure: Any, path: Path) -> bytes:
+    """A figure as PNG or SVG, by the file's name, with nothing in it that differs from day to day."""
+    form, out = path.suffix.lower()[1:], BytesIO()
+    figure.savefig(out, format=form, metadata={"Date": None} if form == "svg" else {"Software": None})
     drawing().close(figure)
+    return out.getvalue()

@@ -21,7 +21,7 @@ from patient_usher.core.verify.document_types import (
 )
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, worked
-from patient_usher.output.figure import SIZE, drawing, save
+from patient_usher.output.figure import SIZE, drawing, drawn
 from patient_usher.output.replay_view import WIDTH
 from patient_usher.output.terminal import Line, Piece, line
 from patient_usher.output.yaml_snippet import yaml_of
@@ -227,7 +227,7 @@ def trace_of(apart: Apart, base: str) -> JsonObject:
     return {"patient-usher": "trace/1", "name": "which order is it?", "base": base, "requests": requests}
 
 
-def picture(path: Path, title: str, order: Sequence[str], pairs: Sequence[Pair]) -> None:
+def picture(path: Path, title: str, order: Sequence[str], pairs: Sequence[Pair]) -> bytes:
     """The matrix as a picture, PNG or SVG by the file's name: shapes as well as colours say the verdict."""
     pyplot = drawing()
     shapes = {"free": ("o", "#4d7a3a"), "fields": ("D", "#b58900"), "must-not": ("X", "#a40e26")}
@@ -253,4 +253,4 @@ def picture(path: Path, title: str, order: Sequence[str], pairs: Sequence[Pair])
     axes.legend(loc="lower left", fontsize=12, markerscale=0.5, frameon=False)
     figure.suptitle(f"{title}: what swapping two stages changes (numbers: requests)", fontsize=15)
     figure.tight_layout()
-    save(figure, path)
+    return drawn(figure, path)

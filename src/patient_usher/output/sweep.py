@@ -10,7 +10,7 @@ from pathlib import Path
 from patient_usher.core.analysis.goals import Goal
 from patient_usher.core.analysis.sweep import Trial
 from patient_usher.core.verify.document_types import GoalRecord, Sweep, TrialRecord
-from patient_usher.output.figure import SIZE, drawing, save
+from patient_usher.output.figure import SIZE, drawing, drawn
 from patient_usher.output.terminal import Line, Piece, line
 
 
@@ -110,7 +110,7 @@ def as_csv(trials: Sequence[Trial]) -> str:
     return out.getvalue()
 
 
-def picture(path: Path, title: str, trials: Sequence[Trial]) -> None:
+def picture(path: Path, title: str, trials: Sequence[Trial]) -> bytes:
     """Refusals, handler runs and waiting by combination, PNG or SVG by the file's name."""
     pyplot = drawing()
     labels = ["\n".join(f"{name.partition('.')[2]} {value}" for name, value in trial.combination) for trial in trials]
@@ -137,7 +137,7 @@ def picture(path: Path, title: str, trials: Sequence[Trial]) -> None:
         axes.set_ylim(bottom=0)
     figure.suptitle(title, fontsize=15)
     figure.tight_layout()
-    save(figure, path)
+    return drawn(figure, path)
 
 
 def sweep_document(trials: Sequence[Trial], goal: Goal | None, chosen: tuple[Trial, float] | None) -> Sweep:

@@ -3,13 +3,32 @@
 from __future__ import annotations
 
 import io
+import json
 from collections.abc import Mapping
 from typing import Any
 
-from patient_usher.core.model.document import FromEnvironment, Json
+from patient_usher.core.model.document import FromEnvironment, Json, JsonObject
 
 _UNQUOTED = frozenset(":?")
 """Between braces, older readers of YAML take these for the signs of keys."""
+
+
+LARGE = 400_000
+"""From how many characters on nobody reads a file from end to end: then it is JSON, which is YAML too, and fast."""
+
+
+def file_of(doc: JsonObject, **how: Any) -> str:
+    """A document as a file: YAML (``how``: as ``yaml_of``), or JSON, an entry a line, where it is large."""
+    text = json.dumps(doc, ensure_ascii=False)
+    if len(text) < LARGE:
+        return yaml_of(doc, **how)
+
+    def told(value: Json) -> str:
+        if not isinstance(value, list):
+            return json.dumps(value, ensure_ascii=False)
+        return "[\n" + ",\n".join(json.dumps(one, ensure_ascii=False) for one in value) + "]"
+
+    return "{" + ",\n".join(f"{json.dumps(key)}: {told(value)}" for key, value in doc.items()) + "}\n"
 
 
 def yaml_of(value: Json, *, deep: int = 2, comments: Mapping[str, str] = {}, heading: str = "") -> str:

@@ -34,7 +34,7 @@ class Trial(NamedTuple):
     best: bool = False
 
 
-_RANGE = re.compile(r"(-?\d+)\.\.(-?\d+)")
+_RANGE = re.compile(r"(-?\d{1,15})\.\.(-?\d{1,15})")
 
 
 def values_of(text: str) -> list[str]:

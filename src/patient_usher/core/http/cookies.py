@@ -34,7 +34,8 @@ def unsign_value(signed: str, secret: bytes) -> str | None:
     import hmac
 
     value, dot, _ = signed.rpartition(".")
-    return value if dot and hmac.compare_digest(sign_value(value, secret), signed) else None
+    made, given = sign_value(value, secret).encode(errors="replace"), signed.encode(errors="replace")
+    return value if dot and hmac.compare_digest(made, given) else None
 
 
 def set_cookie(

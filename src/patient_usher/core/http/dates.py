@@ -18,13 +18,16 @@ def instant(moment: datetime) -> int:
     return (moment - _EPOCH) // timedelta(microseconds=1)
 
 
+_FIRST, _LAST = instant(datetime.min), instant(datetime.max)
+
+
 def moment(at: int) -> datetime:
-    """The reverse of ``instant``."""
-    return _EPOCH + timedelta(microseconds=at)
+    """The reverse of ``instant``; what is beyond the calendar is its first or its last moment."""
+    return _EPOCH + timedelta(microseconds=min(max(at, _FIRST), _LAST))
 
 
 def _http_date(second: int) -> str:
-    when = _EPOCH + timedelta(seconds=second)
+    when = moment(second * MICROSECONDS)
     day, month = _DAYS[when.weekday()], _MONTHS[when.month - 1]
     return f"{day}, {when.day:02} {month} {when.year:04} {when.hour:02}:{when.minute:02}:{when.second:02} GMT"
 

@@ -23,10 +23,14 @@ def schema_problems(schema: Json) -> Iterator[tuple[Path, str, str]]:
     except (RecursionError, OverflowError, ValueError) as error:
         yield (), f"this schema can't be read: {error}", "mend it"
         return
+    text = ""
     for path, node in _nodes(schema):
-        ref = node.get("$ref")
-        if isinstance(ref, str):
-            yield from _ref_problems(schema, (*path, "$ref"), ref)
+        for key in ("$ref", "$dynamicRef"):
+            if isinstance(ref := node.get(key), str):
+                yield from _ref_problems(schema, (*path, key), ref)
+        if "unevaluatedProperties" in node and '"patternProperties"' in (text := text or _dumped(schema)):
+            what = "unevaluatedProperties beside patternProperties can't be checked in time that is linear"
+            yield (*path, "unevaluatedProperties"), what, "write additionalProperties where the patterns stand"
         patterns = [(("pattern",), node.get("pattern"))] + [
             (("patternProperties", key), key) for key in node.get("patternProperties") or ()
         ]
@@ -37,6 +41,12 @@ def schema_problems(schema: Json) -> Iterator[tuple[Path, str, str]]:
                 except ValueError as error:
                     what, _, mend = str(error).partition("; ")
                     yield (*path, *below), what, mend
+
+
+def _dumped(schema: Json) -> str:
+    import json
+
+    return json.dumps(schema, default=str)
 
 
 def _nodes(schema: Json) -> Iterator[tuple[Path, JsonObject]]:
@@ -118,10 +128,75 @@ def compiled(schema: Json) -> Json:
                 if found(name):
                     yield from validator.descend(value, below, path=name, schema_path=key)
 
+    def additional(validator: Any, wanted: Json, instance: Json, schema: Json) -> Iterator[Any]:
+        if not validator.is_type(instance, "object"):
+            return
+        extras = unknown_members(schema, instance)
+        if wanted is False and extras:
+            yield ValidationError("more members than there may be")
+        for name in extras if isinstance(wanted, dict) else ():
+            yield from validator.descend(instance[name], wanted, path=name)
+
+    def unique(validator: Any, wanted: Json, instance: Json, schema: Json) -> Iterator[Any]:
+        items = {_canonical(one) for one in instance} if validator.is_type(instance, "array") else ()
+        if wanted and items and len(items) < len(instance):
+            yield ValidationError("has an item twice")
+
+    def reference(keyword: str) -> Any:
+        plain = base.VALIDATORS.get(keyword)
+
+        def followed(validator: Any, wanted: Json, instance: Json, schema: Json) -> Iterator[Any]:
+            left[0] -= 1
+            if left[0] < 0:
+                yield ValidationError("is too involved to be checked")
+            else:
+                yield from plain(validator, wanted, instance, schema)
+
+        return followed
+
+    left = [0]
     base = _dialect(schema)
-    extended = {"pattern": pattern, "patternProperties": pattern_properties}
+    extended: JsonObject = {
+        "pattern": pattern,
+        "patternProperties": pattern_properties,
+        "additionalProperties": additional,
+        "uniqueItems": unique,
+        **{keyword: reference(keyword) for keyword in ("$ref", "$dynamicRef") if keyword in base.VALIDATORS},
+    }
     made = validators.extend(base, extended)  # type: ignore[no-untyped-call]
-    return made(schema, registry=Registry(), format_checker=base.FORMAT_CHECKER)
+    return Compiled(made(schema, registry=Registry(), format_checker=base.FORMAT_CHECKER), left)
+
+
+MOST_REFERENCES = 20_000
+"""How many references are followed for one value: schemas that lead back to themselves could go on for ever."""
+
+
+class Compiled:
+    """What validates values against a schema, each within bounds."""
+
+    def __init__(self, validator: Any, left: list[int]) -> None:
+        self._validator, self._left = validator, left
+
+    def iter_errors(self, value: Json) -> Iterator[Any]:
+        """What is wrong with a value."""
+        self._left[0] = MOST_REFERENCES
+        yield from self._validator.iter_errors(value)
+
+
+def _canonical(value: Json) -> Any:
+    """A value as one that can be looked up; equal where JSON Schema takes them for equal (2020-12, 4.2.2)."""
+    if isinstance(value, dict):
+        return "object", frozenset((key, _canonical(part)) for key, part in value.items())
+    if isinstance(value, list):
+        return "array", tuple(map(_canonical, value))
+    return ("truth", value) if isinstance(value, bool) else value
+
+
+def unknown_members(schema: JsonObject, instance: JsonObject) -> list[str]:
+    """Members that neither ``properties`` nor ``patternProperties`` of a schema speaks of."""
+    known = schema.get("properties", {})
+    fits = [searcher(key) for key in schema.get("patternProperties", {})]
+    return [name for name in instance if name not in known and not any(found(name) for found in fits)]
 
 
 def deref(root: Json, schema: Json) -> Json:

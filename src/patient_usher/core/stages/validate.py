@@ -17,7 +17,7 @@ from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.regex import searcher
 from patient_usher.core.model.routes import GroupSpec, InputSpec, RouteSpec
-from patient_usher.core.model.schemas import compiled, deref, types_asked
+from patient_usher.core.model.schemas import compiled, deref, types_asked, unknown_members
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.text_types import Status
 
@@ -201,11 +201,7 @@ def _described(where: str, error: Any) -> list[dict[str, str]]:
         names = [name for name in missing if error.message.startswith(repr(name))] or missing
         return [{"pointer": _pointer([*path, name]), "message": "is missing"} for name in names]
     if keyword == "additionalProperties":
-        known = error.schema.get("properties", {})
-        return [
-            {"pointer": _pointer([*path, name]), "message": "isn't known here"}
-            for name in error.instance
-            if name not in known
-        ]
+        extras = unknown_members(error.schema, error.instance)
+        return [{"pointer": _pointer([*path, name]), "message": "isn't known here"} for name in extras]
     words = _WORDS.get(keyword)
     return [{"pointer": _pointer(path), "message": words(wanted) if words else f"breaks {keyword}"}]

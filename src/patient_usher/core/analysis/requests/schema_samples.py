@@ -62,7 +62,8 @@ def sample(schema: Json, root: Json = None) -> Json:
         if kind == "array":
             least = schema.get("minItems")
             each = made(schema.get("items"), depth + 1) if least else None
-            return [each] * (min(least, _LONGEST) if isinstance(least, int) else 0)
+            most = min(_LONGEST, max(_LARGEST // _size(each), 1))  # lists of lists would multiply
+            return [each] * (min(least, most) if isinstance(least, int) else 0)
         if kind in ("integer", "number"):
             return _number(schema)
         if kind in ("boolean", "null"):
@@ -70,6 +71,12 @@ def sample(schema: Json, root: Json = None) -> Json:
         return _text(schema)
 
     return made(schema, 0)
+
+
+def _size(value: Json) -> int:
+    """How many values there are in one."""
+    below = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    return 1 + sum(map(_size, below))
 
 
 def _listed(value: Json) -> list[Json]:

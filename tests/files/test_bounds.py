@@ -1,0 +1,158 @@
+"""Files that are made to cost much: each takes seconds at most, and little memory, or is refused with a sentence."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import json
+import lzma
+import os
+import resource
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+import zstandard
+
+from conftest import USHER
+
+SIZE = int(os.environ.get("USHER_BOUNDS", "150000"))
+"""How large the files are, about; ``make fuzz`` takes nearly a megabyte."""
+SECONDS, OCTETS = 5, 512 << 20
+PIPELINE = "patient-usher: pipeline/1\n"
+TRACE = "patient-usher: trace/1\nbase: https://api.example\nrequests:\n"
+ROUTE = "routes: [{id: a, at: POST /a, access: everyone, handler: {echo: true}, input: {json: %s}}]\n"
+IMPORT = ("import", "FILE", "--into", "out.yaml")
+REPLAY_P = ("replay", "FILE", "t.yaml")
+REPLAY_T = ("replay", "p.yaml", "FILE")
+
+
+def many(part: str, size: int = SIZE) -> str:
+    """So many of a part that they have the size."""
+    return part * (size // len(part))
+
+
+def har(entries: list[dict[str, Any]]) -> str:
+    return json.dumps({"log": {"version": "1.2", "entries": entries}})
+
+
+def entry(url: str = "https://api.example/a", body: str = "", headers: int = 0) -> dict[str, Any]:
+    fields = [{"name": f"X-A{at}", "value": "b"} for at in range(headers)]
+    request: dict[str, Any] = {"method": "POST", "url": url, "headers": fields}
+    if body:
+        request["postData"] = {"mimeType": "application/json", "text": body}
+    return {"startedDateTime": "2031-05-01T08:00:00Z", "request": request, "response": {"status": 200, "content": {}}}
+
+
+def described(schema: Any, **more: Any) -> str:
+    media = {"application/json": {"schema": schema}}
+    operation = {"requestBody": {"content": media}, "responses": {"200": {"description": "", "content": media}}}
+    return json.dumps(
+        {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": {"/a": {"post": operation}}, **more}
+    )
+
+
+def doubled(levels: int) -> dict[str, Any]:
+    return {
+        f"s{at}": {
+            "type": "object",
+            "required": ["a", "b"],
+            "properties": {key: {"$ref": f"#/components/schemas/s{at + 1}"} for key in "ab"},
+        }
+        for at in range(levels)
+    }
+
+
+NESTED: Any = {"type": "string"}
+for _ in range(12):
+    NESTED = {"type": "array", "minItems": 50, "items": NESTED}
+
+LINE = '192.0.2.1 - - [10/Oct/2031:13:55:36 +0000] "GET /a HTTP/1.1" 200 1\n'
+DEEP = SIZE // 4
+TRICKS: list[tuple[str, tuple[str, ...], str, str | bytes]] = [
+    ("yaml aliases", REPLAY_P, "a.yaml", "a: &a [" + many("x,", 90) + "]\n" + "".join(f"{chr(98 + n)}: &{chr(98 + n)} [{many('*' + chr(97 + n) + ',', 27)}]\n" for n in range(20))),
+    ("yaml nests", REPLAY_P, "a.yaml", "[" * DEEP),
+    ("yaml nests in blocks", REPLAY_P, "a.yaml", many("- ")),
+    ("yaml keys", REPLAY_P, "a.yaml", PIPELINE + "".join(f"k{n}: 1\n" for n in range(SIZE // 10))),
+    ("yaml text", REPLAY_P, "a.yaml", PIPELINE + "name: " + many("x ")),
+    ("yaml quoted", REPLAY_P, "a.yaml", PIPELINE + 'name: "' + many("\\x41") + '"'),
+    ("yaml unclosed", REPLAY_P, "a.yaml", PIPELINE + 'name: "' + many("x ")),
+    ("yaml braces", REPLAY_P, "a.yaml", PIPELINE + "name: " + many("{")),
+    ("yaml comments", REPLAY_P, "a.yaml", many("# \n") + PIPELINE),
+    ("yaml requests", REPLAY_T, "a.yaml", TRACE + "".join(f"  - {{id: r{n}, send: GET /a}}\n" for n in range(SIZE // 30))),
+    ("yaml stages", REPLAY_P, "a.yaml", PIPELINE + "stages:\n" + "".join(f"  - {{id: s{n}, kind: access-log}}\n" for n in range(SIZE // 35))),
+    ("yaml routes", REPLAY_P, "a.yaml", PIPELINE + "routes:\n" + "".join(f"  - {{id: r{n}, at: GET /r{n}, handler: {{echo: true}}}}\n" for n in range(SIZE // 50))),
+    ("same-as", REPLAY_P, "a.yaml", PIPELINE + "stages:\n  - {id: s0, kind: access-log}\n" + "".join(f"  - {{id: s{n + 1}, same-as: s{n}}}\n" for n in range(SIZE // 30))),
+    ("json nests", REPLAY_P, "a.json", '{"a":' * DEEP),
+    ("json lists", REPLAY_P, "a.json", "[" * DEEP + "]" * DEEP),
+    ("json numbers", REPLAY_P, "a.json", '{"a": ' + "9" * SIZE + "}"),
+    ("json escapes", REPLAY_P, "a.json", '{"a": "' + many("\\ud800") + '"}'),
+    ("schema pattern", REPLAY_P, "a.yaml", PIPELINE + "stages: [read-body, validate]\n" + ROUTE % '{patternProperties: {"^(a|a)*$": {}}, additionalProperties: false}'),
+    ("schema unique", REPLAY_P, "a.yaml", PIPELINE + "stages: [read-body, validate]\n" + ROUTE % "{type: array, uniqueItems: true}"),
+    ("schema refs", REPLAY_P, "a.yaml", PIPELINE + "stages: [read-body, validate]\n" + ROUTE % '{anyOf: [{items: {"$ref": "#"}}, {items: {"$ref": "#"}}], not: {type: string}}'),
+    ("har entries", IMPORT, "a.har", har([entry() for _ in range(SIZE // 200)])),
+    ("har fields", IMPORT, "a.har", har([entry(headers=SIZE // 30)])),
+    ("har body", IMPORT, "a.har", har([entry(body=json.dumps({"a": many("eyJ-.")}))])),
+    ("har body nests", IMPORT, "a.har", har([entry(body="[" * DEEP + "]" * DEEP)])),
+    ("har url", IMPORT, "a.har", har([entry(url="https://api.example/" + many("a/"))])),
+    ("har query", IMPORT, "a.har", har([entry(url="https://api.example/?" + many("a=b&"))])),
+    ("openapi lists", IMPORT, "a.json", described(NESTED)),
+    ("openapi doubling", IMPORT, "a.json", described({"$ref": "#/components/schemas/s0"}, components={"schemas": doubled(40)})),
+    ("openapi circle", IMPORT, "a.json", described({"$ref": "#/components/schemas/a"}, components={"schemas": {"a": {"allOf": [{"$ref": "#/components/schemas/a"}] * 30}}})),
+    ("openapi paths", IMPORT, "a.json", json.dumps({"openapi": "3.1.0", "info": {}, "paths": {f"/a{n}": {"get": {"responses": {}}} for n in range(SIZE // 40)}})),
+    ("openapi parameters", IMPORT, "a.json", json.dumps({"openapi": "3.1.0", "info": {}, "paths": {"/a": {"get": {"parameters": [{"name": f"p{n}", "in": "query"} for n in range(SIZE // 40)], "responses": {}}}}})),
+    ("curl fields", IMPORT, "a.sh", "curl https://api.example/a \\\n" + many(" -H 'X-A: b' \\\n")),
+    ("curl unclosed", IMPORT, "a.sh", "curl 'https://api.example/a\n" + many("b c\n")),
+    ("curl commands", IMPORT, "a.sh", many("curl https://api.example/a\n")),
+    ("curl parts", IMPORT, "a.sh", "curl https://api.example/a " + many("-F a=b ")),
+    ("curl data", IMPORT, "a.sh", "curl https://api.example/a -d '" + many("a=b&") + "'"),
+    ("log lines", IMPORT, "a.log", many(LINE)),
+    ("log of one line", IMPORT, "a.log", LINE + many("x")),
+    ("log quotes", IMPORT, "a.log", LINE + many('\\"') + "\n"),
+    ("log target", IMPORT, "a.log", '192.0.2.1 - - [10/Oct/2031:13:55:36 +0000] "GET /' + many("a=&") + ' HTTP/1.1" 200 1\n'),
+    ("log of ancient times", IMPORT, "a.jsonl", many('{"time": 1e999, "method": "GET", "path": "/"}\n')),
+    ("log of nested lines", IMPORT, "a.jsonl", '{"time": 1, "method": "GET", "path": "/", "a": ' + "[" * DEEP + "\n"),
+    ("gzip", IMPORT, "a.gz", gzip.compress(LINE.encode() * 4_000_000, 9)),
+    ("gzip of nothing", IMPORT, "a.gz", gzip.compress(bytes(200 << 20), 9)),
+    ("gzip members", IMPORT, "a.gz", gzip.compress(LINE.encode()) * (SIZE // 80)),
+    ("bzip2", IMPORT, "a.bz2", bz2.compress(bytes(300 << 20))),
+    ("xz", IMPORT, "a.xz", lzma.compress(bytes(300 << 20), preset=0)),
+    ("zstd", IMPORT, "a.zst", zstandard.compress(bytes(300 << 20))),
+    ("zstd window", IMPORT, "a.zst", zstandard.ZstdCompressor(compression_params=zstandard.ZstdCompressionParameters(window_log=30, enable_ldm=True)).compress(b"x" * 100)),
+    ("pattern", ("replay", "FILE", "t.yaml"), "a.yaml", PIPELINE + 'stages: [{id: d, kind: decide, cases: [{when: {query: {a: {pattern: "^(a+)+$"}}}, then: nothing}]}]\n'),
+    ("patterns of many", ("replay", "FILE", "t.yaml"), "a.yaml", PIPELINE + f'stages: [{{id: d, kind: decide, cases: [{{when: {{query: {{a: {{pattern: "{"(a{0,999}){0,999}" * 9}"}}}}}}, then: nothing}}]}}]\n'),
+]  # fmt: skip
+UNIQUE = json.dumps([{"a": at} for at in range(5_000)])
+STANDARD = {
+    "p.yaml": PIPELINE,
+    "t.yaml": TRACE
+    + "  - {id: a, send: POST /a, json: {" + "a" * 40 + "b: 1}}\n"
+    + f"  - {{id: b, send: POST /a, json: {UNIQUE}}}\n"
+    + "  - {id: c, send: POST /a, json: " + "[" * 60 + "1" + "]" * 60 + "}\n"
+    + "  - {id: d, send: GET /a?a=" + "a" * 3_000 + "b}\n",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("command", "name", "content"), [trick[1:] for trick in TRICKS], ids=[trick[0] for trick in TRICKS]
+)
+def test_no_file_takes_long_or_much(tmp_path: Path, command: tuple[str, ...], name: str, content: str | bytes) -> None:
+    for other, text in STANDARD.items():
+        (tmp_path / other).write_text(text)
+    (tmp_path / name).write_bytes(content if isinstance(content, bytes) else content.encode())
+    child = os.fork()
+    if not child:
+        os.chdir(tmp_path)
+        resource.setrlimit(resource.RLIMIT_CPU, (4 * SECONDS, 4 * SECONDS))
+        resource.setrlimit(resource.RLIMIT_AS, (8 * OCTETS, 8 * OCTETS))
+        quiet = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(quiet, 1)
+        os.dup2(os.open("err", os.O_CREAT | os.O_WRONLY), 2)
+        os.execv(sys.executable, [sys.executable, str(USHER), *(name if word == "FILE" else word for word in command)])
+    _, status, used = os.wait4(child, 0)
+    said = (tmp_path / "err").read_text()
+    assert os.waitstatus_to_exitcode(status) in (0, 1, 2), said[-500:]
+    assert "Traceback" not in said
+    assert (used.ru_utime + used.ru_stime, used.ru_maxrss * 1024) < (SECONDS, OCTETS), said[:300]
+    assert used.ru_maxrss * 1024 < OCTETS
