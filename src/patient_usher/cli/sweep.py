@@ -27,7 +27,7 @@ from patient_usher.files.yaml_reader import parse_value
 from patient_usher.output import sweep as report
 from patient_usher.output.door import DOOR
 from patient_usher.output.result import document
-from patient_usher.output.terminal import stdout_painter
+from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.use_cases.sweep import trials
 
 EXAMPLES = (
@@ -60,12 +60,19 @@ def run(args: Namespace) -> int:
     for combination in combinations:  # all that is wrong is told before anything runs
         _changed(pipeline, combination)
     watch = progress(f"of {len(combinations)} combinations")
-    found = sweep.marked(
-        list(
-            trials(pipeline, args.trace, combinations, cores=args.cores, seed=args.seed, trust=trust(args), watch=watch)
-        )
-    )
+    tried: list[Trial] = []
+    how = {"cores": args.cores, "seed": args.seed, "trust": trust(args), "watch": watch}
+    interrupted = False
+    try:
+        tried.extend(trials(pipeline, args.trace, combinations, **how))
+    except KeyboardInterrupt:
+        interrupted = True
     done()
+    if interrupted:
+        say(f"interrupted: {len(tried)} of {len(combinations)} combinations are done")
+        if not tried:
+            return 130
+    found = sweep.marked(tried)
     present = sweep.present_of(pipeline.source.doc, combinations[0])
     chosen = sweep.nearest(found, wanted, present) if wanted is not None else None
     if args.format == "json":
@@ -83,6 +90,8 @@ def run(args: Namespace) -> int:
             args.picture,
             report.picture(args.picture, f"{DOOR.redacted(pipeline.name)}: {len(found)} combinations", found),
         )
+    if interrupted:
+        return 130
     return 1 if chosen is not None and chosen[1] else 0
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import atexit
 import errno
 import io
 import json
 import os
 import shutil
 import stat
+import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -53,7 +55,7 @@ def writing(path: Path) -> Iterator[BinaryIO]:
     try:
         there = _stat(path)
         streams = _is_stream(path, there)
-        out = open(path, "ab" if _is_ours(path) else "wb") if streams else _Beside(path, there)  # noqa: SIM115
+        out = _stream(path) if streams else _Beside(path, there)
     except (OSError, ValueError) as error:
         raise _unwritable(path, _reason(error)) from None
     try:
@@ -85,10 +87,30 @@ def _is_ours(path: Path) -> bool:
     return str(path).startswith(("/dev/fd/", "/proc/self/fd/")) or str(path) in ("/dev/stdout", "/dev/stderr")
 
 
+def _stream(path: Path) -> BinaryIO:
+    """What takes octets as they come. Our own streams are used as they are: who opened them may be somebody else."""
+    if not _is_ours(path):
+        return path.open("wb")
+    name = path.name
+    number = {"stdout": 1, "stderr": 2}.get(name, int(name) if name.isdecimal() else -1)
+    sys.stdout.flush()
+    return os.fdopen(os.dup(number), "wb")
+
+
 def _is_stream(path: Path, there: os.stat_result | None) -> bool:
     if there is not None and stat.S_ISDIR(there.st_mode):
         raise IsADirectoryError(errno.EISDIR, "it is a folder")
     return _is_ours(path) or (there is not None and not stat.S_ISREG(there.st_mode))
+
+
+_half_made: set[str] = set()
+
+
+@atexit.register
+def _clear_away() -> None:
+    """A signal may come between the making of a file and whoever would clear it away."""
+    for name in _half_made:
+        Path(name).unlink(missing_ok=True)
 
 
 class _Beside:
@@ -101,6 +123,7 @@ class _Beside:
         self.in_place = there is not None and there.st_nlink > 1  # another name of it must not keep the old content
         folder = None if self.in_place else self.target.parent
         handle, self.name = tempfile.mkstemp(dir=folder, prefix=f".{self.target.name[:200]}.")
+        _half_made.add(self.name)
         self.stream = os.fdopen(handle, "wb", buffering=1 << 20)
 
     def __enter__(self) -> BinaryIO:
@@ -113,6 +136,7 @@ class _Beside:
                 self._put()
         finally:
             Path(self.name).unlink(missing_ok=True)
+            _half_made.discard(self.name)
 
     def _put(self) -> None:
         there = self.there

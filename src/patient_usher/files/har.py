@@ -246,6 +246,7 @@ class _Maker:
             if credential.scheme == "session-cookie" and credential.place is not None
         }  # fmt: skip
         self.ids: set[str] = set()
+        self.taken: Counter[str] = Counter()
         self.cookies = 0
 
     def requests(self, entries: Iterable[_Entry]) -> Iterable[tuple[Map, Spot]]:
@@ -267,10 +268,10 @@ class _Maker:
         last = self.keeper.text(last) if self.hides_all else last
         stem = re.sub(r"[^A-Za-z0-9_.-]+", "-", f"{entry.method.lower()}-{last}").strip("-")
         stem = stem if NAME.fullmatch(stem) else "request"
-        number, id_ = 1, stem
+        id_ = stem
         while id_ in self.ids:
-            number += 1
-            id_ = f"{stem}-{number}"
+            self.taken[stem] += 1
+            id_ = f"{stem}-{self.taken[stem] + 1}"
         self.ids.add(id_)
         return id_
 

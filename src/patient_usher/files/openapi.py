@@ -44,6 +44,7 @@ class _Reader:
         self.doc = doc
         self.notes: list[str] = []
         self.ids: set[str] = set()
+        self.sound: set[str] = set()
         self.guessed = self.open = 0
         self.left = _LARGEST_OF_ALL
 
@@ -84,8 +85,10 @@ class _Reader:
     def schema(self, part: Document) -> Json:
         """The ``schema`` of a part, as one that stands by itself. Raises Unusable where it is no JSON Schema."""
         made = self._standing(part.get("schema", {}))
-        for _, what, mend in schema_problems(made):
-            raise Unusable([Problem(locate(part, ["schema"]), what, mend)])
+        if (key := repr(made)) not in self.sound:
+            for _, what, mend in schema_problems(made):
+                raise Unusable([Problem(locate(part, ["schema"]), what, mend)])
+            self.sound.add(key)
         return made
 
     def _standing(self, node: Json) -> Json:

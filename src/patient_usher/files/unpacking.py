@@ -10,6 +10,7 @@ from patient_usher.core.model.document import Problem, Spot, Unusable
 
 CHUNK = 1 << 10
 """Octets unpacked at a time: none of the codings makes more than some tens of MiB of so many."""
+PIECE = 1 << 20
 FREE, RATIO = 16 << 20, 100
 """A file that unpacks to more than so much may become so many times as large, and no larger."""
 
@@ -71,6 +72,7 @@ class _Unpacking(io.RawIOBase):
         self.decoder, self.began = coding.decoder(), False
         self.ready = memoryview(b"")
         self.read_octets = self.made = self.line = 0
+        self.more = False
 
     def readable(self) -> bool:
         """Always."""
@@ -79,9 +81,9 @@ class _Unpacking(io.RawIOBase):
     def readinto(self, buffer: Any) -> int:
         """Fill what there is room for. Raises Unusable."""
         while not self.ready:
-            raw = self.stream.read(CHUNK)
+            raw = b"" if self.more else self.stream.read(CHUNK)
             self.read_octets += len(raw)
-            if not raw:
+            if not raw and not self.more:
                 if self.began:
                     raise self._unusable("is cut off: its last member has no end", "pack it again, whole")
                 return 0
@@ -92,15 +94,19 @@ class _Unpacking(io.RawIOBase):
 
     def _decoded(self, raw: bytes) -> bytes:
         parts = []
-        while raw:
+        while raw or self.more:
             self.began = True
             try:
-                parts.append(self.decoder.decompress(raw))
+                # A few octets of bzip2 or xz can stand for hundreds of MiB: these decoders give it in pieces.
+                parts.append(self.decoder.decompress(raw, *((PIECE,) if hasattr(self.decoder, "needs_input") else ())))
             except MemoryError:
                 raise
             except Exception as error:  # each library has errors of its own
                 raise self._unusable(f"can't be unpacked: {error}", "pack it again") from None
             raw = b""
+            self.more = not (self.decoder.eof or getattr(self.decoder, "needs_input", True))
+            if self.more:
+                break
             if self.decoder.eof:
                 raw = self.decoder.unused_data
                 self.decoder, self.began = self.coding.decoder(), False

@@ -13,7 +13,7 @@ _UNQUOTED = frozenset(":?")
 """Between braces, older readers of YAML take these for the signs of keys."""
 
 
-LARGE = 400_000
+LARGE = 150_000
 """From how many characters on nobody reads a file from end to end: then it is JSON, which is YAML too, and fast."""
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
@@ -46,8 +47,15 @@ def trials(
         found: Iterator[Trial] = map(_try, combinations)
         yield from _counted(found, watch)
         return
-    with ProcessPoolExecutor(cores, initializer=_begin, initargs=with_these) as pool:
+    pool = ProcessPoolExecutor(cores, initializer=_begin_apart, initargs=(os.getpid(), *with_these))
+    try:
         yield from _counted(pool.map(_try, combinations), watch)
+    except BaseException:
+        for process in list((getattr(pool, "_processes", None) or {}).values()):
+            process.terminate()  # what they are at is of no use any more
+        pool.shutdown(wait=False, cancel_futures=True)
+        raise
+    pool.shutdown()
 
 
 def _counted(found: Iterator[Trial], watch: Callable[[int], None]) -> Iterator[Trial]:
@@ -67,6 +75,23 @@ class _Worker:
 
 def _begin(blueprint: Blueprint, trace: Path, trust: Trust, seed: int) -> None:
     _Worker.blueprint, _Worker.trace, _Worker.trust, _Worker.seed = blueprint, trace, trust, seed
+
+
+def _begin_apart(parent: int, *with_these: Any) -> None:
+    """In a process of the pool: it ends with its parent, however that ends, and leaves Ctrl-C to it."""
+    import signal
+    import threading
+    import time
+
+    def watch() -> None:
+        while os.getppid() == parent:
+            time.sleep(0.5)
+        os._exit(1)
+
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    threading.Thread(target=watch, daemon=True).start()
+    _begin(*with_these)
 
 
 def _try(combination: Combination) -> Trial:

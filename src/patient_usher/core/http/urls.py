@@ -71,10 +71,10 @@ class Url:
             return _NO_PARAMS
         found = self._params
         if found is None:
-            pairs: dict[str, tuple[str, ...]] = {}
+            pairs: dict[str, list[str]] = {}
             for name, value in parse_qsl(self.query, keep_blank_values=True):
-                pairs[name] = (*pairs.get(name, ()), value)
-            found = self._params = MappingProxyType(pairs)
+                pairs.setdefault(name, []).append(value)
+            found = self._params = MappingProxyType({name: tuple(values) for name, values in pairs.items()})
         return found
 
     @property

@@ -159,18 +159,24 @@ _ADD = "write add: [{before: STAGE, stage: {id: NAME, kind: KIND}}], or after: S
 _ITS_OWN = ("id", "enabled", "only", "except")
 
 
-def same_as(doc: Json, entry: JsonObject) -> JsonObject:
+MOST_ALIKE = 20
+"""How many stages may stand one behind the other, each the same as the next."""
+
+
+def same_as(known: Mapping[str, JsonObject], entry: JsonObject) -> JsonObject:
     """A stage's entry with the kind and options of the one that it is the same as, and what it says itself on top.
 
-    Where and whether that one stands (only, except, enabled) is its own affair. Raises ValueError.
+    Where and whether that one stands (only, except, enabled) is its own affair. ``known``: every stage's entry by
+    id. Raises ValueError.
     """
-    known = named(doc, "stages")
     parts, seen = [entry], [entry.get("id")]
     while (name := parts[-1].get("same-as")) is not None:
         if name not in known:
             raise ValueError(
                 f"there is no stage '{name}'; {did_you_mean(str(name), [k for k in known if k not in seen])}"
             )
+        if len(seen) > MOST_ALIKE:
+            raise ValueError(f"over {MOST_ALIKE} stages are the same as one another in turn; name the one with a kind")
         if name in seen:
             raise ValueError(f"'{name}' is the same as itself; name a stage that has a kind")
         seen.append(name)

@@ -30,11 +30,15 @@ _BOUNDS = {
 _BOUND_WORDS = {"ge": "at least", "gt": "more than", "le": "at most", "lt": "less than"}
 
 
+MOST = 1_000
+"""How many things that are wrong are put into words."""
+
+
 def problems_of(
     error: ValidationError, doc: Json, model: type[BaseModel], path: Iterable[str | int] = ()
 ) -> list[Problem]:
     """Each validation error as a problem with its place; ``path`` leads from ``doc`` to what was validated."""
-    return [_problem(detail, doc, model, tuple(path)) for detail in error.errors(include_url=False)]
+    return [_problem(detail, doc, model, tuple(path)) for detail in error.errors(include_url=False)[:MOST]]
 
 
 def _problem(detail: ErrorDetails, doc: Json, model: type[BaseModel], path: tuple[str | int, ...]) -> Problem:

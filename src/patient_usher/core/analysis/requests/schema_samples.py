@@ -49,7 +49,8 @@ def sample(schema: Json, root: Json = None) -> Json:
             if isinstance(schema.get(key), list) and schema[key]:
                 return schema[key][0]
         for key in ("allOf", "anyOf", "oneOf"):
-            parts = [part for one in _listed(schema.get(key)) if isinstance(part := deref(whole, one), dict)]
+            found = [part for one in _listed(schema.get(key)) if isinstance(part := deref(whole, one), dict)]
+            parts = list({id(part): part for part in found}.values())[:_LONGEST]  # what is named twice says no more
             if parts:
                 others = {name: value for name, value in schema.items() if name != key}
                 return made(_merged([others, *(parts if key == "allOf" else parts[:1])]), depth + 1)

@@ -18,7 +18,9 @@ from patient_usher.core.model.answer_factory import ReadFile
 from patient_usher.core.model.document import Path
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
+from patient_usher.core.model.reads import within
 from patient_usher.core.model.stage import Setup, Stage, Stateful
+from patient_usher.core.model.text_types import Model
 
 
 class Source(NamedTuple):
@@ -126,6 +128,15 @@ class Blueprint:
                     if id_ in ("router", "handler") or switched_off or self.options[id_].enabled:
                         target[id_] = None
         return [*(id_ for id_ in ids if id_ not in tail), *tail]
+
+    # What the file says.
+
+    @cached_property
+    def said(self) -> Sequence[tuple[Path, Model]]:
+        """Every part of the stages' options and of the file's own routes, with its place."""
+        whole: list[tuple[Path, Model]] = [(self.stages_at[id_], option) for id_, option in self.options.items()]
+        whole += [(self.routes_at[item.route.id], item.spec) for item in self.placed if item.desk is None]
+        return [(path, node) for where, part in whole for path, node in within(part, where, Model)]
 
     # Callers, and what stages leave.
 

@@ -41,7 +41,7 @@ from patient_usher.core.model.document import (
 )
 from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.model.overlays import apply_environments, apply_overlay, same_as
+from patient_usher.core.model.overlays import apply_environments, apply_overlay, named, same_as
 from patient_usher.core.model.overlays import variant as laid_out
 from patient_usher.core.model.patterns import request_pattern
 from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions, spell_out, stage_lists
@@ -237,6 +237,7 @@ def _read_stages(found: Problems) -> tuple[dict[str, StageOptions], dict[str, Pa
     """Every stage's options and place by id, each read by its kind."""
     options: dict[str, StageOptions] = {}
     places: dict[str, Path] = {}
+    known = named(found.doc, "stages")
     for stages, path in stage_lists(found.doc):
         for at, entry in enumerate(stages):
             where = (*path, at)
@@ -251,7 +252,7 @@ def _read_stages(found: Problems) -> tuple[dict[str, StageOptions], dict[str, Pa
                     found.add((*where, "same-as"), what, "write {id: NAME, same-as: STAGE}", key=True)
                     continue
                 try:
-                    entry = same_as(found.doc, entry)
+                    entry = same_as(known, entry)
                 except ValueError as error:
                     found.add_error((*where, "same-as"), error)
                     continue

@@ -12,7 +12,7 @@ from patient_usher.core.model.errors import BY_THE_ENGINE, ErrorTypes, type_hint
 from patient_usher.core.model.handler_specs import RaiseSpec
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template, split_request
-from patient_usher.core.model.reads import T, within
+from patient_usher.core.model.reads import T
 from patient_usher.core.model.templates import Access
 from patient_usher.core.model.text_types import Model
 
@@ -21,15 +21,6 @@ METHODS = (
     "MKCOL", "PROPFIND", "PROPPATCH", "REPORT", "SEARCH", "UNLOCK",
 )  # fmt: skip
 """Registered methods (RFC 9110 9.3, and the registry of 16.1.1): those that are in use."""
-
-
-def parts(pipe: Blueprint) -> Iterator[tuple[Path, Model]]:
-    """Every stage's options and every route of the file's own, with its place."""
-    for id_, option in pipe.options.items():
-        yield pipe.stages_at[id_], option
-    for item in pipe.placed:
-        if item.desk is None:
-            yield pipe.routes_at[item.route.id], item.spec
 
 
 def warnings_of(pipe: Blueprint) -> list[Problem]:
@@ -171,5 +162,4 @@ def _request_patterns(pipe: Blueprint) -> Iterator[tuple[Path, str]]:
 
 
 def _every(pipe: Blueprint, sort: type[T]) -> Iterator[tuple[Path, T]]:
-    for where, part in parts(pipe):
-        yield from within(part, where, sort)
+    return ((path, node) for path, node in pipe.said if isinstance(node, sort))
