@@ -2,12 +2,15 @@
 
 ``python tests/fuzz.py N SEED`` runs N cases in processes of this one's own; the tests run a few. A case is a
 violation where the command ends with another status than 0, 1 or 2, shows a traceback, takes longer than
-``PATIENCE``, or sends a terminal escape.
+``PATIENCE``, or sends a terminal escape; where what it prints or writes isn't well-formed, or differs when it is
+done again; where an import writes what the tool itself refuses; and where something half-written is left.
 """
 
 from __future__ import annotations
 
+import csv
 import io
+import json
 import re
 import signal
 import sys
@@ -16,8 +19,10 @@ from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from random import Random
 from types import FrameType
+from xml.etree import ElementTree
 
 import patient_usher.demo
+from patient_usher import Trace, Unusable, load, replay
 from patient_usher.cli import main as usher
 
 DEMO = Path(patient_usher.demo.__file__).parent
@@ -88,6 +93,102 @@ def arguments_of(folder: Path, pipeline: str, trace: str, random: Random) -> lis
     return random.choice(shapes)
 
 
+CURL = "curl 'https://api.ternharbour.example/v1/tides?station=tern' -H 'Accept: application/json' -u maren:x -d 'a=b' \\\n  --compressed -X POST\n"
+LOG = (
+    '198.51.100.4 - maren [01/May/2031:08:00:00 +0000] "GET /v1/tides?station=tern HTTP/1.1" 200 12 "-" "TernApp/1"\n'
+    * 3
+)
+W3C = "#Version: 1.0\n#Fields: date time cs-method cs-uri-stem sc-status c-ip\n2031-05-01 08:00:00 GET /v1/tides 200 198.51.100.4\n"
+LINES = (
+    '{"time": "2031-05-01T08:00:00Z", "method": "GET", "url": "/v1/tides", "status": 200, "ip": "198.51.100.4"}\n' * 3
+)
+OPENAPI = """openapi: 3.1.0
+info: {title: Berths, version: "1"}
+servers: [{url: "https://api.ternharbour.example/v1"}]
+paths:
+  /berths/{berth}:
+    get:
+      operationId: berth
+      parameters: [{name: berth, in: path, required: true, schema: {type: string}}, {name: day, in: query, schema: {type: integer, minimum: 1}}]
+      responses: {"200": {description: ok, content: {application/json: {schema: {$ref: "#/components/schemas/Berth"}}}}}
+components:
+  schemas: {Berth: {type: object, required: [name], properties: {name: {type: string, pattern: "^[A-Z]+$"}}}}
+  securitySchemes: {key: {type: apiKey, in: header, name: X-Api-Key}}
+"""
+TO_IMPORT = {"c.sh": CURL, "a.log": LOG, "w.log": W3C, "l.jsonl": LINES, "o.yaml": OPENAPI}
+TABLES = ("rows.csv", "rows.jsonl", "rows.parquet")
+
+
+def others(folder: Path, pipeline: str, trace: str, random: Random) -> list[str]:
+    """A command line of any other command."""
+    files = [str(folder / pipeline), str(folder / trace)]
+    out = str(folder / "out")
+    if trace.endswith(".har") and random.random() < 0.5:
+        return ["import", files[1], "--into", f"{out}.yaml"]
+    chosen = random.choice(list(TO_IMPORT))
+    (folder / chosen).write_text(mutated(TO_IMPORT[chosen], random), encoding="utf-8", errors="surrogateescape")
+    saved = folder / "result.json"
+    odd = mutated(random.choice(["10", "a,b", "0.5", "1..4", "x > 0"]), random)
+    shapes = [
+        *[["import", str(folder / chosen), "--into", f"{out}.yaml"]] * 4,
+        ["import", str(folder / chosen), "--into", f"{out}.jsonl", "--expect-recorded", "--faster", odd],
+        ["export", str(saved), "--into", f"{out}{random.choice(['.har', '.csv', '.parquet', '.jsonl'])}"],
+        ["chart", str(saved), "--format", "csv"],
+        ["compare", str(saved), files[0], files[1], "--format", "json"],
+        ["compare", files[0], str(DEMO / pipeline), files[1], "--report", f"{random.choice(['md', 'html', 'svg', 'json'])}={out}"],
+        ["check", files[0], "--format", random.choice(["json", "sarif"])],
+        ["check", *files, "--level", "error"],
+        ["explore", files[0], "--format", "json"],
+        ["accept", *files],
+        ["replay", *files, "--into", str(folder / random.choice(TABLES))],
+        ["replay", *files, "--report", f"{random.choice(['junit', 'md', 'html', 'svg', 'json'])}={out}", "--coverage"],
+        ["sweep", *files, "--try", f"throttle.quota={odd}", "--cores", "1", "--goal", odd],
+        ["reorder", *files, "--format", "json"],
+    ]  # fmt: skip
+    chosen_shape = random.choice(shapes)
+    if str(saved) in chosen_shape:
+        text = io.StringIO()
+        with redirect_stdout(_Out()) as made, redirect_stderr(text):
+            usher(["replay", str(DEMO / pipeline), str(DEMO / trace), "--format", "json"])
+        saved.write_text(mutated(made.text(), random), encoding="utf-8", errors="surrogateescape")
+    return chosen_shape
+
+
+def malformed(arguments: list[str], out: str, folder: Path) -> str:
+    """What is wrong with the form of what a command has printed and written, or nothing."""
+    if "--format" in arguments and arguments[arguments.index("--format") + 1] in ("json", "sarif") and out:
+        json.loads(out)
+    for path in folder.iterdir():
+        if path.name.startswith(".out") or path.name.startswith(".rows"):
+            return f"{path.name} is left"
+        if not path.name.startswith(("out", "rows")):
+            continue
+        form = next((word.partition("=")[0] for word in arguments if word.endswith(f"={path}")), path.suffix[1:])
+        text = path.read_text() if form != "parquet" else ""
+        if form in ("json", "har"):
+            json.loads(text)
+        elif form in ("junit", "svg"):
+            ElementTree.fromstring(text)
+        elif form == "csv":
+            list(csv.reader(io.StringIO(text), strict=True))
+        elif arguments[0] == "import":
+            return refused(path, text)
+    return ""
+
+
+def refused(path: Path, text: str) -> str:
+    """Why the tool itself refuses what an import has written, or nothing."""
+    try:
+        if "pipeline/1" in text[:400]:
+            load(path)
+        else:
+            for _ in replay(load(DEMO / "harbour.yaml"), Trace.read(path)):
+                pass
+    except Unusable as error:
+        return f"import wrote what is refused: {error.problems[0]}"
+    return ""
+
+
 def _too_slow(number: int, frame: FrameType | None) -> None:
     raise TooSlow
 
@@ -104,7 +205,7 @@ class _Out(io.TextIOWrapper):
         return self.buffer.getvalue().decode("utf-8", "replace")  # type: ignore[attr-defined]
 
 
-def violation(arguments: list[str]) -> str:
+def violation(arguments: list[str], folder: Path | None = None) -> str:
     """Run one command in this process. What is wrong with how it ended, or nothing."""
     out, err = _Out(), _Out()
     signal.signal(signal.SIGALRM, _too_slow)
@@ -119,11 +220,17 @@ def violation(arguments: list[str]) -> str:
     finally:
         signal.alarm(0)
     said = err.text()
+    if status in (0, 1) and folder is not None:
+        try:
+            if wrong := malformed(arguments, out.text(), folder):
+                return wrong
+        except (ValueError, ElementTree.ParseError, csv.Error) as error:
+            return f"what it wrote is not well-formed: {error}"
     if status not in (0, 1, 2):
         return f"status {status}: {said[:300]}"
     if "Traceback" in said:
         return f"traceback: {said[:300]}"
-    if found := _ESCAPES.search(out.text() + said):
+    if found := _ESCAPES.search(out.text().replace("\r\n", "\n") + said):
         return f"the character {found[0]!r} reaches the terminal"
     return "" if status != 2 or said.strip() else "status 2 without a word"
 
@@ -141,8 +248,9 @@ def run(count: int, seed: int) -> list[tuple[int, list[str], str]]:
                 if file != "bookings.csv" and random.random() < 0.7:
                     text = mutated(text, random)
                 (folder / file).write_bytes(text.encode("utf-8", "surrogatepass"))
-            arguments = arguments_of(folder, pipeline, trace, random)
-            if wrong := violation(arguments):
+            make = others if random.random() < 0.6 else arguments_of
+            arguments = make(folder, pipeline, trace, random)
+            if wrong := violation(arguments, folder):
                 found.append((number, arguments, wrong))
                 if "--keep" in sys.argv:
                     for file in (pipeline, trace):

@@ -163,7 +163,7 @@ INCOMING = [
     (COMBINED, ("--fields", "x=1"), "--fields:1:1: 'x=1' names no member"),
     (COMBINED, ("--sample", "3"), "'3' is no share; write more than 0 and at most 1"),
     (COMBINED, ("--first", "-1"), "'-1' is no count"),
-    (COMBINED, ("--faster", "0"), "'0' is no factor; write a number above 0"),
+    (COMBINED, ("--faster", "0"), "'0' is no factor; write a number from 0.000001 on"),
     (COMBINED, ("--shift", "3x"), "'3x' is no duration"),
     (COMBINED, ("--into", "nowhere/t"), "the file can't be written"),
 ]  # fmt: skip

@@ -212,7 +212,7 @@ def _report(error: Exception, debug: bool) -> int:
         _say(f"usher: {error}")
         return 2
     if isinstance(error, OSError):
-        name = error.filename if isinstance(error.filename, str) else "standard output"
+        name = f"{error.filename[:200]}:1:1" if isinstance(error.filename, str) else "standard output"
         _say(f"{name}: {error.strerror or error}; check the path, its permissions and the room on its disk")
         return 2
     if isinstance(error, RecursionError | MemoryError) and not debug:

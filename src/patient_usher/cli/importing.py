@@ -46,7 +46,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--into", metavar="FILE", type=Path, required=True, help="the trace or pipeline to write")
     what = f"what the files are: {', '.join(KINDS)}; found by looking, if left out"
     parser.add_argument("--from", dest="form", metavar="FORMAT", choices=KINDS, help=what)
-    parser.add_argument("--base", metavar="URL", default="https://service.example", help="the origin of paths in logs")
+    parser.add_argument(
+        "--base", metavar="URL", type=_origin, default="https://service.example", help="the origin of paths in logs"
+    )
     parser.add_argument(
         "--fields", metavar="WHAT=MEMBER,...", default="",
         help="members of a JSON Lines log: at, method, target, status, address, user, referrer, agent, host",
@@ -67,6 +69,19 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--sample", metavar="SHARE", type=share, help="only this share of the callers, as in 0.01")
     parser.add_argument("--faster", metavar="N", type=factor, default=1.0, help="so many times as fast")
     parser.add_argument("--shift", metavar="DURATION", type=duration, default="0s", help="so much later")
+
+
+def _origin(text: str) -> str:
+    """An origin: a URL without a path. Raises ArgumentTypeError."""
+    from patient_usher.core.http.urls import parse_url
+
+    try:
+        url = parse_url(text)
+    except ValueError as error:
+        raise ArgumentTypeError(f"'{text}' is no origin: {error}") from None
+    if url.path.strip("/") or url.query:
+        raise ArgumentTypeError(f"'{text}' has more than an origin; write {url.origin}")
+    return url.origin
 
 
 def _sign(text: str) -> tuple[str, str]:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import gc
 import sys
-from argparse import Namespace
+from argparse import ArgumentTypeError, Namespace
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from time import monotonic
 
-from patient_usher.cli.arguments import unusable
+from patient_usher.cli.arguments import outgoing, unusable
 from patient_usher.core.analysis.route_matrix import enforced_limits
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.run.world import World
@@ -47,7 +47,11 @@ def wanted_reports(texts: Iterable[str]) -> list[tuple[str, Path]]:
             raise unusable(what, mend, "--report")
         if any(Path(name) == path for _, path in found):
             raise unusable(f"two reports go to {name}", "give each a file of its own", "--report")
-        found.append((form, Path(name)))
+        try:
+            found.append((form, outgoing(name)))
+        except ArgumentTypeError as error:
+            what, _, mend = str(error).partition("; ")
+            raise unusable(what, mend, "--report") from None
     return found
 
 

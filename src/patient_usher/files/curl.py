@@ -234,7 +234,8 @@ def _quoted(line: str, quote: str) -> str:
 def _decoded(match: re.Match[str]) -> str:
     code = match[1]
     if code[0] in "xuU" and len(code) > 1:
-        return chr(int(code[1:], 16))
+        number = int(code[1:], 16)
+        return chr(number) if number < 0x110000 and not 0xD800 <= number < 0xE000 else "\ufffd"
     return chr(int(code, 8)) if code[0] in "01234567" else _LETTERS.get(code, code)
 
 

@@ -222,7 +222,7 @@ class _Reader:
         except ValidationError as error:
             places = parse_yaml(raw.decode(), self.name)
             found = problems_of(error, places, ChangeSpec if change else RequestSpec)
-            raise _moved(found, number) from None
+            raise _moved(found, spot) from None
         return self.maker.make(spec, self.order, spot)
 
     def _document(self, spot: Spot, raw: bytes) -> Json:
@@ -239,12 +239,12 @@ class _Reader:
             if SURROGATE.search(text):
                 parse_yaml(text, self.name)  # for its complaint about half a character
         except Unusable as error:
-            raise _moved(error.problems, spot.line) from None
+            raise _moved(error.problems, spot) from None
         except Twins:
             try:
                 parse_yaml(text, self.name)
             except Unusable as error:
-                raise _moved(error.problems, spot.line) from None
+                raise _moved(error.problems, spot) from None
             raise
         except ValueError as error:
             column = getattr(error, "colno", 1)
@@ -255,9 +255,9 @@ class _Reader:
         return doc
 
 
-def _moved(problems: Iterable[Problem], number: int) -> Unusable:
+def _moved(problems: Iterable[Problem], line: Spot) -> Unusable:
     """Complaints about one line, moved to where it stands in the file."""
-    return Unusable(problem._replace(spot=problem.spot._replace(line=number)) for problem in problems)
+    return Unusable(problem._replace(spot=line._replace(column=problem.spot.column)) for problem in problems)
 
 
 class Ids:

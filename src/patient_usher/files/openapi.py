@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Iterator
 from itertools import chain, count
+from pathlib import Path
 from typing import NamedTuple
 
-from patient_usher.core.model.document import Json, JsonObject, Problem, Unusable, locate
+from patient_usher.core.engine.compile.compiler import compile_document
+from patient_usher.core.model.document import Json, JsonObject, Map, Problem, Seq, Spot, Unusable, locate
+from patient_usher.core.model.header_rules import TOKEN
 from patient_usher.core.model.schemas import schema_problems
 from patient_usher.core.model.text_types import show
 from patient_usher.core.model.values import pointer
+from patient_usher.files.pipeline import Beside
 
 Document = JsonObject
 
@@ -180,7 +185,7 @@ class _Reader:
     def described(self, name: str) -> Described:
         """The whole of it."""
         info = self.part(self.doc, "info")
-        routes = [self.route(*operation) for operation in self.operations()]
+        routes = self._sound([self.route(*operation) for operation in self.operations()])
         prefix = self._prefix()
         stages: list[Json] = ["access-log", {"id": "safety-net", "kind": "error-handler"}, "read-body"]
         schemes = list(self._authenticating())
@@ -212,6 +217,31 @@ class _Reader:
         made = [f"{self.guessed:,} answers made up, where no example stands"] if self.guessed else []
         return Described(pipeline, comments, heading, [*said, *self.notes, *opened, *made])
 
+    def _sound(self, routes: list[Document]) -> list[Document]:
+        """The routes that a pipeline can have; of the others is told why each can't be."""
+        while routes:
+            places = Seq(Spot("route", 0, 1))
+            for at, route in enumerate(routes, 1):
+                place = Map(Spot("route", at, 1), route.items())
+                place.spots = dict.fromkeys(route, (place.spot, place.spot))
+                places.append(place)
+                places.spots.append(place.spot)
+            whole = Map(Spot("route", 0, 1), {"patient-usher": "pipeline/1", "routes": places}.items())
+            whole.spots = dict.fromkeys(whole, (whole.spot, whole.spot))
+            try:
+                compile_document(whole, read_file=Beside(Path(os.devnull)))
+            except Unusable as error:
+                odd = {problem.spot.line: problem.what for problem in error.problems if problem.spot.line}
+                if not odd:
+                    raise
+                self.notes += [f"{routes[at - 1]['at']} is left out: {what}" for at, what in odd.items()][:_SHOWN]
+                if len(odd) > _SHOWN:
+                    self.notes.append(f"{len(odd) - _SHOWN:,} more routes are left out")
+                routes = [route for at, route in enumerate(routes, 1) if at not in odd]
+                continue
+            break
+        return routes
+
     def _prefix(self) -> str:
         servers = self.parts(self.doc, "servers")
         url = str(servers[0].get("url", "")) if servers else ""
@@ -226,12 +256,12 @@ class _Reader:
             kind = scheme.get("type")
             if kind == "http" and str(scheme.get("scheme")).lower() == "basic":
                 yield {"scheme": "basic"}
-            elif kind == "apiKey" and scheme.get("in") in ("header", "query", "cookie"):
+            elif kind == "apiKey" and scheme.get("in") in ("header", "query", "cookie") and _is_name(scheme):
                 yield {"scheme": "api-key", "in": scheme["in"], "name": scheme.get("name", "X-Api-Key")}
             elif kind in ("http", "oauth2", "openIdConnect"):
                 yield {"scheme": "bearer", "keys": "main"}
             else:
-                self.notes.append(f"the security scheme {name} ({kind}) is left out")
+                self.notes.append(f"the security scheme {name} ({show(kind)}) is left out")
 
     def _accounts(self, schemes: list[Document], routes: list[Document]) -> Document:
         if not schemes:
@@ -308,6 +338,15 @@ class _Reader:
         from patient_usher.core.analysis.requests.schema_samples import sample
 
         return sample(schema, self.doc)
+
+
+_SHOWN = 5
+"""Of how many routes that are left out is told why."""
+
+
+def _is_name(scheme: Document) -> bool:
+    name = scheme.get("name", "X-Api-Key")
+    return isinstance(name, str) and TOKEN.fullmatch(name) is not None
 
 
 class _Full(Exception):

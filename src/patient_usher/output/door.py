@@ -209,8 +209,10 @@ def _spellings(secret: str) -> set[str]:
 
 
 _MARKDOWN = "\\`*_[]|#~"
-_OBEYED = re.compile("[\x00-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
-_KEPT = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff\ufffe\uffff]")
+_OBEYED = re.compile("[\x00-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff\ud800-\udfff]")
+_KEPT = re.compile(
+    "[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff\ud800-\udfff\ufffe\uffff]"
+)
 
 
 def _escape(match: re.Match[str]) -> str:

@@ -17,7 +17,10 @@ from patient_usher.output.outcome import Outcome, Scene
 
 _encode = msgspec.json.Encoder().encode
 _carefully = json.JSONEncoder(separators=(",", ":"), allow_nan=False).encode
-_CONTROLS = re.compile(rb"\xc2[\x80-\x9f]|\x7f")
+# C1 controls and DEL, marks that turn text about, separators of lines, the byte order mark: as UTF-8.
+_CONTROLS = re.compile(
+    rb"\xc2[\x80-\x9f]|\x7f|\xd8\x9c|\xe2\x80[\x8e\x8f\xa8-\xae]|\xe2\x81[\xa6-\xa9]|\xef\xbb\xbf|\xef\xbf[\xbe\xbf]"
+)
 
 
 def dump(value: object) -> bytes:
@@ -29,7 +32,7 @@ def dump(value: object) -> bytes:
         return _carefully(msgspec.to_builtins(value, str_keys=True)).encode()
     if text.isascii() and b"\x7f" not in text:
         return text
-    return _CONTROLS.sub(lambda match: b"\\u%04x" % match[0][-1], text)
+    return _CONTROLS.sub(lambda match: b"\\u%04x" % ord(match[0].decode()), text)
 
 
 def document(value: object) -> bytes:

@@ -9,6 +9,7 @@ from typing import Any, BinaryIO
 
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.verify.exchange_table import COLUMNS
+from patient_usher.output.door import printable
 from patient_usher.output.result import dump
 
 Row = JsonObject
@@ -43,8 +44,10 @@ def _csv(out: BinaryIO) -> Sink:
 
 
 def _harmless(value: Json) -> Any:
-    """A text that no spreadsheet takes for a formula."""
-    return f"'{value}" if isinstance(value, str) and value[:1] in ("=", "+", "-", "@", "\t", "\r") else value
+    """A text that no spreadsheet takes for a formula, and in which nothing is obeyed."""
+    if not isinstance(value, str):
+        return value
+    return printable(f"'{value}" if value[:1] in ("=", "+", "-", "@", "\t", "\r") else value, lines=True)
 
 
 def _parquet(out: BinaryIO) -> Sink:
