@@ -278,3 +278,64 @@ def test_savings_of_filler_say_so(usher: Any) -> None:
     trace = "patient-usher: trace/1\nrequests: [{id: a, send: GET /, headers: {Accept-Encoding: gzip}}]\n"
     said = usher("replay", "p.yaml", "t.yaml", p__yaml=file, t__yaml=trace).out
     assert "all of it filler, which says nothing of what real content saves" in " ".join(said.split())
+
+
+# What a page and a journey say of it.
+
+
+def test_a_closed_connection_names_the_last_error() -> None:
+    net = {"id": "net", "kind": "error-handler", "answers": [{"raised": "Boom", "message": "${context.none}"}]}
+    pipeline = make_pipeline([net], routes=[BOOM], uncaught={"answer": "nothing"})
+    record = replay(pipeline, {"caller": "page", "send": "GET /"}, callers=PAGE)[-1]
+    assert [error["type"] for error in record["errors"]] == ["Boom", "MissingValue"]
+    assert "nobody caught MissingValue" in record["browser"]["reason"]
+
+
+@pytest.mark.parametrize(
+    ("write_as", "there"),
+    [("problem-json", '"errors"'), ("json", '"fields"'), ("html", "<ul>"), ("text", "/json/a: is missing")],
+)
+@pytest.mark.parametrize("invalid", [True, False])
+def test_field_errors_are_told_where_there_are_any(write_as: str, there: str, invalid: bool) -> None:
+    route = {"id": "r", "at": "POST /", "access": "everyone", "handler": {"raise": "Boom"}}
+    route |= {"input": {"json": {"type": "object", "required": ["a"]}}} if invalid else {}
+    net = {"id": "net", "kind": "error-handler", "write-as": write_as}
+    record = walk(
+        [net, "read-body", {"id": "v", "kind": "validate", "refuse": "raise"}],
+        {"send": "POST /", "json": {}},
+        routes=[route],
+    )
+    assert (there in record["response"]["body"]) is invalid
+
+
+@pytest.mark.parametrize(("cut", "status"), [(None, 200), (-1, 400), (-12, 400), (3, 400)])
+@pytest.mark.parametrize("coding", ["gzip", "deflate"])
+def test_a_coded_body_is_read_to_its_end_or_not_at_all(coding: str, cut: int | None, status: int) -> None:
+    import base64
+    import gzip
+    import zlib
+
+    octets = (gzip.compress if coding == "gzip" else zlib.compress)(b"a text that no parser can complain of")
+    headers = {"Content-Type": "text/plain", "Content-Encoding": coding}
+    request = {"send": "POST /", "base64": base64.b64encode(octets[:cut]).decode(), "headers": headers}
+    route = {"id": "r", "at": "POST /", "access": "everyone", "handler": {"echo": True}}
+    reads = {"id": "b", "kind": "read-body", "media": ["text"]}
+    assert walk([reads], request, routes=[route])["response"]["status"] == status
+
+
+def test_a_front_that_ends_tls_keeps_a_port_of_its_own() -> None:
+    tls = {"in-front": {"ends-tls": True, "sends": "forwarded"}, "trusts-forwarded": ["192.0.2.10"]}
+    moved = {"id": "tls", "kind": "https-only"}
+    for line, to in (
+        ("GET http://api.example:8080/a", "https://api.example/a"),
+        ("GET http://api.example/a", "https://api.example/a"),
+    ):
+        record = walk(
+            [moved], line, deployment=tls, routes=[{"id": "r", "at": "GET /a", "access": "everyone", "handler": text()}]
+        )
+        assert header(record, "location") == to
+
+
+def test_costs_below_one_are_refused() -> None:
+    with pytest.raises(Unusable, match="at least 1"):
+        make_pipeline([{"id": "l", "kind": "rate-limit", "quota": 1, "window": "1s", "cost": 0}])
