@@ -135,8 +135,8 @@ def test_references_lead_to_what_stands_in_the_schema(ref: str, words: str) -> N
     ("schema", "words"),
     [
         ({"type": "strnig"}, "this is no JSON Schema"),
-        ({"pattern": "("}, "'(' is not a 'regex'"),
-        ({"patternProperties": {"(": {}}}, "'(' is not a 'regex'"),
+        ({"pattern": "("}, "'(' is no regular expression"),
+        ({"patternProperties": {"(": {}}}, "'(' is no regular expression"),
         ({"properties": 3}, "this is no JSON Schema"),
         ({"required": "n"}, "this is no JSON Schema"),
     ],

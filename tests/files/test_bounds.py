@@ -17,7 +17,7 @@ import zstandard
 
 from conftest import USHER
 
-SIZE = int(os.environ.get("USHER_BOUNDS", "150000"))
+SIZE = int(os.environ.get("USHER_BOUNDS", "60000"))
 """How large the files are, about; ``make fuzz`` takes nearly a megabyte."""
 SECONDS, OCTETS = 5, 512 << 20
 PIPELINE = "patient-usher: pipeline/1\n"

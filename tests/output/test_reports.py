@@ -166,7 +166,7 @@ REFUSED: list[tuple[list[str], str]] = [
     (["--report", "pdf=x"], "there is no report of the form 'pdf'"),
     (["--report", "html"], "write FORMAT=FILE, as in html=report.html"),
     (["--report", "md=a", "--report", "html=a"], "two reports go to a"),
-    (["--report", "html=none/x.html"], "the file can't be written"),
+    (["--report", "html=none/x.html"], "there is no folder none"),
 ]
 
 

@@ -319,7 +319,7 @@ def test_a_coded_body_is_read_to_its_end_or_not_at_all(coding: str, cut: int | N
     headers = {"Content-Type": "text/plain", "Content-Encoding": coding}
     request = {"send": "POST /", "base64": base64.b64encode(octets[:cut]).decode(), "headers": headers}
     route = {"id": "r", "at": "POST /", "access": "everyone", "handler": {"echo": True}}
-    reads = {"id": "b", "kind": "read-body", "media": ["text"]}
+    reads = {"id": "b", "kind": "read-body", "media": ["text"], "codings": [coding]}
     assert walk([reads], request, routes=[route])["response"]["status"] == status
 
 

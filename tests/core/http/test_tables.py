@@ -16,7 +16,7 @@ RENAMED = {
     413: "Content Too Large",
     414: "URI Too Long",
     416: "Range Not Satisfiable",
-    418: "",
+    418: "(Unused)",
     422: "Unprocessable Content",
 }
 """Where RFC 9110 15 says otherwise than older registries."""
