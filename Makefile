@@ -19,6 +19,7 @@ lint: $(VENV)/.installed-dev
 
 fuzz: $(VENV)/.installed-dev  # half an hour
 	$(BIN)/python tests/fuzz.py 20000
+	USHER_BOUNDS=900000 $(BIN)/pytest -q tests/files/test_bounds.py
 	USHER_LAWS=1500 $(BIN)/pytest -q tests/core/engine/test_transparency.py
 
 mutants: $(VENV)/.installed-dev  # an hour: which changes of the core the tests notice
