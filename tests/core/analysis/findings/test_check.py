@@ -398,3 +398,8 @@ def test_nothing_of_the_environment_is_told(usher: Usher) -> None:
     outcome = usher("check", "p.yaml", "--format", "json", p__yaml=text, env={"ANNS_PASSWORD": "sesame-of-ann"})
     assert outcome.json["findings"]
     assert "sesame-of-ann" not in outcome.out
+
+
+def test_a_login_limit_on_the_desk_itself_sees_the_failures_that_it_counts() -> None:
+    found = {finding.rule.code for finding in check(load(DEMO / "workshop.yaml")).findings}
+    assert (found, "failures-unseen" in found) == ({"errors-uncaught", "hsts-missing"}, False)

@@ -12,7 +12,7 @@ from patient_usher.core.analysis.requests.generators import bursts
 def look(context: Context) -> Iterator[Suspicion]:
     """Limits for failures behind the stage that refuses."""
     for item, order in context.ways:
-        if item is None:
+        if item is None or item.desk is not None:  # at a desk the failures that count are the handler's own
             continue
         for id_ in (one for one in order if getattr(context.stage(one), "counts", "") == "failures"):
             limit = context.options[id_].limit()
