@@ -24,7 +24,7 @@ from patient_usher.core.model.values import literal
 from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.log_lines import FORMATS, JSON_FIELDS, Seen
 from patient_usher.files.log_trace import Counted, Writing, lines, merged, trace_lines
-from patient_usher.files.secret_keeper import SCHEMES, SecretKeeper, signed_anew
+from patient_usher.files.secret_keeper import MINTED, SecretKeeper, signed_anew
 from patient_usher.files.sources import Source, format_of, sources
 from patient_usher.files.trace_filter import Picking, checked, fitting, picked, picked_lines
 from patient_usher.files.yaml_reader import MAX_OCTETS, parse
@@ -87,8 +87,8 @@ def _origin(text: str) -> str:
 def _sign(text: str) -> tuple[str, str]:
     """``SCHEME:ACCOUNT``, the account empty for the user whom a log names. Raises ArgumentTypeError."""
     scheme, _, account = text.partition(":")
-    if scheme not in SCHEMES or (scheme == "same" and not account):
-        raise ArgumentTypeError(f"write SCHEME:ACCOUNT, SCHEME one of {', '.join(SCHEMES)}")
+    if scheme not in MINTED or (scheme == "same" and not account):
+        raise ArgumentTypeError(f"write SCHEME:ACCOUNT, SCHEME one of {', '.join(MINTED)}")
     return scheme, account
 
 

@@ -287,7 +287,7 @@ class SecretKeeper:
         return [f"hidden: {sorts}; look through it before you hand it on; --keep-secrets keeps all"]
 
 
-SCHEMES = ("bearer", "basic", "api-key", "same")
+MINTED = ("bearer", "basic", "api-key", "same")
 """How a fresh credential is given in the place of a hidden one; ``same``: by the scheme that it had."""
 
 

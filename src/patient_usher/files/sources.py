@@ -23,7 +23,7 @@ _OURS = re.compile(r"""^[\s{]*["']?patient-usher["']?\s*:\s*["']?([a-z]+)""", re
 _DESCRIPTION = re.compile(rb"""^["']?(?:openapi|swagger)["']?\s*:""", re.MULTILINE)
 _COMMAND = re.compile(r"^(?:\$ )?curl(?:\.exe)?\s", re.MULTILINE)
 _DIRECTIVES = ("#Version", "#Fields", "#Software", "#Date")
-_MEND = "name a log, curl commands, a recording, a description or a trace, or say --format"
+_MEND = "name a log, curl commands, a recording, a description or a trace, or say --from"
 _NOT_TO_IMPORT = {
     "pipeline": "this is a pipeline already; replay, show and check read it as it is",
     "result": "this is a result; usher export hands it on",

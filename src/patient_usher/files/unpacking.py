@@ -11,6 +11,7 @@ from patient_usher.core.model.document import Problem, Spot, Unusable
 CHUNK = 1 << 10
 """Octets unpacked at a time: none of the codings makes more than some tens of MiB of so many."""
 PIECE = 1 << 20
+"""How many octets of bzip2 and xz are made at a time: a few packed ones can stand for hundreds of MiB."""
 FREE, RATIO = 16 << 20, 100
 """A file that unpacks to more than so much may become so many times as large, and no larger."""
 
@@ -97,7 +98,6 @@ class _Unpacking(io.RawIOBase):
         while raw or self.more:
             self.began = True
             try:
-                # A few octets of bzip2 or xz can stand for hundreds of MiB: these decoders give it in pieces.
                 parts.append(self.decoder.decompress(raw, *((PIECE,) if hasattr(self.decoder, "needs_input") else ())))
             except MemoryError:
                 raise
