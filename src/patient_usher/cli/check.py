@@ -96,7 +96,7 @@ def _mend(args: Namespace, checked: Checked, traces: list[Trace]) -> int:
         if found.withheld is not None and (not wanted or found.rule.code in wanted or found.where in wanted)
     ]
     for found in withheld:
-        say(f"{found.where}: no mend is safe: {found.withheld}")
+        say(f"{found.where}: no mend is offered; {found.withheld}")
     if not done:
         if not withheld:
             say("nothing needs mending")

@@ -91,7 +91,7 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     yield from _wrapped(finding.suspicion.happens, "  ", "name")
     yield from _wrapped(finding.rule.matters, "  ", "dim")
     if finding.withheld is not None:
-        yield from _labelled("mend", f"none is safe: {finding.withheld}", "raised")
+        yield from _labelled("mend", finding.withheld, "raised")
     else:
         yield from _labelled("mend", finding.mend.words, "good")
     if command and finding.withheld is None:

@@ -24,6 +24,8 @@ def test_what_is_found_is_proved_and_mended(seed: int) -> None:
             trace = Trace.of(*shown.trace["requests"], **parts)
             assert [sent.id for sent in replay(pipeline, trace) if sent.failed], finding.where
             assert not [sent.id for sent in replay(Pipeline(finding.cure), trace) if sent.failed], finding.where
+        if finding.withheld is not None:
+            continue
         again = {(other.rule.code, other.suspicion.key) for other in check(Pipeline(finding.cure)).findings}
         assert (finding.rule.code, finding.suspicion.key) not in again, finding.where
 

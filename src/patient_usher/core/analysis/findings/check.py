@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, NamedTuple
 
@@ -9,6 +10,7 @@ from patient_usher.core.analysis.findings.mends import Mend, variant_between
 from patient_usher.core.analysis.findings.rule import LEVELS, Context, Rule, Suspicion
 from patient_usher.core.analysis.findings.rules import rules
 from patient_usher.core.analysis.findings.rules.known_stale import stale
+from patient_usher.core.analysis.findings.safety import harm, newly_fails
 from patient_usher.core.analysis.requests.factory import Scenario
 from patient_usher.core.analysis.requests.runner import BUDGET, Runner, ScenarioRun
 from patient_usher.core.engine.bind.trace import BoundTrace
@@ -19,7 +21,7 @@ from patient_usher.core.model.document import Json, JsonObject, Spot, Unusable, 
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
 
-DEEPEST = 12
+DEEPEST = 40
 """How many findings are mended one after the other, at most."""
 
 
@@ -38,12 +40,13 @@ class Finding(NamedTuple):
     mended: ScenarioRun | None = None
     known: str | None = None
     withheld: str | None = None
+    apart: str = ""
 
     @property
     def where(self) -> str:
-        """The code, and the stage or route that it is about."""
+        """The code, and the stage or route that it is about; what tells it apart, where there are several."""
         place = self.suspicion.stage or self.suspicion.route
-        return f"{self.rule.code}@{place}" if place else self.rule.code
+        return f"{self.rule.code}@{place}{self.apart}" if place else self.rule.code + self.apart
 
     @property
     def scenario(self) -> Scenario | None:
@@ -94,6 +97,7 @@ def check(
         for one in _found(context, rule, traces, found):
             found = _joined(found, one, trials)
     found.sort(key=lambda one: (LEVELS.index(one.rule.level), one.spot(blueprint.source.doc)))
+    found = _told_apart(found)
     found, idle = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
     return Checked(
         blueprint, (*found, *(idle if not trials.spent else ())), trials.tried, not trials.spent, base, budget, seed
@@ -104,7 +108,7 @@ def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: S
     """What a rule finds, each with a mend after which it finds that no more; not what is found already."""
     seen: set[Any] = set()
     mine: list[Finding] = []
-    worse: dict[str, str | None] = {}  # what each mend would make worse
+    worse: dict[Any, str | None] = {}  # why each mend isn't offered
     for suspicion in rule.look(context):
         if suspicion.key in seen or any(_is_symptom(context, suspicion, one) for one in (*before, *mine)):
             continue
@@ -118,14 +122,12 @@ def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: S
                 continue
             found = Finding(rule, suspicion, mend, cure, *runs)
             if _accepting(context.blueprint, rule, suspicion) is None:
-                if mend.words not in worse:
-                    worse[mend.words] = _worsens(context.blueprint, cure, traces, context.trials.seed)
-                if what := worse[mend.words]:
-                    kept = kept or found._replace(
-                        withheld=f"to {mend.words} would change {what}, which the trace holds"
-                    )
-                    continue
-                if not _cured(context, rule, suspicion, cure):
+                if (key := (mend.words, suspicion.key)) not in worse:
+                    worse[key] = _withheld(context, suspicion, mend, cure, traces)
+                if worse[key] is None and not _cured(context, rule, suspicion, cure):
+                    worse[key] = f"none is whole: to {mend.words} leaves some of it"
+                if (why := worse[key]) is not None:
+                    kept = kept or found._replace(withheld=why)
                     continue
             kept = found
             break
@@ -167,9 +169,21 @@ def _witness(
     )
     for as_is in tried:
         after = context.trials.run(as_is.scenario, cure)
-        if after is not None and suspicion.proof(as_is, after):
+        if after is not None and suspicion.proof(as_is, after) and not newly_fails(as_is, after):
             return as_is, after
     return None
+
+
+def _withheld(
+    context: Context, suspicion: Suspicion, mend: Mend, cure: Blueprint, traces: Sequence[BoundTrace]
+) -> str | None:
+    """Why a mend isn't offered, in words: what it leaves open, or the harm that it does."""
+    if mend.left is not None:
+        return f"yours to say: {mend.left}"
+    if what := _worsens(context.blueprint, cure, traces, context.trials.seed):
+        return f"none is safe: to {mend.words} would change {what}, which the trace holds"
+    what = harm(context, suspicion, cure)
+    return f"none is safe: to {mend.words} would {what}" if what is not None else None
 
 
 def _cured(context: Context, rule: Rule, suspicion: Suspicion, cure: Blueprint) -> bool:
@@ -236,6 +250,22 @@ def _weight(one: Finding) -> int:
     return rules().index(one.rule)
 
 
+def _told_apart(found: list[Finding]) -> list[Finding]:
+    """The findings, each with a name of its own: by the route, or else by a number."""
+    counts = Counter(one.where for one in found)
+    seen: Counter[str] = Counter()
+    told = []
+    for one in found:
+        if counts[one.where] > 1:
+            seen[one.where] += 1
+            route = one.suspicion.route if one.suspicion.stage is not None else None
+            same = [other for other in found if other.where == one.where and other.suspicion.route == route]
+            told.append(one._replace(apart=f"/{route}" if route and len(same) == 1 else f"/{seen[one.where]}"))
+        else:
+            told.append(one)
+    return told
+
+
 # Findings that somebody has accepted.
 
 
@@ -286,15 +316,22 @@ def mend_all(
     """
     blueprint, done = checked.blueprint, list[Finding]()
     findings = checked.findings
+    been = [blueprint.source.doc]
     for _ in range(DEEPEST):
-        one = next((found for found in findings if _may_be_mended(found, wanted)), None)
+        one = next(
+            (
+                found
+                for found in findings
+                if _may_be_mended(found, wanted) and found.cure.source.doc not in been  # no mend undoes another
+            ),
+            None,
+        )
         if one is None:
             break
         done.append(one)
         blueprint = one.cure
+        been.append(blueprint.source.doc)
         findings = check(blueprint, seed=checked.seed, traces=traces).findings
-        if any(found.where == one.where and found.known is None for found in findings):
-            break
     return blueprint, done
 
 

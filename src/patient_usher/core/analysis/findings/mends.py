@@ -16,21 +16,23 @@ Edit = Callable[[Document], None]
 class Mend(NamedTuple):
     """What to do, in words, and the edit that does it to a document in place.
 
-    Edits raise LookupError where the document has no such place.
+    Edits raise LookupError where the document has no such place. ``left``: what the edit can't know, and leaves to
+    the developer: such a mend proves a mistake and isn't offered.
     """
 
     words: str
     edit: Edit
+    left: str | None = None
 
 
-def mend(words: str, *edits: Edit) -> Mend:
+def mend(words: str, *edits: Edit, left: str | None = None) -> Mend:
     """A mend of one edit or several."""
 
     def edit(doc: Document) -> None:
         for each in edits:
             each(doc)
 
-    return Mend(words, edit)
+    return Mend(words, edit, left)
 
 
 def value_at(doc: Document, path: Sequence[str | int]) -> Json:

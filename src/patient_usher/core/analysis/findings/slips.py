@@ -36,17 +36,19 @@ def looker(outcome: str, did: str, words: str) -> Callable[[Context], Iterator[S
 def _mends(context: Context, stage: str, way: str, case: int | None) -> Iterator[Mend]:
     if case is not None:
         path = context.at(stage, "cases" if way == "in" else "way-out", case - 1, "then")
-        yield mend(f"let case {case} of {stage} do one thing", _one(path))
+        yield mend(f"let case {case} of {stage} do one thing", _one(path, shut=False))
+        yield mend(f"let case {case} of {stage} refuse with 403", _one(path, shut=True))
     yield mend(f"switch {stage} off", option(stage, "enabled", False))
 
 
-def _one(path: Path) -> Edit:
-    """Pass on where nothing is done; stop where an answer was given."""
+def _one(path: Path, *, shut: bool) -> Edit:
+    """Pass on where nothing is done, or refuse where the stage may be a gate; stop where an answer was given."""
 
     def edit(doc: Document) -> None:
         node = value_at(doc, path[:-1])
         then = node["then"]
         both = then.get("answer-and-continue") if isinstance(then, dict) else None
-        node["then"] = "continue" if both is None else {"answer": both}
+        otherwise = {"answer": {"status": 403}} if shut else "continue"
+        node["then"] = otherwise if both is None else {"answer": both}
 
     return edit

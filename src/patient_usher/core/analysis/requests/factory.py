@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable, Iterator
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -12,6 +13,7 @@ from patient_usher.core.analysis.requests.schema_samples import MADE_UP, Request
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
+from patient_usher.core.model.accounts import AccountSpec
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template
@@ -24,6 +26,9 @@ MISHAP = "Mishap"
 LARGEST = 1 << 16
 """A body over a limit is only made where the limit isn't over this."""
 LONGEST_BURST = 500
+UNKNOWN = "?"
+"""Stands for who calls, where a credential doesn't count or several call."""
+MOST_INVENTED = 6
 HOST = "service.example"
 
 
@@ -33,11 +38,15 @@ def password_of(name: str) -> str:
 
 
 class Scenario(NamedTuple):
-    """Entries of a trace, without ids, and who sends them. ``sort`` says what they are about."""
+    """Entries of a trace, without ids, and who sends them. ``sort`` says what they are about.
+
+    ``by``: the account that rightly calls, where the last request is of one; nothing where nobody known calls.
+    """
 
     sort: str
     requests: tuple[Request, ...]
     callers: JsonMapping = {}
+    by: str | None = None
 
     def document(self, base: str) -> JsonObject:
         """As a trace, with ids."""
@@ -64,6 +73,11 @@ class Credential(NamedTuple):
     parts: Request
     first: tuple[Request, ...] = ()
     callers: JsonMapping = {}
+
+    @property
+    def by(self) -> str | None:
+        """Who rightly calls with it: an account, nothing for nobody known, ``UNKNOWN`` where it doesn't count."""
+        return self.account if self.sort in ("right", "absent") else UNKNOWN
 
 
 class Vocabulary:
@@ -145,12 +159,48 @@ class Vocabulary:
             if held in seen and len(found) > 1:
                 continue
             seen.add(held)
-            for place in self._placed_credentials:
-                credential = self._right(place, name)
-                if credential is not None:
-                    found.append(credential)
-                    break
-        return found[:6]
+            found += [one for place in self._placed_credentials if (one := self._right(place, name)) is not None][:1]
+        return [*found[:6], *self._invented]
+
+    @cached_property
+    def people(self) -> dict[str, AccountSpec]:
+        """The accounts, and those that are invented."""
+        return {**self.spec.accounts, **self._made_up}
+
+    @cached_property
+    def _made_up(self) -> dict[str, AccountSpec]:
+        """A caller with each role and scope that a route asks for and no account has; and one who has none at all."""
+        held = [{*account.roles, *account.scopes} for account in self.spec.accounts.values()]
+        asked = [
+            (item.route.access.who, name)
+            for item in self.blueprint.placed
+            if item.route.access is not None and item.route.access.who in ("role", "scope")
+            for name in item.route.access.names
+        ]
+        found: dict[str, AccountSpec] = {}
+
+        def invent(name: str, **rights: Any) -> None:
+            key = {"password": f"made-up-for-{name}", "api-keys": [f"made-up-key-for-{name}"]}
+            found[name] = AccountSpec.model_validate({**key, **rights})
+
+        for who, name in dict.fromkeys(asked):
+            if not any(name in rights for rights in held):
+                invent(f"someone-with-{re.sub(r'[^A-Za-z0-9-]+', '-', name)}", **{f"{who}s": [name]})
+        if any(all(name in rights for rights in held) for _, name in asked):
+            invent("someone-without-rights")
+        return dict(list(found.items())[:MOST_INVENTED])
+
+    @cached_property
+    def _invented(self) -> list[Credential]:
+        """Their credentials, each with the change that makes the account."""
+        found = []
+        for name, account in self._made_up.items():
+            rights = {"roles": [*account.roles], "scopes": [*account.scopes]}
+            known = {"password": account.password, "api-keys": [*account.api_keys], **rights}
+            change: Request = {"change": {"accounts": {name: {key: part for key, part in known.items() if part}}}}
+            ways = (self._right(place, name) for place in self._placed_credentials)
+            found += [one._replace(first=(change, *one.first)) for one in ways if one is not None][:1]
+        return found
 
     @cached_property
     def _placed_credentials(self) -> list[Json]:
@@ -159,7 +209,7 @@ class Vocabulary:
         ]
 
     def _right(self, asked: Any, name: str) -> Credential | None:
-        account = self.spec.accounts[name]
+        account = self.people[name]
         plain = account.password is not None and not account.password.startswith("$argon2")
         if asked.scheme == "bearer" and self.blueprint.wallet.bearer.keys:
             return Credential("right", name, {"sign": {"bearer": name}})
@@ -214,7 +264,7 @@ class Vocabulary:
         access = item.route.access
         if access is not None and access.who in ("role", "scope"):
             for credential in self.right:
-                account = self.spec.accounts[credential.account or ""]
+                account = self.people[credential.account or ""]
                 held = account.roles if access.who == "role" else account.scopes
                 if {*held} & {*access.names}:
                     return credential
@@ -226,7 +276,8 @@ class Vocabulary:
 
     def scenario(self, sort: str, item: PlacedRoute, credential: Credential, **more: Any) -> Scenario:
         """One request to the route by this caller, what must come before it included."""
-        return Scenario(sort, (*credential.first, self.request(item, credential, **more)), credential.callers)
+        requests = (*credential.first, self.request(item, credential, **more))
+        return Scenario(sort, requests, credential.callers, credential.by)
 
     def request(self, item: PlacedRoute, credential: Credential, **more: Any) -> Request:
         """One request to the route by this caller."""
@@ -265,7 +316,7 @@ class Vocabulary:
         request = self.request(item, credential._replace(parts=parts), caller=page, **told, **more)
         if "json" not in more and not self._is_read(item):
             request.pop("json", None)  # no page sends what nobody reads
-        return Scenario(sort, (*first, request), self.pages)
+        return Scenario(sort, (*first, request), self.pages, credential.by)
 
     # Whole sets.
 

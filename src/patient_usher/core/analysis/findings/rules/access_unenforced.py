@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.findings.mends import Mend, add, add_last, append, drop, free_id, mend
+from patient_usher.core.analysis.findings.mends import Edit, Mend, add, add_last, append, drop, free_id, mend
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.analysis.requests.schema_samples import as_pattern
 from patient_usher.core.engine.plan.route_table import PlacedRoute
+from patient_usher.core.model.document import Json, copy_tree
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.overlays import named
 from patient_usher.core.model.patterns import fits_template, split_request
 
 
@@ -44,42 +46,73 @@ def _intruded(x: Exchange) -> bool:
 
 
 def _mends(context: Context, item: PlacedRoute) -> Iterator[Mend]:
+    """Let the stages that pass the route over meet it: each, then all of them; then further stages."""
     order = context.order(item)
     known = [id_ for id_ in order if context.kind(id_) == "authenticate"]
-    for id_ in [id_ for id_ in order if context.kind(id_) in ("authenticate", "authorize")]:
-        for at, pattern in enumerate(context.options[id_].except_ or ()):
-            methods, path = split_request(pattern)
-            fits = fits_template(path, item.route.template.segments)
-            if fits and (not methods or item.route.method in methods):
-                yield mend(f"let {id_} meet {pattern} too", drop(context.at(id_, "except", at)))
-        if context.options[id_].only is not None:
-            wanted = f"{item.route.method} {as_pattern(item.route.template)}"
-            yield mend(f"let {id_} meet {wanted} too", append(context.at(id_, "only"), wanted))
+    held = [id_ for id_ in order if context.kind(id_) == "authorize"]
+    meeting = {id_: found for id_ in [*known, *held] if (found := _meeting(context, id_, item))}
+    for id_, (words, edits) in meeting.items():
+        yield mend(f"let {id_} meet {words} too", *edits)
+    every = [edit for _, edits in meeting.values() for edit in edits]
+    words = ", ".join(dict.fromkeys(words for words, _ in meeting.values()))
+    if len(meeting) > 1:
+        yield mend(f"let {' and '.join(meeting)} meet {words} too", *every)
     name = free_id(context.doc, "may")
-    if known:
+    if known and not held:
+        told = f"let {', '.join(meeting)} meet {words} too, and " if meeting else ""
         entry = {"id": name, "kind": "authorize"}
-        yield mend(f"add an authorize stage, {name}, behind {known[-1]}", add(entry, "behind", known[-1]))
-    schemes = _schemes(context)
+        words = f"{told}add an authorize stage, {name}, behind {known[-1]}"
+        yield mend(words, *every, add(entry, "behind", known[-1]))
     if not known:
-        who = free_id(context.doc, "who")
-        yield mend(
-            f"add an authenticate stage, {who}, and an authorize stage, {name}",
-            add_last({"id": who, "kind": "authenticate", "schemes": schemes}),
-            add({"id": name, "kind": "authorize"}, "behind", who),
-        )
+        yield _both(context, name)
 
 
-def _schemes(context: Context) -> list[dict[str, object]]:
-    """How the accounts can show who they are; where there are none yet, by name and password."""
+def _meeting(context: Context, id_: str, item: PlacedRoute) -> tuple[str, list[Edit]] | None:
+    """What a stage passes over, in words, and the edits after which it meets the route."""
+    options = context.options[id_]
+    words, edits = [], []
+    for at, pattern in reversed([*enumerate(options.except_ or ())]):  # from behind: the places in front stay
+        methods, path = split_request(pattern)
+        if fits_template(path, item.route.template.segments) and (not methods or item.route.method in methods):
+            words.append(pattern)
+            edits.append(drop(context.at(id_, "except", at)))
+    if options.only is not None:
+        wanted = f"{item.route.method} {as_pattern(item.route.template)}"
+        if wanted not in options.only:
+            words.append(wanted)
+            edits.append(append(context.at(id_, "only"), wanted))
+    return (", ".join(words), edits) if edits else None
+
+
+def _both(context: Context, name: str) -> Mend:
+    """Add both stages, with the schemes that the file has, or that its accounts can use."""
+    who = free_id(context.doc, "who")
+    schemes, left = _schemes(context)
+    return mend(
+        f"add an authenticate stage, {who}, and an authorize stage, {name}",
+        add_last({"id": who, "kind": "authenticate", "schemes": schemes}),
+        add({"id": name, "kind": "authorize"}, "behind", who),
+        left=left,
+    )
+
+
+def _schemes(context: Context) -> tuple[list[Json], str | None]:
+    """How callers show who they are: as elsewhere in the file, or as its accounts can; and what it doesn't say."""
+    stages = named(context.doc, "stages")
+    for id_ in context.kinds("authenticate"):
+        return copy_tree(stages[id_]["schemes"]), None
     accounts = context.spec.accounts.values()
-    found: list[dict[str, object]] = []
+    found: list[Json] = []
     if context.spec.signing_keys and accounts:
         found.append({"scheme": "bearer", "keys": next(iter(context.spec.signing_keys))})
     if any(account.api_keys for account in accounts):
         found.append({"scheme": "api-key"})
     if any(account.password for account in accounts):
         found.append({"scheme": "basic"})
-    return found or [{"scheme": "basic"}]
+    if found:
+        return found, None
+    left = "how callers show who they are is yours to say: declare accounts, or add an authenticate stage"
+    return [{"scheme": "basic"}], left
 
 
 RULE = Rule(

@@ -67,7 +67,7 @@ def _mend(context: Context, guard: str, blocked: list[Exchange], origin: str) ->
     listed = [x for x in blocked if x.browser is not None and x.browser.why in _LISTS]
     new_methods = sorted({x.sent.method for x in listed} - _BY_ITSELF - {*methods})
     new_headers = sorted({name for x in listed for name in _wanted(x)} - known)
-    edits, words = [], []
+    edits, words, left = [], [], None
     if new_methods:
         edits.append(option(guard, "allow-methods", [*methods, *new_methods]))
         words.append(f"list {', '.join(new_methods)} under allow-methods")
@@ -77,8 +77,10 @@ def _mend(context: Context, guard: str, blocked: list[Exchange], origin: str) ->
     if len(listed) < len(blocked):
         named = [one for one in options.pages_from() if one != "*"]
         edits += [put(context.at(guard, "allow-origins"), named or [origin]), option(guard, "allow-credentials", True)]
-        words.append(f"list {origin} by name, and allow credentials")
-    return mend("; ".join(words), *edits)
+        words.append(f"list {named[0] if named else 'your origins'} by name, and allow credentials")
+        if not named:
+            left = f"list the origins of your pages under allow-origins of {guard}, by name, and allow credentials"
+    return mend("; ".join(words), *edits, left=left)
 
 
 RULE = Rule(

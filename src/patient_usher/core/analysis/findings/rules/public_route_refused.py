@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import append, mend, option
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows, status
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.analysis.requests.schema_samples import as_pattern
 from patient_usher.core.model.exchange import Exchange
 
@@ -26,7 +26,7 @@ def look(context: Context) -> Iterator[Suspicion]:
                 shows(_too_late, lambda x: x.handler_reached),
                 (run.scenario,),
             )
-        if not _turned_away(x):
+        if not _turned_away(x) or context.kind(by) not in _ASKS:
             continue
         pattern = f"{item.route.method} {as_pattern(item.route.template)}"
         mends = [mend(f"let {by} pass {pattern} over", append(context.at(by, "except"), pattern))]
@@ -44,6 +44,8 @@ def look(context: Context) -> Iterator[Suspicion]:
         )
 
 
+_ASKS = ("authenticate", "authorize")
+"""What refuses for want of a credential. What the developer's own logic refuses, it may well mean to."""
 _ANEW = ("sign-in", "sign-up", "refresh")
 
 
@@ -52,8 +54,7 @@ def _too_late(x: Exchange) -> bool:
 
 
 def _turned_away(x: Exchange) -> bool:
-    anonymous = x.identity is None and (x.why == "absent" or (x.why == "decided" and status(x) == 401))
-    return anonymous and _kept_out(x)
+    return x.identity is None and x.why == "absent" and _kept_out(x)
 
 
 def _kept_out(x: Exchange) -> bool:

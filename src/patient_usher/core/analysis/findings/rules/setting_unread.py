@@ -18,37 +18,40 @@ _READ_BY = {
 
 
 def look(context: Context) -> Iterator[Suspicion]:
-    """By the kinds on each route's way."""
+    """By the kinds on each route's way; all settings of a route that nothing reads are one finding."""
     for item in context.blueprint.placed:
         if item.desk is not None:
             continue
         there = {context.kind(id_) for id_ in context.blueprint.order(item)}  # those that are switched off too
         given = {name.replace("_", "-") for name in item.spec.model_fields_set}
-        for name, kinds in _READ_BY.items():
-            if name in given and not there & {*kinds, "python"}:
-                route = item.route.id
-                happens = f"{route} says {name}, and no {kinds[0]} stage stands on its way"
-                yield Suspicion(
-                    None,
-                    route,
-                    context.at_route(route, name),
-                    happens,
-                    tuple(_mends(context, route, name, kinds[0], there)),
-                )
+        unread = [name for name, kinds in _READ_BY.items() if name in given and not there & {*kinds, "python"}]
+        if unread:
+            route = item.route.id
+            missing = " and no ".join(dict.fromkeys(_READ_BY[name][0] for name in unread))
+            yield Suspicion(
+                None,
+                route,
+                context.at_route(route, unread[0]),
+                f"{route} says {' and '.join(unread)}, and no {missing} stage stands on its way",
+                tuple(_mends(context, route, unread, there)),
+            )
 
 
-def _mends(context: Context, route: str, name: str, kind: str, there: set[str]) -> Iterator[Mend]:
-    if kind in ("cache", "read-body"):
-        entry = {"id": free_id(context.doc, kind), "kind": kind}
-        yield mend(f"add a {kind} stage", add_last(entry))
-    if kind == "validate":
-        first = (
-            [] if "read-body" in there else [add_last({"id": free_id(context.doc, "read-body"), "kind": "read-body"})]
-        )
-        yield mend(
-            "add a validate stage", *first, add_last({"id": free_id(context.doc, "validate"), "kind": "validate"})
-        )
-    yield mend(f"leave {name} out of {route}", setting(route, name, None))
+def _mends(context: Context, route: str, unread: list[str], there: set[str]) -> Iterator[Mend]:
+    """Add what reads them, but for limits, which need figures; or leave them out."""
+    left = [name for name in unread if _READ_BY[name][0] not in _ADDED]
+    added = [kind for name in unread for kind in _ADDED.get(_READ_BY[name][0], ()) if kind not in there]
+    out = [setting(route, name, None) for name in left]
+    if added:
+        kinds = list(dict.fromkeys(added))
+        words = f"add {' and '.join(f'a {kind} stage' for kind in kinds)}"
+        adding = [add_last({"id": free_id(context.doc, kind), "kind": kind}) for kind in kinds]
+        yield mend(words + (f", and leave {' and '.join(left)} out of {route}" if left else ""), *adding, *out)
+    yield mend(f"leave {' and '.join(unread)} out of {route}", *(setting(route, name, None) for name in unread))
+
+
+_ADDED = {"cache": ("cache",), "read-body": ("read-body",), "validate": ("read-body", "validate")}
+"""What to add for a kind that is missing, in order."""
 
 
 RULE = Rule(

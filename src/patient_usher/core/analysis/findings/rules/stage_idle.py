@@ -19,7 +19,12 @@ def look(context: Context) -> Iterator[Suspicion]:
         items = [item for item, order in context.ways if item is not None and id_ in order]
         if not items and id_ not in context.order(None):
             happens = f"{id_} stands where there is no route"
-            yield Suspicion(id_, None, context.at(id_), happens, (mend(f"take {id_} out", remove(id_)),))
+            left = (
+                None
+                if context.blueprint.stages[id_].only_watches
+                else f"where {id_} should stand, or whether at all, is yours to say"
+            )
+            yield Suspicion(id_, None, context.at(id_), happens, (mend(f"take {id_} out", remove(id_), left=left),))
         elif any(_wanted(option, item) for item in items) and all(_passed(option, item) for item in items):
             happens = f"every route that {id_} could meet is left out of it by except"
             yield Suspicion(
