@@ -114,6 +114,26 @@ def copies_per(route: str, name: str) -> Edit:
     return edit
 
 
+def leave_alone(id_: str, names: Sequence[str]) -> Edit:
+    """Let a header-fields stage neither put nor drop these on answers; without any other work it is switched off."""
+
+    def edit(doc: Document) -> None:
+        stage = named(doc, "stages")[id_]
+        work = {**stage["on-answer"]}
+        work["put"] = {name: value for name, value in work.get("put", {}).items() if name not in names}
+        dropped = work.get("drop", [])
+        work["drop"] = [name for name in ([dropped] if isinstance(dropped, str) else dropped) if name not in names]
+        work = {key: part for key, part in work.items() if part}
+        if work:
+            stage["on-answer"] = work
+        elif "on-request" in stage:
+            del stage["on-answer"]
+        else:
+            stage["enabled"] = False
+
+    return edit
+
+
 def _id(entry: Json) -> str:
     return entry if isinstance(entry, str) else str(entry.get("id", ""))
 

@@ -8,16 +8,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.findings.rule import Context, Suspicion, same, status
-from patient_usher.core.analysis.requests.factory import UNKNOWN, Scenario
+from patient_usher.core.analysis.findings.rule import OWN_LOGIC, Context, Suspicion, same, status
+from patient_usher.core.analysis.requests.factory import UNKNOWN, WRONG, Scenario
 from patient_usher.core.analysis.requests.runner import Runner, ScenarioRun
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.enumerations import SLIPS
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.always import Statements
 
-OWN_LOGIC = ("decide", "python")
-"""Stages of which nobody knows what they guard: what they keep out stays out."""
 _REPEATED = ("burst", "guesses")
 _PLAIN = ("call", "matched", "coded", "page")
 """Probes of the sort that every caller may send: to keep out one who rightly does is harm, whatever it shows."""
@@ -32,7 +30,7 @@ def harm(context: Context, suspicion: Suspicion, cure: Blueprint) -> str | None:
         if as_is is None or after is None:
             continue
         shown = suspicion.proof is not None and suspicion.proof(as_is, after)
-        for found in _harms(context, scenario, as_is, after, shown=shown):
+        for found in _harms(context, suspicion, scenario, as_is, after, shown=shown):
             return found
     return None
 
@@ -49,7 +47,7 @@ def newly_fails(as_is: ScenarioRun, after: ScenarioRun) -> bool:
 
 
 def _harms(
-    context: Context, scenario: Scenario, as_is: ScenarioRun, after: ScenarioRun, *, shown: bool
+    context: Context, suspicion: Suspicion, scenario: Scenario, as_is: ScenarioRun, after: ScenarioRun, *, shown: bool
 ) -> Iterator[str]:
     """``shown``: the probe is one of those that the finding is about."""
     for x in as_is.exchanges:
@@ -58,7 +56,8 @@ def _harms(
             continue
         what = f"{x.sent.method} {x.sent.url.path}"
         by = scenario.by if x is as_is.last else UNKNOWN
-        if fails(other) and not fails(x) and not (shown and _is_odd(scenario)):
+        failed = other.outcome in SLIPS if scenario.sort == "failing" else fails(other)
+        if failed and not fails(x) and _served(x) and not (shown and _is_odd(scenario)):
             yield f"make {what} fail with {status(other) or 'no answer'}"
         elif other.handler_reached and not x.handler_reached:
             if _kept_by_own_logic(context, x):
@@ -66,8 +65,9 @@ def _harms(
             elif not (_is_open(other) or _rightly(context, other, other, by)):
                 yield f"let {_who(by, other)} in at {what}"
         elif _served(x) and not _served(other) and not (shown and _is_odd(scenario)):
-            limited = status(other) == 429 and scenario.sort in _REPEATED
-            if not limited and _rightly(context, x, other, by):
+            meant = status(other) == 429 and scenario.sort in _REPEATED
+            meant |= other.refused_by == suspicion.stage and context.kind(suspicion.stage or "") in OWN_LOGIC
+            if not meant and _rightly(context, x, other, by):
                 yield f"keep {_who(by, x)} out of {what}"
     before, then = (_broken(context, run) for run in (as_is, after))
     yield from (f"break the statement {id_}" for id_ in then if id_ not in before)
@@ -79,11 +79,11 @@ def _is_odd(scenario: Scenario) -> bool:
 
 def _who(by: str | None, x: Exchange) -> str:
     name = x.identity.name if x.identity is not None else by
-    return "a caller whom nobody knows" if name in (None, UNKNOWN) else str(name)
+    return "a caller whom nobody knows" if name in (None, UNKNOWN, WRONG) else str(name)
 
 
 def _served(x: Exchange) -> bool:
-    return x.handler_reached or 0 < status(x) < 400
+    return x.handler_reached or 200 <= status(x) < 300 or status(x) == 304
 
 
 def _kept_by_own_logic(context: Context, x: Exchange) -> bool:
@@ -102,7 +102,9 @@ def _rightly(context: Context, x: Exchange, mended: Exchange, by: str | None) ->
     """Whether the route, as mended, is for whoever sent this."""
     access = mended.route.access if mended.route is not None else None
     if _is_open(mended):
-        return by != UNKNOWN
+        return by not in (UNKNOWN, WRONG)
+    if by == WRONG:
+        return False
     account = context.words.people.get(by or "")
     if access is None or access.who == "signed-in":
         return x.identity is not None or account is not None

@@ -15,6 +15,7 @@ from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.accounts import AccountSpec
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
+from patient_usher.core.model.handler_specs import DeskSpec
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template
 from patient_usher.core.model.reads import within
@@ -26,8 +27,8 @@ MISHAP = "Mishap"
 LARGEST = 1 << 16
 """A body over a limit is only made where the limit isn't over this."""
 LONGEST_BURST = 500
-UNKNOWN = "?"
-"""Stands for who calls, where a credential doesn't count or several call."""
+UNKNOWN, WRONG = "?", "!"
+"""Stand for who calls: where several do, and where the credential doesn't count."""
 MOST_INVENTED = 6
 HOST = "service.example"
 
@@ -76,8 +77,8 @@ class Credential(NamedTuple):
 
     @property
     def by(self) -> str | None:
-        """Who rightly calls with it: an account, nothing for nobody known, ``UNKNOWN`` where it doesn't count."""
-        return self.account if self.sort in ("right", "absent") else UNKNOWN
+        """Who rightly calls with it: an account, nothing for nobody known, ``WRONG`` where it doesn't count."""
+        return self.account if self.sort in ("right", "absent") else WRONG
 
 
 class Vocabulary:
@@ -136,7 +137,7 @@ class Vocabulary:
         names = [name.partition(".")[2] for name in _names(item.spec.handler) if name.startswith("body.")]
         return {"json": {name.partition(".")[0]: MADE_UP for name in names} or {"note": MADE_UP}}
 
-    def _is_read(self, item: PlacedRoute) -> bool:
+    def is_read(self, item: PlacedRoute) -> bool:
         """Whether the route asks for a body, or its handler uses one."""
         asked = item.spec.input
         return (asked is not None and bool(asked.json_ or asked.form)) or "body" in handler_reads(item)
@@ -274,6 +275,21 @@ class Vocabulary:
             return self.callers[0]
         return self.right[0] if self.right else self.callers[0]
 
+    def is_for(self, item: PlacedRoute, by: str | None) -> bool:
+        """Whether the route is for this account; for nobody known, with None. Of ``UNKNOWN`` it is not known."""
+        access, account = item.route.access, self.people.get(by or "")
+        if access is not None and access.who == "everyone":
+            return by not in (UNKNOWN, WRONG)
+        if account is None or (access is not None and access.who == "nobody"):
+            return False
+        return access is None or access.who == "signed-in" or bool({*account.roles, *account.scopes} & {*access.names})
+
+    @cached_property
+    def desks(self) -> dict[str, DeskSpec]:
+        """The desks, by their group's id."""
+        groups = (group for item in self.blueprint.placed for group in item.groups)
+        return {group.id: group.desk for group in groups if group.desk is not None}
+
     def scenario(self, sort: str, item: PlacedRoute, credential: Credential, **more: Any) -> Scenario:
         """One request to the route by this caller, what must come before it included."""
         requests = (*credential.first, self.request(item, credential, **more))
@@ -314,7 +330,7 @@ class Vocabulary:
         parts = {key: value for key, value in credential.parts.items() if key != "caller"}
         told = {"credentials": "include"} if first else {}
         request = self.request(item, credential._replace(parts=parts), caller=page, **told, **more)
-        if "json" not in more and not self._is_read(item):
+        if "json" not in more and not self.is_read(item):
             request.pop("json", None)  # no page sends what nobody reads
         return Scenario(sort, (*first, request), self.pages, credential.by)
 

@@ -14,6 +14,8 @@ from patient_usher.core.analysis.requests.factory import (
     LONGEST_BURST,
     MISHAP,
     STRANGER,
+    UNKNOWN,
+    WRONG,
     Credential,
     Scenario,
     Vocabulary,
@@ -22,12 +24,15 @@ from patient_usher.core.analysis.requests.factory import (
 from patient_usher.core.analysis.requests.schema_samples import Request, path_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.route_table import PlacedRoute
+from patient_usher.core.model.matcher import When
+from patient_usher.core.model.patterns import fits_template, split_request
+from patient_usher.core.model.reads import within
 
 
 def scenarios(blueprint: Blueprint) -> Iterator[Scenario]:
     """Everything that is tried, from short to long."""
     words = Vocabulary(blueprint)
-    for sort in (_calls, _bodies, _pages, _odd, _desks, _records, _failing, _switched, _again, _bursts):
+    for sort in (_calls, _bodies, _pages, _odd, _spelled, _desks, _records, _failing, _switched, _again, _bursts):
         yield from sort(words)
 
 
@@ -92,7 +97,11 @@ def _pages(words: Vocabulary) -> Iterator[Scenario]:
     for item in words.blueprint.placed[:4]:
         stranger = {"stranger": {"kind": "browser", "origin": STRANGER}}
         request = words.request(item, words.callers[0], caller="stranger")
-        yield Scenario("page", (request,), stranger)
+        yield Scenario("page", (request,), stranger, UNKNOWN)
+    for item in words.unlike(words.blueprint.placed):
+        if words.is_read(item):
+            malformed = {"Content-Type": "application/json"}
+            yield words.by_page("page-body", item, words.may(item), headers=malformed, text="{")
     for item in words.blueprint.placed:
         asked = {"Origin": words.origins[0], "Access-Control-Request-Method": item.route.method}
         yield Scenario("preflight", ({"send": f"OPTIONS {path_of(item.route.template, {})}", "headers": asked},))
@@ -123,19 +132,59 @@ def _odd(words: Vocabulary) -> Iterator[Scenario]:
             yield words.scenario("conditional", item, words.may(item), headers={"If-Match": '"none"'})
 
 
+def _spelled(words: Vocabulary) -> Iterator[Scenario]:
+    """Where a stage goes by method or path: a plain request, then the same by HEAD, or its path in other spelling."""
+    for item in words.blueprint.placed:
+        if item.route.method != "GET":
+            continue
+        options = [words.blueprint.options[id_] for id_ in words.order(item) if id_ in words.blueprint.options]
+        plain = words.plain(item)
+        _, _, target = plain["send"].partition(" ")
+        if any("GET" in (when.method or ()) or when.path for one in options for _, when in within(one, (), When)):
+            yield Scenario("spelled", (plain, {**plain, "send": f"HEAD {target}"}), {}, UNKNOWN)
+        patterns = dict.fromkeys(pattern for one in options for pattern in one.only or ())
+        for path in dict.fromkeys(path for pattern in patterns if (path := _fitting_path(item, pattern))):
+            for other in _spellings(path):
+                yield Scenario(
+                    "spelled", ({**plain, "send": f"GET {path}"}, {**plain, "send": f"GET {other}"}), {}, UNKNOWN
+                )
+
+
+def _fitting_path(item: PlacedRoute, pattern: str) -> str | None:
+    """A path of the route that a stage's pattern fits."""
+    _, path = split_request(pattern)
+    if not fits_template(path, item.route.template.segments):
+        return None
+    if all(sort != "tail" for sort, _ in item.route.template.segments):
+        return path_of(item.route.template, {})
+    return path.replace("**", "1").replace("*", "1")
+
+
+def _spellings(path: str) -> Iterator[str]:
+    """The same place for a careless handler: a slash more, one that is escaped, other case (RFC 3986 6.2.2)."""
+    yield f"{path}/"
+    yield f"/{path}"
+    head, _, last = path.rpartition("/")
+    if head:
+        yield f"{head}%2F{last}"
+    if path.upper() != path:
+        yield path.upper()
+
+
 def _copied_parts(credential: Credential) -> Request:
     parts = {key: value for key, value in credential.parts.items() if key != "query"}
     return {key: dict(value) if isinstance(value, dict) else value for key, value in parts.items()}
 
 
 def _desks(words: Vocabulary) -> Iterator[Scenario]:
-    """Signing in with a wrong password; refreshing, twice with the same; using what was signed out of."""
+    """What the desk gave, used; a wrong password; refreshing, twice with the same; using what was signed out of."""
     desks: dict[str, dict[str, PlacedRoute]] = {}
     for item in words.blueprint.placed:
         if item.desk is not None:
             desks.setdefault(item.groups[-1].id, {})[item.desk] = item
     for routes in desks.values():
         sign_in = words.plain(routes["sign-in"])
+        yield from _used(words, routes["sign-in"], sign_in)
         yield Scenario("desk", ({**sign_in, "json": {**sign_in["json"], "password": "wrong"}},))
         refresh, out = (
             f"{routes[key].route.method} {routes[key].route.template.text}" for key in ("refresh", "sign-out")
@@ -151,6 +200,21 @@ def _desks(words: Vocabulary) -> Iterator[Scenario]:
             ended: Request = {"send": out, "bearer": "${kept.token}"}
             yield Scenario("desk", (kept, again, again))
             yield Scenario("desk", (kept, ended, ended))
+
+
+def _used(words: Vocabulary, desk: PlacedRoute, sign_in: Request) -> Iterator[Scenario]:
+    """Signing in, and calling what is for whoever did, with each kind of thing that the desk gives."""
+    group, name = desk.groups[-1].id, sign_in["json"]["name"]
+    near = [item for item in words.blueprint.placed if item.desk is None and group in [g.id for g in item.groups]]
+    for item in [item for item in near if not words.is_for(item, None) and words.is_for(item, name)][:2]:
+        call = words.plain(item)
+        gives = words.desks[group].gives
+        if "cookie" in gives:
+            sends = ({**sign_in, "caller": "keeper"}, {**call, "caller": "keeper"})
+            yield Scenario(f"at-the-desk:{group}:cookie", sends, {"keeper": {"cookies": "keep"}}, name)
+        if "token" in gives:
+            sends = ({**sign_in, "keep": {"token": "/token"}}, {**call, "bearer": "${kept.token}"})
+            yield Scenario(f"at-the-desk:{group}:token", sends, {}, name)
 
 
 def _records(words: Vocabulary) -> Iterator[Scenario]:
@@ -238,6 +302,9 @@ def again(words: Vocabulary, item: PlacedRoute) -> Iterator[Scenario]:
         sort = f"varied:{name}"
         a, b = words.scenario(sort, item, may, **_copied(one)), words.scenario(sort, item, may, **_copied(two))
         yield Scenario(sort, (*a.requests, b.requests[-1]), a.callers)
+    for parts in words.matched(item):  # what one's own logic lets one through for, and the other not
+        a = words.scenario("guarded", item, may, **_copied(parts))
+        yield Scenario("guarded", (*a.requests, once.requests[-1]), a.callers)
     own = {"reader": {"kind": "browser", "origin": f"https://{HOST}"}}
     if item.route.access is not None and item.route.access.who == "everyone":
         call = {**words.plain(item), "caller": "reader"}
@@ -293,6 +360,47 @@ def _taking_turns(words: Vocabulary, item: PlacedRoute, quota: int) -> Iterator[
         if second.sort == "right" and not second.first:
             many = words.request(item, first, times=quota, every="1ms")
             yield Scenario("burst", (*first.first, many, words.request(item, second)), first.callers)
+
+
+def two_callers(words: Vocabulary, item: PlacedRoute, quota: int) -> Iterator[Scenario]:
+    """A stranger at one address uses a quota up, and another comes from elsewhere."""
+    if quota < LONGEST_BURST:
+        call = words.plain(item)
+        many = {**call, "address": "198.51.100.7", "times": quota, "every": "1ms"}
+        yield Scenario("burst", (many, {**call, "address": "203.0.113.9"}))
+
+
+def other_value(words: Vocabulary, item: PlacedRoute, name: str, quota: int) -> Iterator[Scenario]:
+    """A quota used up, and the same caller again with another value in a header field or parameter."""
+    sort, _, field = name.partition(".")
+    key = "headers" if sort == "header" else "query"
+    if quota < LONGEST_BURST:
+        for credential in _two(words, item):
+            first, second = ({key: {field: value}} for value in ("one", "another"))
+            many = words.scenario("burst", item, credential, **first, times=quota, every="1ms")
+            yield many._replace(requests=(*many.requests, words.request(item, credential, **second)))
+
+
+def read_write_read(words: Vocabulary, read: PlacedRoute, write: PlacedRoute, instances: int) -> Iterator[Scenario]:
+    """Copies made in every instance, a write, and another read."""
+    may = words.may(write)
+    reads = words.request(read, may, times=instances, every="1ms")
+    sends = (*may.first, reads, words.request(write, may), words.request(read, may))
+    yield Scenario("burst", sends, may.callers)
+
+
+def used_late(words: Vocabulary, item: PlacedRoute, credential: Credential) -> Scenario:
+    """A call with a token that has expired."""
+    parts = {"sign": {**credential.parts["sign"], "expires-in": "0s"}}
+    return words.scenario("expired", item, credential._replace(sort="expired", parts=parts))
+
+
+def guesses(words: Vocabulary, item: PlacedRoute, times: int) -> Iterator[Scenario]:
+    """As many wrong passwords at a desk."""
+    if item.desk == "sign-in":
+        sign_in = words.plain(item)
+        wrong = {**sign_in["json"], "password": "wrong"}
+        yield Scenario("guesses", ({**sign_in, "json": wrong, "times": times, "every": "1ms"},), {}, WRONG)
 
 
 def bursts(words: Vocabulary, item: PlacedRoute, times: int) -> Iterator[Scenario]:

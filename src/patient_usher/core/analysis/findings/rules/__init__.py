@@ -20,7 +20,7 @@ def rules() -> tuple[Rule, ...]:
     return tuple(sorted(found, key=lambda rule: (LEVELS.index(rule.level), rule.code in _SYMPTOMS, rule.code)))
 
 
-_SYMPTOMS = ("errors-without-cors", "call-unlisted", "identity-too-late")
+_SYMPTOMS = ("errors-without-cors", "call-unlisted", "identity-too-late", "nobody-gets-through")
 """What a mistake that has a name of its own may also look like: of one cause, the other name is told."""
 
 

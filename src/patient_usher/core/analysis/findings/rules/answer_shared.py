@@ -5,7 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, copies_per, drop, mend, stand
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, same, state, status, telling
+from patient_usher.core.analysis.findings.rule import (
+    OWN_LOGIC,
+    Context,
+    Rule,
+    Suspicion,
+    same,
+    shows,
+    state,
+    status,
+    telling,
+)
 from patient_usher.core.analysis.requests.runner import ScenarioRun
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.model.exchange import Exchange
@@ -27,6 +37,29 @@ def look(context: Context) -> Iterator[Suspicion]:
             f"the copy that {cache} made for one caller is given to another",
             tuple(_mends(context, cache, route)),
             lambda as_is, mended: _leaks(context, as_is, mended),
+            (run.scenario,),
+        )
+    yield from _guarded(context)
+
+
+def _guarded(context: Context) -> Iterator[Suspicion]:
+    """Copies that come to whom a guard behind the cache would refuse."""
+    for run in context.runs("guarded"):
+        x = run.last
+        if state(x) != "hit" or len(run.sends) < 2:
+            continue
+        alone = context.run(run.scenario._replace(requests=run.scenario.requests[-1:]))
+        guard = alone.last.refused_by if alone is not None and not alone.last.handler_reached else None
+        cache = x.caches[-1].stage
+        if guard is None or context.kind(guard) not in OWN_LOGIC:
+            continue
+        yield Suspicion(
+            cache,
+            None,
+            context.at(cache),
+            f"the copy that {cache} made for one caller is given to another, whom {guard} refuses",
+            (mend(f"move {cache} behind {guard}", stand(cache, "behind", guard)),),
+            shows(lambda x: state(x) == "hit", lambda x, by=guard: x.refused_by == by),  # type: ignore[misc]
             (run.scenario,),
         )
 

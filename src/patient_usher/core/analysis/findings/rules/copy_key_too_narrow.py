@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.findings.mends import copies_per, mend
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, state, telling
+from patient_usher.core.analysis.findings.mends import Mend, copies_per, leave_alone, mend
+from patient_usher.core.analysis.findings.rule import Context, Proof, Rule, Suspicion, state, telling
 from patient_usher.core.analysis.requests.runner import ScenarioRun
 from patient_usher.core.model.exchange import Exchange
 
@@ -26,18 +26,32 @@ def look(context: Context) -> Iterator[Suspicion]:
             route,
             context.at_route(route, "cache"),
             f"it goes by {what}, which isn't part of the key: whoever asks with another gets the first's copy",
-            (mend(f"let {name} make a copy of its own on {route}", copies_per(route, name)),),
-            _proof,
+            tuple(_mends(context, x, name, route)),
+            _proof_at(x.caches[-1].stage),
             (run.scenario,),
         )
 
 
-def _proof(as_is: ScenarioRun, mended: ScenarioRun) -> bool:
-    return state(as_is.last) == "hit" and state(mended.last) != "hit" and _content(as_is.last) != _content(mended.last)
+def _mends(context: Context, x: Exchange, name: str, route: str) -> Iterator[Mend]:
+    """Let nobody take Vary off, where that is why; or let what the answer goes by be part of the key."""
+    for id_ in context.order_of(x):
+        drops = context.options[id_].drops_on_answer() if id_ in context.options else ()
+        if name.startswith("header.") and "vary" in drops and context.kind(id_) == "header-fields":
+            yield mend(f"let {id_} leave Vary alone", leave_alone(id_, ["Vary", "vary"]))
+    yield mend(f"let {name} make a copy of its own on {route}", copies_per(route, name))
+
+
+def _proof_at(cache: str) -> Proof:
+    def proof(as_is: ScenarioRun, mended: ScenarioRun) -> bool:
+        was, is_ = ([use.state for use in run.last.caches if use.stage == cache] for run in (as_is, mended))
+        return was == ["hit"] and is_ != ["hit"] and _content(as_is.last) != _content(mended.last)
+
+    return proof
 
 
 def _content(x: Exchange) -> object:
-    return telling(x)[6]
+    coding = x.answer.fields.get("content-encoding") if x.answer is not None else None
+    return telling(x)[6], coding
 
 
 RULE = Rule(

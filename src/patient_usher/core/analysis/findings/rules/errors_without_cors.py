@@ -12,7 +12,7 @@ from patient_usher.core.model.exchange import Exchange
 def look(context: Context) -> Iterator[Suspicion]:
     """Error answers to a page's call that the page can't read."""
     guards = context.kinds("cors")
-    for run, x in context.exchanges("page", "failing"):
+    for run, x in context.exchanges("page", "page-body", "failing"):
         order = context.order_of(x)
         there = [id_ for id_ in guards if id_ in order]
         if not there or not _unmarked(x, context.words.origins):

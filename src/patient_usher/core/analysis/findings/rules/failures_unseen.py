@@ -4,12 +4,45 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.findings.mends import mend, stand
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
+from patient_usher.core.analysis.findings.mends import mend, option, stand
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, shows, status
+from patient_usher.core.analysis.requests.factory import LONGEST_BURST
 from patient_usher.core.analysis.requests.generators import bursts
 
 
 def look(context: Context) -> Iterator[Suspicion]:
+    """Limits for failures behind the stage that refuses; and those that count statuses which nothing answers."""
+    yield from _behind(context)
+    yield from _unanswered(context)
+
+
+def _unanswered(context: Context) -> Iterator[Suspicion]:
+    """A wrong credential that is refused with a status which the limit doesn't count, nor any that is answered."""
+    for id_ in context.kinds("rate-limit"):
+        limit, counted = context.options[id_].limit(), getattr(context.options[id_], "failures", ())
+        if limit is None or limit.counts != "failures" or limit.quota > LONGEST_BURST:
+            continue
+        met = [x for _, x in context.exchanges("call", "body", "desk") if entered(x, id_)]
+        answered = {status(x) for x in met}
+        wrong = next((x for x in met if x.why == "wrong" and status(x) not in counted), None)
+        item = context.item(wrong) if wrong is not None else None
+        if wrong is None or item is None or (answered & {*counted} and not {401, 403} & {*counted}):
+            continue  # it counts others on purpose
+        yield Suspicion(
+            id_,
+            None,
+            context.at(id_),
+            f"{id_} counts {' and '.join(map(str, counted))}, and wrong credentials are refused with {status(wrong)}",
+            (mend(f"let {id_} count {status(wrong)} too", option(id_, "failures", [*counted, status(wrong)])),),
+            shows(
+                lambda x, by=id_: x.refused_by != by,  # type: ignore[misc]
+                lambda x, by=id_: x.refused_by == by,  # type: ignore[misc]
+            ),
+            tuple(bursts(context.words, item, limit.quota + 1)),
+        )
+
+
+def _behind(context: Context) -> Iterator[Suspicion]:
     """Limits for failures behind the stage that refuses."""
     for item, order in context.ways:
         if item is None or item.desk is not None:  # at a desk the failures that count are the handler's own
@@ -17,7 +50,11 @@ def look(context: Context) -> Iterator[Suspicion]:
         for id_ in (one for one in order if getattr(context.stage(one), "counts", "") == "failures"):
             limit = context.options[id_].limit()
             for early in order[: order.index(id_)]:
-                if context.kind(early) not in ("authenticate", "authorize") or limit is None or limit.quota > 500:
+                if (
+                    context.kind(early) not in ("authenticate", "authorize")
+                    or limit is None
+                    or limit.quota > LONGEST_BURST
+                ):
                     continue
                 yield Suspicion(
                     id_,
@@ -36,7 +73,7 @@ def look(context: Context) -> Iterator[Suspicion]:
 RULE = Rule(
     code="failures-unseen",
     level="error",
-    says="a limit that counts failures stands where they don't pass",
+    says="a limit that counts failures stands where they don't pass, or counts others than come",
     matters="Whoever guesses passwords may go on for ever: the limit that should stop it sees none of the guesses.",
     mend="Let it stand in front of the stage whose refusals it counts.",
     example="""

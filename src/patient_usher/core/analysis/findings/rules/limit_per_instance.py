@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from patient_usher.core.analysis.findings.mends import append, mend
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.analysis.requests.factory import Scenario
-from patient_usher.core.analysis.requests.generators import bursts
+from patient_usher.core.analysis.requests.generators import bursts, guesses
 
 
 def look(context: Context) -> Iterator[Suspicion]:
@@ -35,6 +35,7 @@ def _probes(context: Context, alone: list[str]) -> Iterator[Scenario]:
             limit = context.options[id_].limit()
             if item is not None and id_ in order and limit is not None and limit.quota <= 500:
                 yield from bursts(context.words, item, limit.quota + 1)
+                yield from guesses(context.words, item, limit.quota + 1)
 
 
 RULE = Rule(

@@ -1,0 +1,57 @@
+"""``timeout-inside-out``: an inner timeout outlasts the outer."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from patient_usher.core.analysis.findings.mends import mend, option
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
+from patient_usher.core.model.overlays import named
+
+
+def look(context: Context) -> Iterator[Suspicion]:
+    """By the order on each route's way: a timeout that never comes to its end, since one around it gives up first."""
+    stages = named(context.doc, "stages")
+    for item, order in context.ways:
+        timed = [(id_, after) for id_ in order if (after := _after(context, id_)) is not None]
+        for at, (inner, long) in enumerate(timed):
+            for outer, short in timed[:at]:
+                if item is None or long < short or context.options[outer].only or context.options[outer].except_:
+                    continue
+                figures = stages[outer]["after"], stages[inner]["after"]
+                yield Suspicion(
+                    inner,
+                    None,
+                    context.at(inner, "after"),
+                    f"{inner} waits {figures[1]}, and {outer} around it gives up after {figures[0]}: "
+                    f"{inner} never comes to its end",
+                    (
+                        mend(
+                            f"let {outer} wait {figures[1]} and {inner} {figures[0]}",
+                            option(outer, "after", figures[1]),
+                            option(inner, "after", figures[0]),
+                        ),
+                    ),
+                )
+
+
+def _after(context: Context, id_: str) -> int | None:
+    return context.options[id_].gives_up_after() if id_ in context.options else None
+
+
+RULE = Rule(
+    code="timeout-inside-out",
+    level="warning",
+    says="an inner timeout outlasts the outer",
+    matters="What the inner one was meant to do, an answer of its own or another attempt, never happens.",
+    mend="Let each timeout be shorter than the one around it.",
+    example="""
+patient-usher: pipeline/1
+stages:
+  - {id: whole, kind: timeout, after: 2s}
+  - {id: each, kind: timeout, after: 5s}
+routes:
+  - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
+""",
+    look=look,
+)
