@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, drop, mend
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, shows, status
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows, status
 from patient_usher.core.model.exchange import Exchange
 
 
@@ -22,7 +22,7 @@ def look(context: Context) -> Iterator[Suspicion]:
             context.at(by),
             f"{by} answers {error.type}, raised by {error.raised_by or 'the handler'}, with {status(x)}",
             tuple(_mends(context, by)),
-            shows(_praised, lambda x, by=by: status(x) >= 400 and entered(x, by)),  # type: ignore[misc]
+            shows(_praised, lambda x, by=by: status(x) >= 400 and x.answered_by == by),  # type: ignore[misc]
             (run.scenario,),
         )
 
