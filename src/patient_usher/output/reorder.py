@@ -26,7 +26,7 @@ from patient_usher.output.replay_view import WIDTH
 from patient_usher.output.terminal import Line, Piece, line
 from patient_usher.output.yaml_snippet import yaml_of
 
-MARKS = {"free": ("○", "good"), "fields": ("◇", "field"), "must-not": ("✗", "bad")}
+MARKS = {"free": ("○", "good"), "fields": ("◇", "field"), "must-not": ("✗", "bad"), "mends": ("✓", "good")}
 MOST_CLASSES = 12
 
 
@@ -41,7 +41,7 @@ def document(
     order = found.order if found is not None else None
     return Reorder(
         replays=replays,
-        pairs=[PairRecord(p.a, p.b, p.verdict, p.changed, len(p.broken), p.example) for p in pairs],
+        pairs=[PairRecord(p.a, p.b, p.verdict, p.changed, len(p.broken), len(p.mended), p.example) for p in pairs],
         found=FoundOrder(list(order), found.moves, found.exact) if found and order else None,
         conflict=list(found.conflict) if found is not None else [],
         never=list(found.never) if found is not None else [],
@@ -102,7 +102,7 @@ def _matrix(order: Sequence[str], pairs: Sequence[Pair]) -> Iterator[Line]:
 
 def _listed(pairs: Sequence[Pair]) -> Iterator[Line]:
     width = max([len(pair.a) + len(pair.b) + 7 for pair in pairs] + [20])
-    for verdict in ("must-not", "fields", "free"):
+    for verdict in ("must-not", "mends", "fields", "free"):
         chosen = [pair for pair in pairs if pair.verdict == verdict]
         mark, style = MARKS[verdict]
         if chosen:
@@ -117,6 +117,8 @@ def _consequence(pair: Pair) -> str:
     if not pair.changed and not pair.broken:
         return "nothing changes"
     parts = [f"{pair.changed} request{'' if pair.changed == 1 else 's'} change{'s' if pair.changed == 1 else ''}"]
+    if pair.mended:
+        parts.append(f"mends {len(pair.mended)}")
     if pair.broken:
         parts.append(f"{len(pair.broken)} not as expected")
     of = [one for one in pair.comparison.differs if one.id == pair.example and one.kind != "order"]
@@ -193,7 +195,7 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
     if apart.equal:
         yield []
         pairs = ", ".join(f"{a} and {b}" for a, b in apart.equal)
-        yield from _wrapped(f"equal, whichever comes first: {pairs}")
+        yield from _wrapped(f"equal in what was tried, whichever comes first: {pairs}")
 
 
 def _needed(pairs: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
@@ -219,18 +221,19 @@ def _request(request: JsonObject) -> str:
 
 def trace_of(apart: Apart, base: str) -> JsonObject:
     """The requests as a trace, to be sent to the real service."""
-    requests = []
-    for number, scenario in enumerate(apart.requests, 1):
-        *first, last = scenario.requests
-        requests += [{"id": f"first-{number}-{at}", **request} for at, request in enumerate(first, 1)]
-        requests.append({"id": f"tells-{number}", **last})
+    requests = list(apart.trace.requests)
     return {"patient-usher": "trace/1", "name": "which order is it?", "base": base, "requests": requests}
 
 
 def picture(path: Path, title: str, order: Sequence[str], pairs: Sequence[Pair]) -> bytes:
     """The matrix as a picture, PNG or SVG by the file's name: shapes as well as colours say the verdict."""
     pyplot = drawing()
-    shapes = {"free": ("o", "#4d7a3a"), "fields": ("D", "#b58900"), "must-not": ("X", "#a40e26")}
+    shapes = {
+        "free": ("o", "#4d7a3a"),
+        "fields": ("D", "#b58900"),
+        "must-not": ("X", "#a40e26"),
+        "mends": ("P", "#1f6f8b"),
+    }
     count = len(order)
     figure, axes = pyplot.subplots(**SIZE)
     at = {name: number for number, name in enumerate(order)}

@@ -11,7 +11,7 @@ from random import Random
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.coverage import Coverage, Outcome
-from patient_usher.core.analysis.requests.factory import Scenario
+from patient_usher.core.analysis.requests.factory import Scenario, in_turn
 from patient_usher.core.analysis.requests.generators import scenarios
 from patient_usher.core.analysis.requests.runner import BASE, Runner, ScenarioRun, prepared
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -27,8 +27,6 @@ BUDGET = 10_000
 """How many requests are tried, where nobody says."""
 _BORING = 400
 """After so many random pairs that showed nothing new, exploring ends."""
-APART = "2h"
-"""How far probes stand apart in a trace: limits, copies and sessions of most services are over by then."""
 
 
 class Ending(NamedTuple):
@@ -208,22 +206,20 @@ def trace_of(explored: Explored, base: str = BASE) -> JsonObject:
     What is expected is what comes of it there: the requests share one world, each probe long after the other.
     """
     chosen = _chosen(explored)
-    names: set[str] = set()
+    names: list[str] = []
     entries: list[JsonObject] = []
     callers: JsonObject = {}
-    for number, run in enumerate(sorted(chosen, key=_standing)):
+    ordered = sorted(chosen, key=_standing)
+    for run in ordered:
         callers.update(run.scenario.callers)
         wanted = _name(ending_of(run.last))
-        name = next(each for each in (wanted, *(f"{wanted}-{n}" for n in range(2, 10_000))) if each not in names)
-        names.add(name)
-        final = max(at for at, request in enumerate(run.scenario.requests) if "send" in request)
-        for at, request in enumerate(run.scenario.requests):
-            apart = {"after": APART} if number and at == 0 else {}
-            if "send" not in request:
-                entries.append({**request, **apart})
-                continue
-            own = {key: value for key, value in request.items() if key != "id"}
-            entries.append({"id": name if at == final else f"{name}.{at + 1}", **apart, **own})
+        names.append(next(each for each in (wanted, *(f"{wanted}-{n}" for n in range(2, 10_000))) if each not in names))
+    place = 0
+    for number, final, request in in_turn(run.scenario for run in ordered):
+        name = names[number - 1]
+        place = 0 if final else place + 1
+        own = {key: value for key, value in request.items() if key != "id"}
+        entries.append(own if "send" not in request else {"id": name if final else f"{name}.{place}", **own})
     used = {entry.get("caller") for entry in entries}
     shown = {name: spec for name, spec in callers.items() if name in used}
     scenario = Scenario("trace", tuple(entries), shown)

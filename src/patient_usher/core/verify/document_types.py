@@ -102,9 +102,10 @@ class PairRecord(Struct):
 
     a: str
     b: str
-    verdict: Annotated[str, Meta(extra_json_schema={"enum": ["free", "fields", "must-not"]})]
+    verdict: Annotated[str, Meta(extra_json_schema={"enum": ["free", "fields", "must-not", "mends"]})]
     changed: Count
     broken: Count
+    mended: Count
     example: str | None
 
 

@@ -7,9 +7,10 @@ from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.orders.search import Order, movable, one_move_away, reordered
-from patient_usher.core.analysis.requests.factory import Scenario
+from patient_usher.core.analysis.requests.factory import APART, LONGEST_BURST, Scenario, in_turn
 from patient_usher.core.analysis.requests.generators import scenarios
 from patient_usher.core.analysis.requests.runner import BASE, BUDGET, prepared
+from patient_usher.core.analysis.requests.schema_samples import Request
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
@@ -35,13 +36,14 @@ class Class(NamedTuple):
 
 
 class Apart(NamedTuple):
-    """The requests, and what each class of orders answers to them.
+    """The requests, and what each class of orders answers to them when they are sent as ``trace``, one world for all.
 
     ``notes``: for each request, in what answers differ that have one status.
     ``equal``: neighbours whose swap no request can see. ``exact``: whether every order was looked at.
     """
 
     requests: tuple[Scenario, ...]
+    trace: Scenario
     notes: tuple[str, ...]
     classes: tuple[Class, ...]
     equal: tuple[tuple[str, str], ...]
@@ -60,9 +62,7 @@ def told_apart(
     wanted = sorted(permutations(acting)) if exact else [acting, *one_move_away(acting)]
     orders = [_among(present, order) for order in wanted]
     pipelines = {order: reordered(blueprint, order) for order in orders}
-    tries = [
-        (scenario, ready) for scenario in scenarios(blueprint) if (ready := _ready(scenario, blueprint)) is not None
-    ]
+    tries = list(_tries(blueprint, seed))
     columns: dict[tuple[Answer, ...], tuple[Scenario, list[Answer]]] = {}
     tried = 0
     for number, (scenario, ready) in enumerate(tries):
@@ -77,7 +77,12 @@ def told_apart(
             columns.setdefault(tuple((kinds[answer],) for answer in answers), (scenario, answers))
     chosen = _fewest(list(columns), len(orders))
     requests = tuple(columns[key][0] for key in chosen)
-    told = [columns[key][1] for key in chosen]
+    whole = len({tuple(columns[key][1][at] for key in chosen) for at in range(len(orders))})
+    for gap in (None, APART):  # nobody waits for hours where it makes no difference
+        trace = Scenario("tells", tuple(_named(requests, gap)))
+        told = _told(orders, pipelines, trace, len(requests), seed)
+        if len({tuple(answers[at] for answers in told) for at in range(len(orders))}) == whole:
+            break
     words = [_labels(dict.fromkeys(answers)) for answers in told]
     classes: dict[tuple[Answer, ...], list[int]] = {}
     for at in range(len(orders)):
@@ -95,7 +100,50 @@ def told_apart(
     found.sort(key=lambda one: (one.example != present, one.answers))
     by_order = {orders[at]: number for number, members in enumerate(classes.values()) for at in members}
     notes = tuple(_note(labels) for labels in words)
-    return Apart(requests, notes, tuple(found), tuple(_equal(present, by_order)), exact, len(orders), tried)
+    return Apart(requests, trace, notes, tuple(found), tuple(_equal(present, by_order)), exact, len(orders), tried)
+
+
+def _tries(blueprint: Blueprint, seed: int) -> Iterator[tuple[Scenario, BoundTrace]]:
+    """What can be sent; and what each stage refuses, once more than each limit lets through."""
+    refused: dict[tuple[str, str | None], Scenario] = {}
+    for scenario in scenarios(blueprint):
+        ready = _ready(scenario, blueprint)
+        if ready is None:
+            continue
+        yield scenario, ready
+        last = [judged.send for judged in run(World(blueprint, seed), ready)][-1].final
+        if last is not None and last.refused_by is not None and scenario.sent == len(scenario.requests):
+            refused.setdefault((last.refused_by, last.route.id if last.route is not None else None), scenario)
+    limits = [limit for option in blueprint.options.values() if (limit := option.limit()) is not None]
+    for scenario in refused.values():
+        for quota in sorted({limit.quota for limit in limits if limit.quota < LONGEST_BURST}):
+            *first, last_one = scenario.requests
+            many = scenario._replace(requests=(*first, {**last_one, "times": quota + 1, "every": "1ms"}))
+            if (ready := _ready(many, blueprint)) is not None:
+                yield many, ready
+
+
+def _named(requests: Sequence[Scenario], gap: str | None) -> Iterator[Request]:
+    """The requests as they are sent, one probe after the other, with ids."""
+    at = 0
+    for number, final, request in in_turn(requests, gap):
+        at = 0 if final else at + 1
+        yield {"id": f"tells-{number}" if final else f"first-{number}-{at}", **request}
+
+
+def _told(
+    orders: Sequence[Order], pipelines: dict[Order, Blueprint], trace: Scenario, count: int, seed: int
+) -> list[list[Answer]]:
+    """What each order answers to each of the requests, as they are sent: in one world."""
+    ready = prepared(trace, next(iter(pipelines.values())), BASE) if trace.requests else None
+    found: list[list[Answer]] = [[] for _ in range(count)]
+    for order in orders if ready is not None else ():
+        parts: list[list[Any]] = [[] for _ in range(count)]
+        for judged in run(World(pipelines[order], seed), ready):  # type: ignore[arg-type]
+            parts[int(judged.send.entry.id.split("-")[1]) - 1].append(_seen(judged.send))
+        for number, part in enumerate(parts):
+            found[number].append(tuple(part))
+    return found
 
 
 def _watches(blueprint: Blueprint, id_: str) -> bool:

@@ -19,6 +19,7 @@ VERDICTS = {
     "free": "may swap freely",
     "fields": "changes only fields",
     "must-not": "must not swap",
+    "mends": "mends what isn't as expected",
 }
 _HARMLESS = ("order",)
 _FIELDS = ("headers", "log", "time")
@@ -32,13 +33,14 @@ class Outcome(NamedTuple):
 
 
 class Pair(NamedTuple):
-    """Two stages and what swapping them does. ``example``: the exchange that shows the worst of it."""
+    """Two stages and what swapping them does. ``example``: the exchange that shows the worst of it, or the best."""
 
     a: str
     b: str
     verdict: str
     changed: int
     broken: tuple[str, ...]
+    mended: tuple[str, ...]
     example: str | None
     comparison: Comparison
     swapped: list[Record]
@@ -91,17 +93,19 @@ def swaps(
 def _pair(a: str, b: str, before: Outcome, after: Outcome) -> Pair:
     comparison = compared(before.records, after.records)
     kinds = {difference.kind for difference in comparison.differs}
-    broken = tuple(sorted(after.broken - before.broken))
-    if broken or kinds - {*_HARMLESS, *_FIELDS}:
+    broken, mended = (tuple(sorted(less)) for less in (after.broken - before.broken, before.broken - after.broken))
+    if mended and not broken:
+        verdict = "mends"
+    elif broken or kinds - {*_HARMLESS, *_FIELDS}:
         verdict = "must-not"
     else:
         verdict = "fields" if kinds & {*_FIELDS} else "free"
-    worst = _worst(comparison, broken)
+    worst = _worst(comparison, broken or mended)
     changed = {difference.id.partition("/")[0] for difference in comparison.differs if difference.kind not in _HARMLESS}
     requests = [id_ for id_ in broken if not id_.startswith("always ")]
     changed |= {*requests}
     worst = worst or (requests[0] if requests else None)
-    return Pair(a, b, verdict, len(changed), broken, worst, comparison, after.records)
+    return Pair(a, b, verdict, len(changed), broken, mended, worst, comparison, after.records)
 
 
 def _worst(comparison: Comparison, broken: Sequence[str]) -> str | None:

@@ -66,6 +66,22 @@ class Scenario(NamedTuple):
         return sum(int(request.get("times", 1)) for request in self.requests if "send" in request)
 
 
+APART = "2h"
+"""How far probes stand apart in a trace: limits, copies and sessions of most services are over by then."""
+
+
+def in_turn(scenarios: Iterable[Scenario], gap: str | None = APART) -> Iterator[tuple[int, bool, Request]]:
+    """The requests of probes that share a world, each probe long after the other, or at once with ``gap`` None.
+
+    With each, the number of its probe, from 1, and whether it is the probe's last that is sent.
+    """
+    for number, scenario in enumerate(scenarios, 1):
+        final = max(at for at, request in enumerate(scenario.requests) if "send" in request)
+        for at, request in enumerate(scenario.requests):
+            apart = {"after": gap} if gap is not None and number > 1 and at == 0 else {}
+            yield number, at == final, {**apart, **request}
+
+
 class Credential(NamedTuple):
     """A way to call. ``sort``: absent, right, wrong, expired or early; ``first`` is what must be sent before."""
 
