@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
+from patient_usher.core.model.enumerations import OWN_LOGIC
 from patient_usher.core.model.exchange import Exchange
 
 Outcome = tuple[str, str, str]
@@ -26,7 +27,7 @@ class Coverage:
                 self.possible += [("stages", id_, name) for name in options.outcomes(routes)]
         for item in blueprint.placed:
             access = item.route.access
-            refuses = access is None or access.who != "everyone"
+            refuses = (access is None or access.who != "everyone") and _is_guarded(blueprint, item.route.id)
             self.possible.append(("routes", item.route.id, "handler ran"))
             self.possible += [("routes", item.route.id, "refused")] if refuses else []
         self._known = frozenset(self.possible)
@@ -57,6 +58,12 @@ class Coverage:
     def percent(self) -> int:
         """How much of what can happen has, in whole percent, rounded down."""
         return 100 * (len(self.possible) - len(self.missing)) // max(len(self.possible), 1)
+
+
+def _is_guarded(blueprint: Blueprint, route: str) -> bool:
+    """Whether anything on the route's way may refuse a caller for who it is."""
+    there = [blueprint.options[id_] for id_ in blueprint.on_way[route] if id_ in blueprint.options]
+    return any(one.guards() or list(one.credentials()) or one.kind in OWN_LOGIC for one in there if one.enabled)
 
 
 def seen(blueprint: Blueprint, x: Exchange) -> Iterator[Outcome]:

@@ -125,3 +125,6 @@ BLOCKED: dict[str, str] = {
     "redirect-limit": "the answers redirect without end",
 }
 """Why a browser blocked a call."""
+
+OWN_LOGIC = ("decide", "python")
+"""Kinds that hold the developer's own logic: of them nobody else knows what they guard."""

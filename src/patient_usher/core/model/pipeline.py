@@ -266,6 +266,10 @@ class StageOptions(Model):
         """Whether the stage answers every request that it meets, so that nothing behind it runs."""
         return False
 
+    def tells(self) -> Collection[str]:
+        """What its answers to errors say in words of the author's."""
+        return ()
+
     def error_media(self) -> Collection[str]:
         """Media types of the error answers that the stage writes."""
         return ()

@@ -37,8 +37,10 @@ class Options(StageOptions):
         return GUARDED
 
     def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """A caller is let through, or not."""
-        return ("let through", "refused")
+        """A caller is let through, or not, where any of these routes isn't open to everyone."""
+        open_ = [route.access is not None and route.access.who == "everyone" for route in routes]
+        may_refuse = not routes or not all(open_) or self.default != "everyone"
+        return ("let through", "refused") if may_refuse else ("let through",)
 
     def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By whether it passed on."""

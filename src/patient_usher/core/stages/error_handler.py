@@ -114,6 +114,10 @@ class Options(StageOptions):
             return None
         return caught[-1] if caught[-1] in self.outcomes() else "another type"
 
+    def tells(self) -> Collection[str]:
+        """The messages of its entries, and the one of all others."""
+        return [*(entry.message for entry in self.answers if entry.message is not None), self.otherwise.message]
+
     def error_media(self) -> Collection[str]:
         """By ``write-as``; a shape of one's own is JSON."""
         if self.shape is not None:

@@ -144,8 +144,8 @@ class Options(StageOptions):
             yield ("cost",), what, f"lower the cost or raise the {'quota' if self.burst is None else 'burst'}"
 
     def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """Below the quota, at its end, over it."""
-        return ("under", "used up", "over", "refilled")
+        """Below the quota, at its end, over it. Of failures the last one is known when it is over."""
+        return ("under", "over", "refilled") if self.counts == "failures" else ("under", "used up", "over", "refilled")
 
     def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
         """By what is left."""

@@ -9,7 +9,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.model.always import AlwaysSpec
-from patient_usher.core.model.enumerations import SLIPS
+from patient_usher.core.model.enumerations import OWN_LOGIC, SLIPS
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.matcher import compile_when
 from patient_usher.core.verify.expectations import Check, compile_expect
@@ -108,7 +108,11 @@ def _judge(what: str, wanted: str, tried: Callable[[Exchange], bool], broken: Ca
 
 
 def _errors_stay_private(blueprint: Blueprint) -> Judge:
+    """Of messages only the author's count: what our own stages raise has words that are meant for callers."""
     production = "production" in blueprint.environment
+    public = [one.message for one in blueprint.spec.errors.values() if one.message]
+    public += [text for options in blueprint.options.values() for text in options.tells()]
+    own = {id_ for id_, options in blueprint.options.items() if options.kind in OWN_LOGIC}
 
     def told(x: Exchange) -> list[str]:
         assert x.answer is not None
@@ -116,8 +120,8 @@ def _errors_stay_private(blueprint: Blueprint) -> Judge:
         parts = (
             part
             for e in x.errors
-            for part in (e.message, e.where, e.cause, e.stack)
-            if len(part) > 7 and part != e.public
+            for part in (e.message if e.raised_by in {*own, "handler", ""} else "", e.where, e.cause, e.stack)
+            if len(part) > 7 and part not in (e.public or "") and not any(part in words for words in public)
         )
         return [part for part in parts if part in text]
 
@@ -190,10 +194,13 @@ def _preflights_are_free(blueprint: Blueprint) -> Judge:
 
 
 def _strangers_stay_outside(blueprint: Blueprint) -> Judge:
+    """Where nothing at all finds out who calls, everybody is a stranger: that is no breach of anything."""
+    asks = any(options.enabled and list(options.credentials()) for options in blueprint.options.values())
+
     def guarded(x: Exchange) -> bool:
-        return (
-            x.route is not None and (x.route.access is None or x.route.access.who != "everyone") and x.identity is None
-        )
+        if not asks or x.route is None or x.identity is not None:
+            return False
+        return x.route.access is None or x.route.access.who != "everyone"
 
     return _judge("handler", "not-reached", guarded, lambda x: "reached" if x.handler_reached else None)
 

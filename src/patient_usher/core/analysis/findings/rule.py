@@ -22,9 +22,6 @@ from patient_usher.core.model.pipeline import StageOptions
 
 LEVELS = ("error", "warning", "advice")
 
-OWN_LOGIC = ("decide", "python")
-"""Stages of which nobody knows what they guard: what they keep out stays out."""
-
 Proof = Callable[[ScenarioRun, ScenarioRun], bool]
 """Whether what came of a probe, as it is and mended, shows what is suspected."""
 

@@ -6,6 +6,7 @@ import json
 import re
 from collections.abc import Iterable, Iterator
 from functools import cached_property
+from itertools import combinations
 from typing import Any, NamedTuple
 from urllib.parse import urlencode
 
@@ -30,6 +31,8 @@ LONGEST_BURST = 500
 UNKNOWN, WRONG = "?", "!"
 """Stand for who calls: where several do, and where the credential doesn't count."""
 MOST_INVENTED = 6
+_PICKS, _MATCHED, _PAIRED = 4, 12, 5
+"""How many of what a matcher lists are tried; how much that matchers look for, by itself; and in pairs."""
 HOST = "service.example"
 
 
@@ -151,6 +154,8 @@ class Vocabulary:
         if asked is not None and asked.form is not None:
             return {"form": sample({**asked.form, "type": "object"})}
         names = [name.partition(".")[2] for name in _names(item.spec.handler) if name.startswith("body.")]
+        records = self.spec.records.get(item.spec.handler.records or "")
+        names += list(records.unique) if records is not None else []
         return {"json": {name.partition(".")[0]: MADE_UP for name in names} or {"note": MADE_UP}}
 
     def is_read(self, item: PlacedRoute) -> bool:
@@ -356,12 +361,24 @@ class Vocabulary:
         """What requests must say for matchers on the route's way to fit: parts of a request."""
         found: dict[str, Request] = {}
         parts: list[Json] = [self.blueprint.options[id_] for id_ in self.order(item) if id_ in self.blueprint.options]
-        for part in [*parts, item.spec.handler]:
+        for part in [*parts, item.spec.handler, *self.spec.always]:
             for _, when in within(part, (), When):
-                for wanted in (fitting(when), unfitting(when)):
+                for wanted in (*(fitting(when, pick) for pick in range(_PICKS)), unfitting(when)):
                     if wanted and ("path" not in wanted or fits_template(wanted["path"], item.route.template.segments)):
                         found.setdefault(json.dumps(wanted, sort_keys=True, default=str), wanted)
-        return list(found.values())[:8]
+        return list(found.values())[:_MATCHED]
+
+    def matched_by_two(self, item: PlacedRoute) -> list[Request]:
+        """What fits two matchers at once, each in something else."""
+        found = []
+        for one, other in combinations(self.matched(item)[:_PAIRED], 2):
+            if not any(key in ("path", "address") and key in other for key in one):
+                both = {key: {**one.get(key, {}), **other.get(key, {})} for key in ("headers", "query", "json")}
+                rest = {key: part for key, part in {**one, **other}.items() if key not in both}
+                merged = {**{key: part for key, part in both.items() if part}, **rest}
+                if merged not in (one, other):
+                    found.append(merged)
+        return found
 
     def order(self, item: PlacedRoute | None) -> list[str]:
         """What is on a route's way and switched on, in running order."""

@@ -32,7 +32,20 @@ from patient_usher.core.model.reads import within
 def scenarios(blueprint: Blueprint) -> Iterator[Scenario]:
     """Everything that is tried, from short to long."""
     words = Vocabulary(blueprint)
-    for sort in (_calls, _bodies, _pages, _odd, _spelled, _desks, _records, _failing, _switched, _again, _bursts):
+    for sort in (
+        _calls,
+        _heads,
+        _bodies,
+        _pages,
+        _odd,
+        _spelled,
+        _desks,
+        _records,
+        _failing,
+        _switched,
+        _again,
+        _bursts,
+    ):
         yield from sort(words)
 
 
@@ -51,6 +64,8 @@ def _calls(words: Vocabulary) -> Iterator[Scenario]:
         for parts in words.matched(item):
             for credential in _two(words, item):
                 yield words.scenario("matched", item, credential, **_copied(parts))
+        for parts in words.matched_by_two(item):
+            yield words.scenario("matched", item, words.may(item), **_copied(parts))
     for item in words.unlike(placed):
         yield words.scenario("coded", item, words.may(item), headers={"Accept-Encoding": "gzip"})
         yield words.scenario("coded", item, words.may(item), headers={"Accept-Encoding": "identity;q=0"})
@@ -65,8 +80,18 @@ def _copied(parts: Request) -> Request:
     return {key: dict(value) if isinstance(value, dict) else value for key, value in parts.items()}
 
 
+def _heads(words: Vocabulary) -> Iterator[Scenario]:
+    """What GET asks for, by HEAD."""
+    for item in words.unlike(item for item in words.blueprint.placed if item.route.method == "GET"):
+        for credential in _two(words, item):
+            request = words.request(item, credential)
+            _, _, target = request["send"].partition(" ")
+            sends = (*credential.first, {**request, "send": f"HEAD {target}"})
+            yield Scenario("head", sends, credential.callers, credential.by)
+
+
 def _bodies(words: Vocabulary) -> Iterator[Scenario]:
-    """Bodies that can't be read, don't fit, or are too large."""
+    """Bodies that are ordinary, can't be read, don't fit, or are too large."""
     limits = [
         limit
         for options in words.blueprint.options.values()
@@ -79,12 +104,18 @@ def _bodies(words: Vocabulary) -> Iterator[Scenario]:
         for credential in _two(words, item):
             malformed = {"Content-Type": "application/json"}
             yield words.scenario("body", item, credential, headers=malformed, text="{")
+            yield Scenario(
+                "body", (*credential.first, {**words.request(item, credential), "json": _ORDINARY}), credential.callers
+            )
             empty = {**words.request(item, credential), "json": {}}
             yield Scenario("body", (*credential.first, empty), credential.callers)
             yield words.scenario("body", item, credential, headers={"Content-Type": "application/xml"}, text="<a/>")
             for limit in dict.fromkeys([*own, *limits]):
                 if limit <= LARGEST:
                     yield words.scenario("body", item, credential, json={"filler": "x" * limit})
+
+
+_ORDINARY = {"id": 7, "name": "made up", "tags": ["one", "two"], "more": {"since": None, "open": True}}
 
 
 def _pages(words: Vocabulary) -> Iterator[Scenario]:
@@ -98,6 +129,9 @@ def _pages(words: Vocabulary) -> Iterator[Scenario]:
         stranger = {"stranger": {"kind": "browser", "origin": STRANGER}}
         request = words.request(item, words.callers[0], caller="stranger")
         yield Scenario("page", (request,), stranger, UNKNOWN)
+    for item in words.blueprint.placed[:2]:
+        for origin in (words.origins[0], STRANGER):  # as a script may send it, too
+            yield words.scenario("origin", item, words.may(item), headers={"Origin": origin})
     for item in words.unlike(words.blueprint.placed):
         if words.is_read(item):
             malformed = {"Content-Type": "application/json"}
@@ -209,12 +243,16 @@ def _used(words: Vocabulary, desk: PlacedRoute, sign_in: Request) -> Iterator[Sc
     for item in [item for item in near if not words.is_for(item, None) and words.is_for(item, name)][:2]:
         call = words.plain(item)
         gives = words.desks[group].gives
+        over = {"after": f"{words.desks[group].lasts // 1_000_000 + 1}s"}
         if "cookie" in gives:
             sends = ({**sign_in, "caller": "keeper"}, {**call, "caller": "keeper"})
             yield Scenario(f"at-the-desk:{group}:cookie", sends, {"keeper": {"cookies": "keep"}}, name)
+            late = (sends[0], {**sends[1], **over})
+            yield Scenario("over", late, {"keeper": {"cookies": "keep"}}, WRONG)
         if "token" in gives:
             sends = ({**sign_in, "keep": {"token": "/token"}}, {**call, "bearer": "${kept.token}"})
             yield Scenario(f"at-the-desk:{group}:token", sends, {}, name)
+            yield Scenario("over", (sends[0], {**sends[1], **over}), {}, WRONG)
 
 
 def _records(words: Vocabulary) -> Iterator[Scenario]:

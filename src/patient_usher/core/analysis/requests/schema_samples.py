@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ipaddress import ip_address
 from typing import Any
 
 from patient_usher.core.model.document import Json, JsonObject
@@ -179,26 +180,35 @@ def as_pattern(template: Template) -> str:
     return "/" + "/".join(stars.get(sort, text) for sort, text in template.segments)
 
 
-def fitting(when: When) -> Request | None:
+def fitting(when: When, pick: int = 0) -> Request | None:
     """What a request must say for a matcher to fit, as keys of a trace's request; None where it can't be said so.
 
-    Who calls, and what others leave, is not of the request: it is passed over.
+    ``pick``: which of several that a matcher lists. Who calls, and what others leave, is not of the request.
     """
-    headers = {name: text for name, spec in when.header.items() if (text := _wanted(spec)) is not None}
-    query = {name: text for name, spec in when.query.items() if (text := _wanted(spec)) is not None}
-    cookies = {name: text for name, spec in when.cookie.items() if (text := _wanted(spec)) is not None}
-    body = {name: text for name, spec in when.body.items() if (text := _wanted(spec)) is not None}
-    for inner in [*(when.all_ or ()), *(when.any_ or ())[:1]]:
-        more = fitting(inner) or {}
+    headers, query, cookies, body = (
+        {name: text for name, spec in each.items() if (text := _wanted(spec, pick)) is not None}
+        for each in (when.header, when.query, when.cookie, when.body)
+    )
+    address = _wanted(when.address, pick)
+    for inner in [*(when.all_ or ()), *(when.any_ or ())[pick : pick + 1]]:
+        more = fitting(inner, pick) or {}
         headers |= more.get("headers", {})
         query |= more.get("query", {})
         body |= more.get("json", {})
+        address = address or more.get("address")
     if cookies:
         headers["Cookie"] = "; ".join(f"{name}={text}" for name, text in cookies.items())
-    parts: Request = {"headers": headers, "query": query, "json": body}
+    parts: Request = {"headers": headers, "query": query, "json": body, "address": _an_address(address)}
     if when.path and not any("*" in pattern for pattern in when.path):
-        parts["path"] = when.path[0]
+        parts["path"] = when.path[pick % len(when.path)]
     return {name: part for name, part in parts.items() if part} or None
+
+
+def _an_address(text: str | None) -> str | None:
+    try:
+        return str(ip_address(text)) if text else None
+    except ValueError:
+        return None
 
 
 def unfitting(when: When) -> Request | None:
@@ -208,10 +218,11 @@ def unfitting(when: When) -> Request | None:
     return {name: part for name, part in (("headers", headers), ("query", query)) if part} or None
 
 
-def _wanted(spec: Json) -> str | None:
-    """A text that a text matcher takes."""
+def _wanted(spec: Json, pick: int = 0) -> str | None:
+    """A text that a text matcher takes; of those in a list the one that is picked."""
     if isinstance(spec, list):
-        return next((text for part in spec if (text := _wanted(part)) is not None), None)
+        texts = [text for part in spec if (text := _wanted(part)) is not None]
+        return texts[pick % len(texts)] if texts else None
     if isinstance(spec, dict):
         key, part = next(iter(spec.items()))
         if key == "not":

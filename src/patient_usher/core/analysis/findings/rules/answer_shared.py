@@ -6,7 +6,6 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, copies_per, drop, mend, stand
 from patient_usher.core.analysis.findings.rule import (
-    OWN_LOGIC,
     Context,
     Rule,
     Suspicion,
@@ -18,6 +17,7 @@ from patient_usher.core.analysis.findings.rule import (
 )
 from patient_usher.core.analysis.requests.runner import ScenarioRun
 from patient_usher.core.engine.plan.data_availability import handler_reads
+from patient_usher.core.model.enumerations import OWN_LOGIC
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.always import READY
 
