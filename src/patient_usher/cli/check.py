@@ -53,7 +53,10 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--into", metavar="FILE", type=Path, help="where the variant goes (default: PIPELINE-mended.yaml, beside it)"
     )
-    parser.add_argument("--explain", metavar="CODE", help="a page of the manual: what, why, an example, the mend")
+    parser.add_argument(
+        "--explain", metavar="CODE", nargs="?", const="",
+        help="a page of the manual: what, why, an example, the mend; without a code all findings, a line each",
+    )  # fmt: skip
     add_pipeline_arguments(parser, optional=True)
     parser.add_argument(
         "traces", metavar="TRACE", type=Path, nargs="*",
@@ -115,6 +118,9 @@ def _mend(args: Namespace, checked: Checked, traces: list[Trace]) -> int:
 
 def _explain(code: str) -> int:
     codes = [known.code for known in rules()]
+    if not code:
+        stdout_painter().write(report.listed(rules()))
+        return 0
     if code not in codes:
         raise unusable(f"there is no finding '{code}'", did_you_mean(code, codes))
     checked = check(Pipeline(pipeline_of_text(rule(code).example.lstrip("\n"), "example.yaml")))

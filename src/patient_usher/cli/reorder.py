@@ -83,13 +83,13 @@ def run(args: Namespace) -> int:
     )
     done()
     found = result.found
+    before = [DOOR.record(record) for record in outcome(blueprint, traces, args.seed).records] if result.pairs else []
     if args.format == "json":
-        sys.stdout.buffer.write(document(report.document(result.pairs, found, result.replays)))
+        sys.stdout.buffer.write(document(report.document(result.pairs, found, result.replays, before=before)))
     else:
         painter = stdout_painter()
         title = f"{DOOR.redacted(blueprint.name)}: {len(result.pairs)} pairs, {result.replays:,} replays"
         if result.pairs:
-            before = [DOOR.record(record) for record in outcome(blueprint, traces, args.seed).records]
             shown = [pair._replace(swapped=list(map(DOOR.record, pair.swapped))) for pair in result.pairs]
             painter.write(report.told(title, movable(blueprint), shown, before))
         if found is not None:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.explore import Ending, Explored
-from patient_usher.core.analysis.requests.runner import BASE
+from patient_usher.core.analysis.explore import Broken, Ending, Explored
+from patient_usher.core.analysis.requests.runner import BASE, Runner
 from patient_usher.core.model.enumerations import OUTCOMES
 from patient_usher.core.verify.document_types import CaseRecord, Explore, StatementSeen
 from patient_usher.output.coverage import coverage_document
 from patient_usher.output.door import DOOR
+from patient_usher.output.noticed import met
 from patient_usher.output.replay_view import WIDTH
 from patient_usher.output.terminal import Line, line
 from patient_usher.output.yaml_snippet import yaml_of
@@ -81,10 +82,17 @@ def _broken(explored: Explored) -> Iterator[Line]:
             yield line(("✓ always " if tried else "• always ", "good" if tried else "dim"), (id_, "name"), held)
             continue
         yield line(("✗ always ", "bad"), (one.id, "name"), f": {one.why}"[: WIDTH - 12 - len(one.id)])
+        yield line("    ", (_notices(explored, one), "name"))
         document = one.scenario.document("")
         callers = {"callers": document["callers"]} if "callers" in document else {}
         for text in yaml_of(DOOR.redacted({**callers, "requests": document["requests"]})).splitlines():
             yield line((f"    {text}", "field"))
+
+
+def _notices(explored: Explored, one: Broken) -> str:
+    """What whoever calls notices where a statement breaks, in one sentence."""
+    run = Runner(seed=explored.seed).run(one.scenario, explored.blueprint)
+    return met(DOOR.record(run.records()[-1])) if run is not None else ""
 
 
 def document(explored: Explored) -> Explore:
@@ -95,7 +103,8 @@ def document(explored: Explored) -> Explore:
         one = broken.get(id_)
         verdict = "broken" if one is not None else "held" if tried else "never-tried"
         witness = one.scenario.document(BASE) if one is not None else None
-        statements.append(StatementSeen(id_, verdict, tried, one.why if one is not None else None, witness))
+        notices, why = (_notices(explored, one), one.why) if one is not None else (None, None)
+        statements.append(StatementSeen(id_, verdict, tried, notices, why, witness))
     return Explore(
         pipeline=explored.blueprint.name,
         tried=explored.tried,

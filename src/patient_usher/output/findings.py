@@ -16,6 +16,7 @@ from patient_usher.core.verify.document_types import Differs, FindingRecord, Fin
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, compared_of, worked
 from patient_usher.output.door import DOOR
+from patient_usher.output.noticed import noticed
 from patient_usher.output.replay_view import WIDTH
 from patient_usher.output.terminal import Line, line
 from patient_usher.output.yaml_snippet import yaml_of
@@ -83,12 +84,26 @@ def headline(checked: Checked) -> str:
     return f"{count}{accepted}; {checked.tried:,} requests tried, {checked.budget:,} at most"
 
 
+def _notices(finding: Finding, found: Proof | None) -> str:
+    """What whoever calls notices, in one sentence."""
+    if found is None:
+        return finding.rule.notices
+    groups = found.compared.comparison.groups
+    for id_ in [groups[0].example] if groups else []:
+        a, b = found.compared.pair(id_)
+        if a is not None and b is not None:
+            return noticed(a, b)
+    return finding.rule.notices
+
+
 def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     mark, style = MARKS[finding.rule.level]
     spot = str(finding.spot(checked.blueprint.source.doc))
     head = f"{mark} {finding.where}"
     yield line((head, style), (f"  {finding.rule.level}", "dim"), (spot.rjust(WIDTH - len(head) - 9), "dim"))
-    yield from _wrapped(finding.suspicion.happens, "  ", "name")
+    found = proof(checked, finding)
+    yield from _wrapped(_notices(finding, found), "  ", "name")
+    yield from _wrapped(finding.suspicion.happens, "  ", "")
     yield from _wrapped(finding.rule.matters, "  ", "dim")
     if finding.withheld is not None:
         yield from _labelled("mend", finding.withheld, "raised")
@@ -96,7 +111,6 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
         yield from _labelled("mend", finding.mend.words, "good")
     if command and finding.withheld is None:
         yield line((f"         {command} --mend {finding.where}", "dim"))
-    found = proof(checked, finding)
     if found is None:
         yield line(("  proof  ", "good"), ("by the file alone: no request can tell", "dim"))
         return
@@ -140,6 +154,30 @@ def _wrapped(text: str, indent: str, style: str) -> Iterator[Line]:
         yield line(indent, (part, style))
 
 
+def listed(rules: Sequence[Rule]) -> Iterator[Line]:
+    """Every sort of finding in a line, by level."""
+    width = max(len(rule.code) for rule in rules) + 2
+    for number, level in enumerate(MARKS):
+        if number:
+            yield []
+        yield line((level, "title"))
+        for rule in rules:
+            parts = textwrap.wrap(rule.says, WIDTH - width - 2, break_on_hyphens=False) if rule.level == level else []
+            for at, part in enumerate(parts):
+                yield line("  ", (f"{'' if at else rule.code:<{width}}", "name"), part)
+
+
+def manual(rules: Sequence[Rule]) -> str:
+    """All pages as one Markdown document."""
+    pages = ["# Findings\n\nWhat `usher check` finds, each with a pipeline of which exactly that is found."]
+    for rule in rules:
+        says = f"{rule.says[0].upper()}{rule.says[1:]}."
+        seen = f" {rule.notices}" if rule.notices else ""
+        head = f"## {rule.code}\n\n*{rule.level}.* {says}{seen}\n\n{rule.matters} {rule.mend}"
+        pages.append(f"{head}\n\n```yaml\n{rule.example.strip()}\n```")
+    return "\n\n".join(pages) + "\n"
+
+
 def explained(rule: Rule, checked: Checked) -> Iterator[Line]:
     """A page of the manual: what, why, the mend, and a tiny example with what a check finds there."""
     yield line((rule.code, "title"), (f"  {rule.level}", "dim"))
@@ -179,6 +217,7 @@ def _entry(checked: Checked, finding: Finding) -> FindingRecord:
         stage=finding.suspicion.stage,
         route=finding.suspicion.route,
         at=Place(spot.file, spot.line, spot.column),
+        notices=_notices(finding, found),
         happens=finding.suspicion.happens,
         matters=finding.rule.matters,
         mend=finding.mend.words,
@@ -188,6 +227,14 @@ def _entry(checked: Checked, finding: Finding) -> FindingRecord:
         witness=found.trace if found is not None else None,
         differs=[Differs(one.id, one.what, one.a, one.b) for one in differs],
     )
+
+
+def _seen(checked: Checked, finding: Finding) -> str:
+    return _notices(finding, proof(checked, finding))
+
+
+def _mends(finding: Finding) -> str:
+    return finding.withheld if finding.withheld is not None else finding.mend.words
 
 
 _SARIF_LEVELS = {"error": "error", "warning": "warning", "advice": "note"}
@@ -231,7 +278,7 @@ def _result(checked: Checked, finding: Finding, number: int) -> JsonObject:
         "ruleId": finding.rule.code,
         "ruleIndex": number,
         "level": _SARIF_LEVELS[finding.rule.level],
-        "message": {"text": f"{finding.suspicion.happens}; {finding.mend.words}"},
+        "message": {"text": f"{_seen(checked, finding)} {finding.suspicion.happens}; {_mends(finding)}"},
         "locations": [
             {
                 "physicalLocation": {

@@ -22,6 +22,7 @@ from patient_usher.core.verify.document_types import (
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, worked
 from patient_usher.output.figure import SIZE, drawing, drawn
+from patient_usher.output.noticed import noticed
 from patient_usher.output.replay_view import WIDTH
 from patient_usher.output.terminal import Line, Piece, line
 from patient_usher.output.yaml_snippet import yaml_of
@@ -36,12 +37,16 @@ def document(
     replays: int,
     apart: Apart | None = None,
     requests: Sequence[RequestDocument] = (),
+    before: Sequence[Record] = (),
 ) -> Reorder:
-    """As JSON says it; ``requests`` are those that tell orders apart."""
+    """As JSON says it; ``requests`` are those that tell orders apart, ``before`` the records of the present order."""
     order = found.order if found is not None else None
     return Reorder(
         replays=replays,
-        pairs=[PairRecord(p.a, p.b, p.verdict, p.changed, len(p.broken), len(p.mended), p.example) for p in pairs],
+        pairs=[
+            PairRecord(p.a, p.b, p.verdict, p.changed, len(p.broken), len(p.mended), _notices(p, before), p.example)
+            for p in pairs
+        ],
         found=FoundOrder(list(order), found.moves, found.exact) if found and order else None,
         conflict=list(found.conflict) if found is not None else [],
         never=list(found.never) if found is not None else [],
@@ -59,7 +64,7 @@ def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequen
     yield line((title, "title"))
     if len(pairs) > len(order):
         yield from _matrix(order, pairs)
-    yield from _listed(pairs)
+    yield from _listed(pairs, before)
     worst = _worst(pairs)
     if worst is not None and worst.example is not None:
         yield []
@@ -68,6 +73,12 @@ def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequen
         if any(worst.example in group.ids for group in worst.comparison.groups):
             names = ("as it is", f"{worst.a} and {worst.b} swapped")
             yield from worked(Compared(names, before, worst.swapped, worst.comparison), worst.example)
+
+
+def _notices(pair: Pair, before: Sequence[Record]) -> str | None:
+    """What whoever calls notices of a swap, in one sentence."""
+    was, is_ = (next((one for one in records if one.id == pair.example), None) for records in (before, pair.swapped))
+    return noticed(is_, was, "as it is") if was is not None and is_ is not None else None
 
 
 def _worst(pairs: Sequence[Pair]) -> Pair | None:
@@ -100,7 +111,7 @@ def _matrix(order: Sequence[str], pairs: Sequence[Pair]) -> Iterator[Line]:
     yield []
 
 
-def _listed(pairs: Sequence[Pair]) -> Iterator[Line]:
+def _listed(pairs: Sequence[Pair], before: Sequence[Record]) -> Iterator[Line]:
     width = max([len(pair.a) + len(pair.b) + 7 for pair in pairs] + [20])
     for verdict in ("must-not", "mends", "fields", "free"):
         chosen = [pair for pair in pairs if pair.verdict == verdict]
@@ -109,13 +120,14 @@ def _listed(pairs: Sequence[Pair]) -> Iterator[Line]:
             yield line((f"{mark} {VERDICTS[verdict]}", style))
         for pair in chosen:
             name = f"  {pair.a} – {pair.b}"
-            for at, part in enumerate(textwrap.wrap(_consequence(pair), WIDTH - width, break_on_hyphens=False)):
+            for at, part in enumerate(textwrap.wrap(_consequence(pair, before), WIDTH - width, break_on_hyphens=False)):
                 yield line(f"{'' if at else name:<{width}}", (part, "dim"))
 
 
-def _consequence(pair: Pair) -> str:
+def _consequence(pair: Pair, before: Sequence[Record]) -> str:
     if not pair.changed and not pair.broken:
         return "nothing changes"
+    seen = _notices(pair, before)
     parts = [f"{pair.changed} request{'' if pair.changed == 1 else 's'} change{'s' if pair.changed == 1 else ''}"]
     if pair.mended:
         parts.append(f"mends {len(pair.mended)}")
@@ -126,7 +138,7 @@ def _consequence(pair: Pair) -> str:
         parts.append(f"{KINDS[of[0].kind]} of {pair.example}")
     elif pair.broken:
         parts.append(f"what {pair.example} expects")
-    return ", ".join(parts)
+    return (f"{seen} " if seen else "") + ", ".join(parts)
 
 
 def search_told(present: Sequence[str], found: Found) -> Iterator[Line]:

@@ -49,6 +49,7 @@ class FindingRecord(Struct):
     stage: str | None
     route: str | None
     at: Place
+    notices: str
     happens: str
     matters: str
     mend: str
@@ -106,6 +107,7 @@ class PairRecord(Struct):
     changed: Count
     broken: Count
     mended: Count
+    notices: str | None
     example: str | None
 
 
@@ -180,6 +182,7 @@ class StatementSeen(Struct):
     id: str
     verdict: Annotated[str, Meta(extra_json_schema={"enum": ["held", "broken", "never-tried"]})]
     tried: Count
+    notices: str | None
     why: str | None
     witness: TraceDocument | None
 

@@ -11,11 +11,11 @@ import pytest
 from jsonschema import Draft4Validator
 from ruamel.yaml import YAML
 
-from conftest import DEMO, Outcome, described
+from conftest import DEMO, ROOT, Outcome, described
 from patient_usher import Pipeline, Trace, check, load, replay
 from patient_usher.core.analysis.findings.check import Checked
 from patient_usher.core.analysis.findings.rules import rules
-from patient_usher.output.findings import explained, proof
+from patient_usher.output.findings import explained, manual, proof
 from patient_usher.output.terminal import plain
 
 Usher = Callable[..., Outcome]
@@ -370,6 +370,13 @@ def test_the_manual_is_a_command_away(usher: Usher) -> None:
     assert (page.status, page.err) == (0, "")
     assert "Preflights use up a quota." in page.out
     assert "preflight-counts@throttle" in page.out
+
+
+def test_the_manual_lists_every_finding_and_is_made_of_the_rules(usher: Usher) -> None:
+    page = usher("check", "--explain")
+    assert [rule.code for rule in rules() if f"  {rule.code} " not in page.out] == []
+    assert max(map(len, page.out.splitlines())) <= 100
+    assert (ROOT / "docs/findings.md").read_text() == manual(rules()), "make docs/findings.md anew: see CONTRIBUTING.md"
 
 
 ARGUMENTS = [

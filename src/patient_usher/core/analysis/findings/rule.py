@@ -49,7 +49,8 @@ class Suspicion(NamedTuple):
 class Rule(NamedTuple):
     """A sort of finding: its page of the manual, and what looks for it.
 
-    ``example``: a pipeline of which exactly this is found, as YAML.
+    ``example``: a pipeline of which exactly this is found, as YAML. ``notices``: what callers notice of it, where no
+    request is needed to prove it.
     """
 
     code: str
@@ -59,6 +60,7 @@ class Rule(NamedTuple):
     mend: str
     example: str
     look: Callable[[Context], Iterator[Suspicion]]
+    notices: str = ""
 
 
 class Context:

@@ -37,4 +37,5 @@ routes:
   - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
 """,
     look=look,
+    notices="Callers wait for the handler each time: nothing is ever answered from a copy.",
 )

@@ -91,4 +91,5 @@ routes:
   - {id: desk, at: GET /desk, access: everyone, handler: {answer: {text: "${context.desk}"}}}
 """,
     look=look,
+    notices="Callers for whom the later case is meant get what the earlier one does.",
 )

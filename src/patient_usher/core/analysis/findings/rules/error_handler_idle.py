@@ -63,4 +63,5 @@ routes:
   - {id: berths, at: GET /berths, access: everyone, handler: {answer: {text: seven}}}
 """,
     look=look,
+    notices="Callers notice nothing of this handler: no error is ever told in its words.",
 )

@@ -50,4 +50,5 @@ routes:
 errors: {BerthTaken: {is-a: Conflict}}
 """,
     look=look,
+    notices="Callers get the status and the words of another entry, or a plain 500.",
 )

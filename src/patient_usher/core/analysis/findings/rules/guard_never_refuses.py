@@ -46,4 +46,5 @@ routes:
   - {id: paid, at: POST /hooks/paid, access: everyone, handler: {answer: {status: 202}}}
 """,
     look=look,
+    notices="Callers who should be refused here come through like all others.",
 )

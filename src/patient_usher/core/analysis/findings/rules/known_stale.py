@@ -40,4 +40,5 @@ routes:
 known: [{finding: stalls, stage: access-log, why: it did once}]
 """,
     look=look,
+    notices="Callers notice nothing: the mistake that was accepted is gone.",
 )

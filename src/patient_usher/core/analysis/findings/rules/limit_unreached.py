@@ -54,4 +54,5 @@ routes:
   - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
 """,
     look=look,
+    notices="Callers are never refused by this limit: another one stops them first.",
 )

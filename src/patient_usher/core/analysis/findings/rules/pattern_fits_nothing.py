@@ -55,4 +55,5 @@ routes:
   - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
 """,
     look=look,
+    notices="Callers of the route that was meant are treated as if the pattern weren't there.",
 )

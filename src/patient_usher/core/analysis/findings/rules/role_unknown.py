@@ -43,4 +43,5 @@ routes:
 accounts: {odile: {api-keys: [a-made-up-key], roles: [harbour-master]}}
 """,
     look=look,
+    notices="Every caller is refused there, whoever it is.",
 )

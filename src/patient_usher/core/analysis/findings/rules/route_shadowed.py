@@ -50,4 +50,5 @@ routes:
   - {id: old-tides, at: GET /berths/../tides, access: everyone, handler: {answer: {text: low at noon}}}
 """,
     look=look,
+    notices="Callers get the other route's answer, always.",
 )

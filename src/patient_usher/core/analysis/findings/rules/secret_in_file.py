@@ -59,4 +59,5 @@ routes:
 accounts: {maren: {password: kittiwake-1987}}
 """,
     look=look,
+    notices="Callers notice nothing: whoever reads the file can call in another's name.",
 )

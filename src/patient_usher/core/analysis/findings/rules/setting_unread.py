@@ -66,4 +66,5 @@ routes:
   - {id: tides, at: GET /tides, access: everyone, cache: 60s, handler: {answer: {text: high at six}}}
 """,
     look=look,
+    notices="Callers are treated as if the setting weren't there.",
 )

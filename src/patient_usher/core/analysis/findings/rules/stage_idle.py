@@ -59,4 +59,5 @@ routes:
   - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
 """,
     look=look,
+    notices="Callers notice nothing of this stage, wherever they go.",
 )

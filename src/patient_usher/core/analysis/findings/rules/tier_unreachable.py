@@ -77,4 +77,5 @@ routes:
 accounts: {maren: {api-keys: [a-made-up-key], roles: [skipper]}}
 """,
     look=look,
+    notices="Callers for whom the tier is meant get the quota of an earlier one.",
 )

@@ -54,4 +54,5 @@ routes:
   - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
 """,
     look=look,
+    notices="Callers of a slow handler get the outer stage's answer, never the inner one's.",
 )
