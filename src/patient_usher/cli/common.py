@@ -31,7 +31,11 @@ def add_pipeline_arguments(
         "--environment", "-e", metavar="E", action="append", help="lay this environment on; may be repeated"
     )
     group.add_argument(
-        "--set", metavar="STAGE.OPTION=VALUE", action="append", default=[], help="set one option; may be repeated"
+        "--set",
+        metavar="STAGE.OPTION=VALUE",
+        action="append",
+        default=[],
+        help="set one option, routes.ROUTE.SETTING or deployment.KEY; may be repeated",
     )
     if seed:
         add_seed(group)

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from patient_usher.core.analysis.goals import Goal
+from patient_usher.core.analysis.metrics import SHARES
 from patient_usher.core.analysis.sweep import Trial
 from patient_usher.core.verify.document_types import GoalRecord, Sweep, TrialRecord
 from patient_usher.output.figure import SIZE, drawing, drawn
@@ -19,6 +20,14 @@ def _most_refused(trials: Sequence[Trial]) -> list[tuple[str, str]]:
     by = trials[0].figures.told_by
     found = dict.fromkeys(name for trial in trials for name in trial.figures.most_refused(by, count=2))
     return [(by, name) for name in list(found)[:3]]
+
+
+def _told_apart(trials: Sequence[Trial]) -> list[str]:
+    """Why requests were refused, as figures of their own, where not all were refused for one of these alone."""
+    shares = [trial.figures.shares for trial in trials]
+    parts = [name for name in SHARES if name != "refused" and any(counted[name][None] for counted in shares)]
+    whole = all(counted["refused"][None] == sum(counted[name][None] for name in parts) for counted in shares)
+    return [] if whole and len(parts) < 2 else parts
 
 
 def _short(settings: Sequence[str]) -> list[str]:
@@ -34,6 +43,7 @@ def table(trials: Sequence[Trial]) -> tuple[list[str], list[list[str]]]:
         *_short([name for name, _ in trials[0].combination]),
         "refused",
         *(name for _, name in callers),
+        *_told_apart(trials),
         "hits",
         "handler",
         "waiting",
@@ -47,6 +57,7 @@ def table(trials: Sequence[Trial]) -> tuple[list[str], list[list[str]]]:
                 *(str(value) for _, value in trial.combination),
                 f"{100 * figures.share(None):.1f}%",
                 *(f"{100 * figures.share(one):.1f}%" for one in callers),
+                *(f"{100 * figures.share(None, (), name):.1f}%" for name in _told_apart(trials)),
                 f"{100 * figures.value('hits', None):.0f}%" if figures.looked else "–",
                 f"{figures.handled:,}",
                 f"{figures.latency() * 1000:,.0f} ms",
@@ -70,7 +81,9 @@ def told(title: str, trials: Sequence[Trial]) -> Iterator[Line]:
             for at, (cell, width) in enumerate(zip(row, widths, strict=True))
         ]
         yield pieces
-    yield line(("● no other is better in one figure and worse in none; waiting: the 95th percentile", "dim"))
+    yield line(("● no other has less refused, waiting (the 95th percentile) or broken without more of another", "dim"))
+    if _told_apart(trials):
+        yield line(("refused: for whatever reason; the next columns are part of it", "dim"))
 
 
 def goal_told(wanted: Goal, trial: Trial, short: float) -> Iterator[Line]:
@@ -91,7 +104,21 @@ def as_csv(trials: Sequence[Trial]) -> str:
     out = io.StringIO()
     writer = csv.writer(out)
     shares = [f"refused {name}" for _, name in callers]
-    writer.writerow([*settings, "requests", "refused", *shares, "hits", "handler", "latency_95_s", "broken", "best"])
+    writer.writerow(
+        [
+            *settings,
+            "requests",
+            "refused",
+            *shares,
+            "over_quota",
+            "timed_out",
+            "hits",
+            "handler",
+            "latency_95_s",
+            "broken",
+            "best",
+        ]
+    )
     for trial in trials:
         figures = trial.figures
         writer.writerow(
@@ -100,6 +127,7 @@ def as_csv(trials: Sequence[Trial]) -> str:
                 figures.requests[None],
                 round(figures.share(None), 6),
                 *(round(figures.share(one), 6) for one in callers),
+                *(round(figures.share(None, (), name), 6) for name in ("over-quota", "timed-out")),
                 round(figures.value("hits", None), 6),
                 figures.handled,
                 figures.latency(),
@@ -157,6 +185,9 @@ def _trial(trial: Trial) -> TrialRecord:
         settings=dict(trial.combination),
         requests=figures.requests[None],
         refused=figures.share(None),
+        over_quota=figures.share(None, (), "over-quota"),
+        timed_out=figures.share(None, (), "timed-out"),
+        statuses={str(status): count for status, count in sorted(figures.statuses.items()) if status},
         refused_by_address=refused["address"],
         refused_by_caller=refused["caller"],
         hits=figures.value("hits", None),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -9,8 +10,8 @@ from typing import Any
 import pytest
 from jsonschema import Draft202012Validator
 
-from conftest import DEMO, Outcome, make_pipeline
-from patient_usher import Pipeline, Trace, World, explore, load, replay
+from conftest import DEMO, Outcome, described, make_pipeline
+from patient_usher import Pipeline, Trace, Unusable, World, explore, load, replay
 from patient_usher.core.analysis.explore import Ending, ending_of
 from patient_usher.core.analysis.requests.schema_samples import fitting, sample
 from patient_usher.core.model.matcher import When
@@ -138,3 +139,73 @@ def test_a_made_up_request_fits_its_matcher(when: dict[str, Any]) -> None:
     request = {"send": f"GET /?{query}", "headers": parts.get("headers", {})}
     (sent,) = replay(make_pipeline([stage]), Trace.of(request, base="https://api.example"))
     assert sent.status == 299
+
+
+ROUTE = {"id": "r", "at": "GET /r", "access": "everyone", "handler": {"answer": {"text": "seven"}}}
+POST = {"id": "w", "at": "POST /w", "access": "everyone", "handler": {"echo": True}}
+DESK = {
+    "accounts": {"maren": {"password": "not-a-real-one"}},
+    "stages": ["read-cookies", "read-body", {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "session-cookie", "cookie": "deck"}]}, "authorize"],
+    "routes": [],
+    "groups": [{"id": "g", "desk": {"at": "/in", "gives": "cookie", "cookie": "deck", "lasts": "20m"}, "routes": [{**ROUTE, "access": "signed-in"}]}],
+}  # fmt: skip
+BREAKS: dict[str, dict[str, Any]] = {
+    "HEAD": {"routes": [ROUTE], "always": [{"id": "s", "when": {"method": "HEAD"}, "expect": {"status": 204}}]},
+    "a session that is over": {**DESK, "always": [{"id": "s", "when": {"status": 401}, "expect": {"why": ["absent", "wrong"]}}]},
+    "an ordinary JSON body": {"stages": ["read-body"], "routes": [POST], "always": [{"id": "s", "when": {"body": {"name": "present"}}, "expect": {"status": 201}}]},
+    "another listed address": {
+        "stages": [{"id": "gate", "kind": "decide", "cases": [{"when": {"address": ["198.51.100.7", "203.0.113.9"]}, "set": {"near": "yes"}}]}],
+        "routes": [ROUTE],
+        "always": [{"id": "s", "when": {"address": "203.0.113.9"}, "expect": {"status": 204}}],
+    },
+    "two fields for two stages": {
+        "stages": [
+            {"id": "a", "kind": "decide", "cases": [{"when": {"header": {"X-A": "1"}}, "set": {"a": "yes"}}, {"set": {"a": "no"}}]},
+            {"id": "b", "kind": "decide", "cases": [{"when": {"header": {"X-B": "1"}}, "set": {"b": "yes"}}, {"set": {"b": "no"}}]},
+        ],
+        "routes": [ROUTE],
+        "always": [{"id": "s", "when": {"context": {"a": "yes", "b": "yes"}}, "expect": {"status": 204}}],
+    },
+    "a unique record made twice": {
+        "errors": {"BerthTaken": {"is-a": "Conflict"}},
+        "records": {"bookings": {"unique": {"berth": "BerthTaken"}}},
+        "stages": ["read-body"],
+        "routes": [{**POST, "handler": {"records": "bookings", "do": "create"}}],
+        "always": [{"id": "s", "when": {"handler": "reached"}, "expect": {"status": 201}}],
+    },
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", BREAKS)
+def test_what_breaks_a_statement_is_tried(name: str) -> None:
+    doc = {"patient-usher": "pipeline/1", **BREAKS[name]}
+    explored = explore(described(json.dumps(doc)))
+    assert [one.id for one in explored.broken] == ["s"]
+
+
+QUIET = [*sorted(path.stem for path in DEMO.glob("*.yaml") if "story" not in path.stem and "leaking" not in path.stem)]
+
+
+@pytest.mark.parametrize("name", QUIET)
+def test_private_errors_and_strangers_are_nothing_to_worry_about_in_the_demo(name: str) -> None:
+    """Neither our own words to callers nor a service without any authentication breaks what everyday says."""
+    try:
+        pipeline = load(DEMO / f"{name}.yaml")
+    except Unusable:
+        pytest.skip("this is no pipeline")
+    explored = explore(pipeline, budget=600)
+    broken = {one.id for one in explored.broken} & {"errors-stay-private", "strangers-stay-outside"}
+    assert broken == set()
+
+
+def test_a_message_of_the_authors_that_is_private_still_breaks_it() -> None:
+    doc = {
+        "patient-usher": "pipeline/1",
+        "environment": "production",
+        "stages": [{"id": "net", "kind": "error-handler", "reveal": "message"}],
+        "routes": [{**ROUTE, "handler": {"raise": {"type": "GaugeOffline", "message": "no answer from 192.0.2.77"}}}],
+        "always": ["errors-stay-private"],
+    }
+    assert [one.id for one in explore(described(json.dumps(doc))).broken] == ["errors-stay-private"]
+    doc["errors"] = {"GaugeOffline": {"message": "no answer from 192.0.2.77"}}
+    assert [one.id for one in explore(described(json.dumps(doc))).broken] == []

@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import Outcome, make_pipeline
+from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import Trace, World
 from patient_usher.core.analysis.goals import goal
 from patient_usher.core.analysis.metrics import Figures
@@ -133,7 +133,54 @@ def test_tables_for_people_and_programs(usher: Usher, tmp_path: Path) -> None:
     assert float(rows[0]["refused"]) > float(rows[1]["refused"])
 
 
+def test_shares_and_statuses_are_what_a_replay_counts(usher: Usher) -> None:
+    """Each figure against the records of a replay of the same combination; ``refused`` is the sum of all."""
+    story, limits = str(DEMO / "limits-story.yaml"), str(DEMO / "limits.yaml")
+    trials = usher("sweep", limits, story, "--try", "throttle.quota=5,30", "--format", "json").json["trials"]
+    for trial in trials:
+        quota = trial["settings"]["throttle.quota"]
+        replayed = usher("replay", limits, story, "--set", f"throttle.quota={quota}", "--format", "json").json[
+            "exchanges"
+        ]
+        count = len(replayed)
+        assert trial["refused"] == pytest.approx(sum(x["refused_by"] is not None for x in replayed) / count)
+        over = sum(x["why"] in ("over-quota", "too-many-at-once") for x in replayed)
+        assert trial["over_quota"] == pytest.approx(over / count)
+        assert trial["timed_out"] == pytest.approx(sum(x["why"] == "too-slow" for x in replayed) / count)
+        for status, times in trial["statuses"].items():
+            assert times == sum(x["response"] is not None and x["response"]["status"] == int(status) for x in replayed)
+
+
+@pytest.mark.parametrize(
+    ("text", "met"),
+    [
+        ("status(429) > 0.2 and status(200) > 0", True),
+        ("timed-out > 0 and over-quota > 0 and refused > over-quota(others)", None),
+        ("over-quota(address=192.0.2.1) == 0", True),
+        ("status(418) > 0", False),
+    ],
+)
+def test_goals_name_them(usher: Usher, text: str, met: bool | None) -> None:
+    story, limits = str(DEMO / "limits-story.yaml"), str(DEMO / "limits.yaml")
+    outcome = usher("sweep", limits, story, "--try", "throttle.quota=30", "--goal", text, "--format", "json")
+    if met is None:  # figures are compared with numbers only
+        assert (outcome.status, "compared with no number" in outcome.err) == (2, True)
+    else:
+        assert (outcome.status, outcome.json["found"]["met"]) == (0 if met else 1, met)
+
+
+@pytest.mark.parametrize("setting", ["deployment.instances=2", "routes.survey.cost=3", "throttle.quota=7"])
+def test_what_can_be_tried_can_be_set(usher: Usher, setting: str) -> None:
+    name, _, value = setting.partition("=")
+    limits = str(DEMO / "limits.yaml")
+    story = str(DEMO / "limits-story.yaml")
+    trial = usher("sweep", limits, story, "--try", f"{name}={value}", "--format", "json").json["trials"][0]
+    replayed = usher("replay", limits, story, "--set", setting, "--format", "json").json["exchanges"]
+    assert trial["handler"] == sum(x["handler_reached"] for x in replayed)
+
+
 WRONG = [
+    (["--try", "throttle.quota=1", "--goal", "status > 1"], "write status(401)"), (["--try", "throttle.quota=1", "--set", "deployment=1"], "sets nothing"),
     (["--try", "throttle.quota"], "STAGE.OPTION=A,B,C"), (["--try", "throtle.quota=1"], "did you mean 'throttle'?"), (["--try", "throttle.quota=0"], "quota"),
     (["--try", "throttle.quota=1..20000"], "10,000"), (["--try", "throttle.quota=1", "--goal", "refused > "], "no number"), (["--try", "throttle.quota=1", "--goal", "refuse > 1"], "there are requests, refused"),
     (["--try", "throttle.quota=1", "--goal", "hits(caller=a) > 1"], "leave the parentheses out"), (["--try", "throttle.quota=1", "--goal", "(refused > 1"], "write )"), (["--try", "throttle.quota=1", "--goal", "refused > 1 )"], "left over"),

@@ -1,7 +1,8 @@
 """Goals for what comes of a replay, in a small language.
 
 A goal is a comparison of a figure with a number, or several joined by ``and``, ``or``, ``not`` and parentheses:
-``refused(address=203.0.113.9) > 0.9 and refused(others) == 0``. The figures are ``requests``, ``refused`` (a share),
+``refused(address=203.0.113.9) > 0.9 and refused(others) == 0``. The figures are ``requests``, ``refused``,
+``over-quota`` and ``timed-out`` (shares; ``refused`` is the sum of all), ``status(401)`` (the share with that status),
 ``hits`` (a share of look-ups), ``handler`` (runs), ``latency`` (the 95th percentile, in seconds) and ``broken``. What
 stands in parentheses chooses whose: ``address=``, ``caller=``, ``identity=`` or ``route=`` and a name, or ``others``:
 those that no other part of the goal names.
@@ -13,7 +14,7 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
-from patient_usher.core.analysis.metrics import NAMES, Figures, Select
+from patient_usher.core.analysis.metrics import NAMES, SHARES, Figures, Select
 
 
 class Goal(NamedTuple):
@@ -23,8 +24,9 @@ class Goal(NamedTuple):
     short: Callable[[Figures], float]
 
 
-_TOKEN = re.compile(r"\s*(?:(\d+(?:\.\d+)?)|(and|or|not)\b|([a-z]+)|(>=|<=|==|!=|>|<)|([()]))")
+_TOKEN = re.compile(r"\s*(?:(\d+(?:\.\d+)?)|(and|or|not)\b|([a-z]+(?:-[a-z]+)*)|(>=|<=|==|!=|>|<)|([()]))")
 _CHOICE = re.compile(r"\s*\(\s*(?:(address|caller|identity|route)\s*=\s*([^)\s]+)|(others))\s*\)")
+_STATUS = re.compile(r"\s*\(\s*([1-5]\d\d)\s*\)")
 _OPERATORS: dict[str, Callable[[float, float], float]] = {
     ">": lambda a, b: 0.0 if a > b else (b - a) or 1e-9,
     ">=": lambda a, b: max(b - a, 0.0),
@@ -115,15 +117,24 @@ class _Reader:
         return lambda figures: compare(figures.value(word, select, named), bound)
 
     def _choice(self, name: str) -> Select:
+        if name == "status":
+            return self._status()
         match = _CHOICE.match(self.text, self.at)
         if match is None:
             if self._next()[1] == "(":
                 mend = "write address=, caller=, identity= or route= and a name in them, or others"
                 raise ValueError(f"the parentheses can't be read; {mend}")
             return None
-        if name not in ("refused", "requests"):
+        if name not in (*SHARES, "requests"):
             raise ValueError(f"{name} isn't counted for some requests alone; leave the parentheses out")
         self.at = match.end()
         select: Select = ("others", "") if match[3] else (match[1], match[2])
         self.named.append(select)
         return select
+
+    def _status(self) -> Select:
+        match = _STATUS.match(self.text, self.at)
+        if match is None:
+            raise ValueError("status says not which; write status(401), say")
+        self.at = match.end()
+        return "status", match[1]

@@ -18,7 +18,13 @@ BY: dict[str, Callable[[Exchange], str]] = {
     "route": lambda x: x.route.id if x.route is not None else "none",
 }
 """By what requests can be told apart."""
-NAMES = ("requests", "refused", "hits", "handler", "latency", "broken")
+SHARES: dict[str, Callable[[Exchange], bool]] = {
+    "refused": lambda x: x.refused_by is not None,
+    "over-quota": lambda x: x.why in ("over-quota", "too-many-at-once"),
+    "timed-out": lambda x: x.why == "too-slow",
+}
+"""Figures that are a share of the requests, of all or of some; ``refused`` is the sum of all refusals."""
+NAMES = ("requests", *SHARES, "status", "hits", "handler", "latency", "broken")
 MOST_NAMES = 20_000
 """Of how many names of one sort are counted apart; of further ones nothing is said."""
 
@@ -31,7 +37,8 @@ class Figures:
 
     def __init__(self) -> None:
         self.requests: Counter[Any] = Counter()
-        self.refused: Counter[Any] = Counter()
+        self.shares: dict[str, Counter[Any]] = {name: Counter() for name in SHARES}
+        self.statuses: Counter[int] = Counter()
         self.looked = self.hit = self.handled = self.broken = 0
         self.took = array("q")
 
@@ -41,21 +48,28 @@ class Figures:
         for x in send.exchanges:
             if x.outcome == "not-sent":
                 continue
+            self.statuses[x.answer.status if x.answer is not None else 0] += 1
+            counted = [self.shares[name] for name, read in SHARES.items() if read(x)]
             keys = [None, *((by, read(x)) for by, read in BY.items())]
             for key in keys:
                 if key in self.requests or len(self.requests) < MOST_NAMES * len(BY):
                     self.requests[key] += 1
-                    self.refused[key] += x.refused_by is not None
+                    for counter in counted:
+                        counter[key] += 1
             self.handled += x.handler_reached
             for use in x.caches:
                 self.looked += use.state in ("hit", "miss", "stale", "revalidated")
                 self.hit += use.state == "hit"
             self.took.append(x.finished - x.at)
 
-    def share(self, select: Select, named: Iterable[Select] = ()) -> float:
-        """The share of a choice's requests that were refused."""
-        requests, refused = (self._of(counter, select, named) for counter in (self.requests, self.refused))
-        return refused / requests if requests else 0.0
+    def share(self, select: Select, named: Iterable[Select] = (), name: str = "refused") -> float:
+        """The share of a choice's requests that one of ``SHARES`` is about."""
+        requests, counted = (self._of(counter, select, named) for counter in (self.requests, self.shares[name]))
+        return counted / requests if requests else 0.0
+
+    def answered_with(self, status: int) -> float:
+        """The share of the requests whose answer has this status; 0 stands for no answer."""
+        return self.statuses[status] / self.requests[None] if self.requests[None] else 0.0
 
     def _of(self, counter: Counter[Any], select: Select, named: Iterable[Select]) -> int:
         if select is None or select[0] != "others":
@@ -69,8 +83,10 @@ class Figures:
 
     def value(self, name: str, select: Select, named: Iterable[Select] = ()) -> float:
         """A figure by its name, for a choice of requests where it has any."""
-        if name == "refused":
-            return self.share(select, named)
+        if name in SHARES:
+            return self.share(select, named, name)
+        if name == "status":
+            return self.answered_with(int(select[1]) if select is not None else 0)
         if name == "requests":
             return self._of(self.requests, select, named)
         plain = {"handler": self.handled, "broken": self.broken, "latency": self.latency()}
@@ -78,7 +94,9 @@ class Figures:
 
     def most_refused(self, by: str, count: int = 3) -> list[str]:
         """The names that were refused most."""
-        found = [(key[1], refused) for key, refused in self.refused.items() if key and key[0] == by and refused]
+        found = [
+            (key[1], refused) for key, refused in self.shares["refused"].items() if key and key[0] == by and refused
+        ]
         return [name for name, _ in sorted(found, key=lambda pair: (-pair[1], pair[0]))[:count]]
 
     @property

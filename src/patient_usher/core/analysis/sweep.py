@@ -14,7 +14,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
-from patient_usher.core.model.overlays import named
+from patient_usher.core.model.overlays import named, place_of
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
 
@@ -57,17 +57,11 @@ def combinations_of(tries: Mapping[str, Sequence[Any]]) -> list[Combination]:
     return [tuple(zip(tries, chosen, strict=True)) for chosen in product(*tries.values())]
 
 
-def _path(name: str) -> list[str]:
-    """Where in an overlay a setting stands."""
-    parts = name.split(".")
-    return parts if parts[0] in ("deployment", "routes") else ["stages", *parts]
-
-
 def present_of(doc: JsonMapping, combination: Combination) -> JsonObject:
     """What the settings of a combination are in a document."""
     found: JsonObject = {}
     for name, _ in combination:
-        first, *rest = _path(name)
+        first, *rest = place_of(name)
         node: Json = named(doc, first) if first in ("stages", "routes") else doc.get(first)
         for key in rest:
             node = node.get(key) if isinstance(node, dict) else None
@@ -79,7 +73,7 @@ def overlay_of(combination: Combination) -> JsonObject:
     """A combination as an overlay: ``STAGE.OPTION``, ``routes.ROUTE.SETTING`` or ``deployment.KEY``."""
     overlay: JsonObject = {}
     for name, value in combination:
-        *outer, last = _path(name)
+        *outer, last = place_of(name)
         node = overlay
         for key in outer:
             node = node.setdefault(key, {})

@@ -217,13 +217,20 @@ def _reorder(result: JsonObject, doc: Json) -> list[Problem]:
     return problems
 
 
+def place_of(name: str) -> list[str]:
+    """Where a setting stands: ``STAGE.OPTION``, ``routes.ROUTE.SETTING`` or ``deployment.KEY``."""
+    parts = name.split(".")
+    return parts if parts[0] in ("deployment", "routes") else ["stages", *parts]
+
+
 def setting(text: str, parse: Any) -> tuple[Map, list[Problem]]:
-    """``STAGE.OPTION=VALUE`` as an overlay; ``parse`` reads VALUE as YAML."""
+    """``STAGE.OPTION=VALUE``, or another place's, as an overlay; ``parse`` reads VALUE as YAML."""
     spot = Spot("--set", 1, 1)
     overlay = Map(spot)
     target, equals, raw = text.partition("=")
-    stage, dot, option = target.partition(".")
-    if not (equals and dot and stage and option):
+    *outer, last = place_of(target)
+    least = 1 if outer[:1] == ["deployment"] else 2
+    if not equals or not all((*outer, last)) or len(outer) < least:
         return overlay, [
             Problem(
                 spot,
@@ -233,8 +240,7 @@ def setting(text: str, parse: Any) -> tuple[Map, list[Problem]]:
         ]
     value = parse(raw)
     node = overlay
-    *outer, last = option.split(".")
-    for key in ("stages", stage, *outer):
+    for key in outer:
         node[key], node.spots[key] = Map(spot), (spot, spot)
         node = node[key]
     node[last], node.spots[last] = value, (spot, spot)

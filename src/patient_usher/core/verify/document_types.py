@@ -206,6 +206,9 @@ class TrialRecord(Struct):
     settings: dict[str, Json]
     requests: Count
     refused: float
+    over_quota: float
+    timed_out: float
+    statuses: dict[str, Count]
     refused_by_address: dict[str, float]
     refused_by_caller: dict[str, float]
     hits: float
