@@ -24,6 +24,9 @@ from patient_usher.output.yaml_snippet import yaml_of
 MARKS = {"error": ("✗", "bad"), "warning": ("✗", "raised"), "advice": ("•", "dim")}
 
 
+_MOST_LEFT = 8
+
+
 class Proof(NamedTuple):
     """A finding's witness worked through: as a trace, and what came of it as it is and mended."""
 
@@ -72,7 +75,11 @@ def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
             yield line("  ", (finding.where, "name"), (f"  {finding.known}", "dim"))
     if not checked.whole:
         yield []
-        yield line(("the budget was used up: --budget N tries more", "raised"))
+        yield line(("the budget was used up: --budget N tries more; left out were", "raised"))
+        for part in checked.left[:_MOST_LEFT]:
+            yield line(f"  {part}")
+        if len(checked.left) > _MOST_LEFT:
+            yield line((f"  and {len(checked.left) - _MOST_LEFT} more; --format json has them all", "dim"))
 
 
 def headline(checked: Checked) -> str:
@@ -203,6 +210,7 @@ def document(checked: Checked) -> Findings:
         pipeline=checked.blueprint.name,
         tried=checked.tried,
         whole=checked.whole,
+        left=list(checked.left),
         findings=[_entry(checked, finding) for finding in checked.findings],
     )
 

@@ -67,6 +67,7 @@ class Findings(Document, kw_only=True):
     pipeline: str
     tried: Count
     whole: bool
+    left: list[str]
     findings: list[FindingRecord]
 
 

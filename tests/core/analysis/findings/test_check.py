@@ -14,7 +14,9 @@ from ruamel.yaml import YAML
 from conftest import DEMO, ROOT, Outcome, described
 from patient_usher import Pipeline, Trace, check, load, replay
 from patient_usher.core.analysis.findings.check import Checked
+from patient_usher.core.analysis.findings.rule import shared_out
 from patient_usher.core.analysis.findings.rules import rules
+from patient_usher.core.analysis.requests.factory import Scenario
 from patient_usher.output.findings import explained, manual, proof
 from patient_usher.output.terminal import plain
 
@@ -255,7 +257,7 @@ def test_nothing_is_found_where_nothing_is_wrong(name: str, flow: str) -> None:
 
 DEMOS = {
     "harbour": [], "quay": [], "boaters": [], "limits": [], "shelf": [], "return": [], "front-believed": [], "recorded": [], "sequential": [], "busy": [],
-    "mistaken": ["errors-uncaught@who"], "sequential-mistaken": ["errors-uncaught@who"], "leaking": ["errors-uncaught@who"], "front": ["https-loop@tls"],
+    "mistaken": ["errors-uncaught@who"], "sequential-mistaken": ["errors-uncaught@who"], "leaking": ["errors-uncaught@who", "errors-revealed"], "front": ["https-loop@tls"],
     "boaters-blocked-1": ["preflight-refused@who"], "boaters-blocked-2": ["preflight-unrouted@page-rules"], "boaters-blocked-3": ["errors-without-cors@browsers"],
     "boaters-blocked-5": ["call-unlisted@browsers"], "limits-instances": ["limit-per-instance"], "limits-misplaced": ["identity-too-late@fair"],
     "shelf-leaking": ["answer-shared@shelf"], "return-none": ["form-forged@deck.sign-in"],
@@ -377,6 +379,40 @@ def test_the_manual_lists_every_finding_and_is_made_of_the_rules(usher: Usher) -
     assert [rule.code for rule in rules() if f"  {rule.code} " not in page.out] == []
     assert max(map(len, page.out.splitlines())) <= 100
     assert (ROOT / "docs/findings.md").read_text() == manual(rules()), "make docs/findings.md anew: see CONTRIBUTING.md"
+
+
+def large(routes: int) -> str:
+    """Many routes, the net outside cors: a mistake that only the calls of pages show."""
+    sorts = [{"access": "signed-in"}, {"access": "everyone", "cache": "60s"}, {"access": {"role": "skipper"}}]
+    doc = {
+        "patient-usher": "pipeline/1",
+        "refuse": "raise",
+        "accounts": BOTH,
+        "stages": ["access-log", "error-handler", {**CORS, "allow-headers": ["content-type", "x-api-key"]}, WHO, "authorize", "read-body", "cache"],
+        "routes": [route(f"GET /places/r{at}", **sorts[at % 3]) for at in range(routes)],
+    }  # fmt: skip
+    return json.dumps(doc)
+
+
+@pytest.mark.parametrize("budget", [20_000, 500])
+def test_many_routes_leave_every_rule_its_turn(budget: int) -> None:
+    """Within its budget; what was left out is said, and what is left out of a large pipeline is what is alike."""
+    checked = check(loaded(large(300)), budget=budget)
+    assert found(checked) == ["errors-without-cors"]
+    assert checked.tried <= budget
+    assert (checked.whole, bool(checked.left)) == (budget > 500, budget == 500)
+
+
+def test_fair_shares_leave_no_sort_out() -> None:
+    probes = [
+        Scenario(sort, ({"send": "GET /"},))
+        for sort, count in (("call", 1000), ("burst", 30), ("page", 5))
+        for _ in range(count)
+    ]
+    kept = shared_out(probes, 100)
+    counts = {sort: sum(one.sort == sort for one in kept) for sort in ("call", "burst", "page")}
+    assert counts == {"page": 5, "burst": 30, "call": 65}
+    assert shared_out(probes, 2000) == probes
 
 
 ARGUMENTS = [

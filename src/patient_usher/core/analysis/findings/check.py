@@ -59,7 +59,10 @@ class Finding(NamedTuple):
 
 
 class Checked(NamedTuple):
-    """What a check came to. ``tried`` counts the requests that were run; ``whole``: whether none was left out."""
+    """What a check came to. ``tried`` counts the requests that were run; ``whole``: whether none was left out.
+
+    ``left``: what was left out for want of budget, in words.
+    """
 
     blueprint: Blueprint
     findings: tuple[Finding, ...]
@@ -68,6 +71,7 @@ class Checked(NamedTuple):
     base: str
     budget: int
     seed: int
+    left: tuple[str, ...] = ()
 
     def at_least(self, level: str) -> list[Finding]:
         """Those that nobody has accepted, of this level and graver."""
@@ -93,15 +97,35 @@ def check(
     context = Context(blueprint, trials, more)
     wanted = [rule for rule in rules() if not codes or rule.code in codes]
     found: list[Finding] = []
-    for rule in wanted:
-        for one in _found(context, rule, traces, found):
-            found = _joined(found, one, trials)
+    if not codes:
+        for _ in context.runs():  # all that rules look at, once, before any of them spends on its own
+            pass
+    short = wanted
+    for _ in range(2):  # what some rules leave of their shares, those that need more have in a second turn
+        found, short = _turn(context, short, traces, found)
+    trials.ceiling = budget
     found.sort(key=lambda one: (LEVELS.index(one.rule.level), one.spot(blueprint.source.doc)))
     found = _told_apart(found)
     found, idle = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
-    return Checked(
-        blueprint, (*found, *(idle if not trials.spent else ())), trials.tried, not trials.spent, base, budget, seed
-    )
+    whole = not short and not context.left_out
+    left = [f"{count:,} of {all_:,} probes of sort {sort}" for sort, (count, all_) in context.left_out.items()]
+    left += [f"some of what {rule.code} looks at" for rule in short]
+    return Checked(blueprint, (*found, *(idle if whole else ())), trials.tried, whole, base, budget, seed, tuple(left))
+
+
+def _turn(
+    context: Context, wanted: Sequence[Rule], traces: Sequence[BoundTrace], found: list[Finding]
+) -> tuple[list[Finding], list[Rule]]:
+    """Each rule looks, with a fair share of what is left of the budget. Returns those too that would need more."""
+    trials, short = context.trials, list[Rule]()
+    for number, rule in enumerate(wanted):
+        trials.ceiling = trials.tried + (trials.budget - trials.tried) // (len(wanted) - number)
+        trials.spent = False
+        known = {one.suspicion.key for one in found if one.rule is rule}
+        for one in _found(context, rule, traces, found):
+            found = _joined(found, one, trials) if one.suspicion.key not in known else found
+        short += [rule] if trials.spent else []
+    return found, short
 
 
 def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: Sequence[Finding]) -> Iterator[Finding]:
@@ -110,7 +134,8 @@ def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: S
     mine: list[Finding] = []
     worse: dict[Any, str | None] = {}  # why each mend isn't offered
     for suspicion in rule.look(context):
-        if suspicion.key in seen or any(_is_symptom(context, suspicion, one) for one in (*before, *mine)):
+        causes = mine if rule.own_cause else (*before, *mine)
+        if suspicion.key in seen or any(_is_symptom(context, suspicion, one) for one in causes):
             continue
         kept: Finding | None = None
         for mend in suspicion.mends:
@@ -239,11 +264,19 @@ def _cures(one: Finding, other: Finding, trials: Runner) -> bool:
 
 
 def _joined(found: list[Finding], one: Finding, trials: Runner) -> list[Finding]:
-    """The findings with a further one: those that a mend of another cures are symptoms."""
-    for other in found:
-        if _cures(other, one, trials) and (_weight(other) <= _weight(one) or not _cures(one, other, trials)):
-            return found
-    return [*(other for other in found if not _cures(one, other, trials)), one]
+    """The findings with a further one: those that a mend of another cures are symptoms, if that is no less grave."""
+    for other in found if not one.rule.own_cause else ():
+        if _as_grave(other, one) and _cures(other, one, trials):
+            if _weight(other) <= _weight(one) or not _cures(one, other, trials):
+                return found
+    kept = [
+        other for other in found if other.rule.own_cause or not _as_grave(one, other) or not _cures(one, other, trials)
+    ]
+    return [*kept, one]
+
+
+def _as_grave(one: Finding, other: Finding) -> bool:
+    return LEVELS.index(one.rule.level) <= LEVELS.index(other.rule.level)
 
 
 def _weight(one: Finding) -> int:

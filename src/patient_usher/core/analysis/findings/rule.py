@@ -6,7 +6,8 @@ where a request shows it: run through the pipeline as it is and as it would be m
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
@@ -50,7 +51,7 @@ class Rule(NamedTuple):
     """A sort of finding: its page of the manual, and what looks for it.
 
     ``example``: a pipeline of which exactly this is found, as YAML. ``notices``: what callers notice of it, where no
-    request is needed to prove it.
+    request is needed to prove it. ``own_cause``: it is never a symptom of another, though that one's mend hides it.
     """
 
     code: str
@@ -61,6 +62,7 @@ class Rule(NamedTuple):
     example: str
     look: Callable[[Context], Iterator[Suspicion]]
     notices: str = ""
+    own_cause: bool = False
 
 
 class Context:
@@ -127,8 +129,22 @@ class Context:
 
     @cached_property
     def scenarios(self) -> tuple[Scenario, ...]:
-        """What is tried, from short to long: made-up requests, then those of a trace that was given."""
-        return (*scenarios(self.blueprint), *self._more)
+        """What is tried, from short to long: made-up requests, then those of a trace that was given.
+
+        Where that is more than the budget has room for, each sort has its fair share; ``left_out`` says what hasn't.
+        """
+        every = [*scenarios(self.blueprint), *self._more]
+        found = shared_out(every, self.trials.budget * _FOR_PROBES // 100)
+        kept = Counter(_sort(scenario) for scenario in found)
+        for sort, count in Counter(map(_sort, every)).items():
+            if kept[sort] < count:
+                self.left_out[sort] = count - kept[sort], count
+        return tuple(found)
+
+    @cached_property
+    def left_out(self) -> dict[str, tuple[int, int]]:
+        """Sorts of probes of which some aren't tried: how many, and of how many."""
+        return {}
 
     def runs(self, *sorts: str) -> Iterator[ScenarioRun]:
         """What came of the probes of these sorts, or of all. Each is run once."""
@@ -159,6 +175,35 @@ class Context:
         for run in self.runs(*sorts):
             for x in run.exchanges:
                 yield run, x
+
+
+_FOR_PROBES = 60
+"""How much of the budget probes may use, in percent; the rest is for what rules try out of them."""
+
+
+def _sort(scenario: Scenario) -> str:
+    return scenario.sort.partition(":")[0]
+
+
+def shared_out(every: Sequence[Scenario], budget: int) -> list[Scenario]:
+    """As many probes as a budget of requests allows, in their order: whole sorts where they fit, fair shares else."""
+    wanted: Counter[str] = Counter()
+    for scenario in every:
+        wanted[_sort(scenario)] += scenario.sent
+    if wanted.total() <= budget:
+        return list(every)
+    left, shares = budget, dict[str, int]()
+    for number, (sort, count) in enumerate(sorted(wanted.items(), key=lambda entry: entry[1])):
+        shares[sort] = min(count, left // (len(wanted) - number))
+        left -= shares[sort]
+    found, spent, met = [], Counter[str](), Counter[str]()
+    for scenario in every:
+        sort = _sort(scenario)
+        met[sort] += scenario.sent
+        if spent[sort] + scenario.sent <= met[sort] * shares[sort] / wanted[sort]:  # evenly, from first to last
+            spent[sort] += scenario.sent
+            found.append(scenario)
+    return found
 
 
 # Questions that several rules ask.

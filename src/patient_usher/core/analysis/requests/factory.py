@@ -31,6 +31,8 @@ LONGEST_BURST = 500
 UNKNOWN, WRONG = "?", "!"
 """Stand for who calls: where several do, and where the credential doesn't count."""
 MOST_INVENTED = 6
+_SMALL = 24
+"""Up to so many routes everything is tried at each."""
 _PICKS, _MATCHED, _PAIRED = 4, 12, 5
 """How many of what a matcher lists are tried; how much that matchers look for, by itself; and in pairs."""
 HOST = "service.example"
@@ -391,6 +393,24 @@ class Vocabulary:
         for item in items:
             method = "GET" if item.route.method == "HEAD" else item.route.method
             found.setdefault((tuple(self.order(item)), method, item.route.access, item.desk), item)
+        return list(found.values())
+
+    @cached_property
+    def typical(self) -> list[PlacedRoute]:
+        """Routes that stand for all: every one of a small pipeline; of a large one, one of each sort.
+
+        Routes are of a sort where the same stages stand before them, for the same callers, with the same settings, and
+        their handlers read the same.
+        """
+        placed = self.blueprint.placed
+        if len(placed) <= _SMALL:
+            return list(placed)
+        found: dict[Any, PlacedRoute] = {}
+        for item in placed:
+            spec, reads = item.spec, tuple(sorted(handler_reads(item)))
+            own = (repr(spec.cache), repr(spec.cost), repr(spec.input), spec.body_limit, repr(spec.clears))
+            key = (tuple(self.order(item)), item.route.method, item.route.access, item.desk, own, reads)
+            found.setdefault(key, item)
         return list(found.values())
 
     def varied(self, item: PlacedRoute) -> list[tuple[str, Request, Request]]:

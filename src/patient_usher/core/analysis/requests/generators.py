@@ -51,11 +51,15 @@ def scenarios(blueprint: Blueprint) -> Iterator[Scenario]:
 
 def _calls(words: Vocabulary) -> Iterator[Scenario]:
     """Every route with every sort of caller, then with what matchers look for."""
-    placed = words.blueprint.placed
+    placed = words.typical
     for item in placed:
         yield words.scenario("call", item, words.may(item))
         for credential in words.callers:
             if credential != words.may(item):
+                yield words.scenario("call", item, credential)
+    for item in words.blueprint.placed if len(placed) < len(words.blueprint.placed) else ():
+        if item not in placed:
+            for credential in _two(words, item):
                 yield words.scenario("call", item, credential)
     for item in placed[:1]:
         for credential in (one for one in words.other if one.sort == "right"):
@@ -82,7 +86,7 @@ def _copied(parts: Request) -> Request:
 
 def _heads(words: Vocabulary) -> Iterator[Scenario]:
     """What GET asks for, by HEAD."""
-    for item in words.unlike(item for item in words.blueprint.placed if item.route.method == "GET"):
+    for item in words.unlike(item for item in words.typical if item.route.method == "GET"):
         for credential in _two(words, item):
             request = words.request(item, credential)
             _, _, target = request["send"].partition(" ")
@@ -97,7 +101,7 @@ def _bodies(words: Vocabulary) -> Iterator[Scenario]:
         for options in words.blueprint.options.values()
         if (limit := options.largest_body()) is not None and limit <= LARGEST
     ]
-    for item in words.blueprint.placed:
+    for item in words.typical:
         if item.route.method in ("GET", "HEAD", "DELETE", "OPTIONS"):
             continue
         own = [item.spec.body_limit] if item.spec.body_limit is not None else []
@@ -122,28 +126,28 @@ def _pages(words: Vocabulary) -> Iterator[Scenario]:
     """Calls of pages: of an origin that is listed and of one that isn't."""
     if not words.pages:
         return
-    for item in words.blueprint.placed:
+    for item in words.typical:
         for credential in _two(words, item):
             yield words.by_page("page", item, credential)
-    for item in words.blueprint.placed[:4]:
+    for item in words.typical[:4]:
         stranger = {"stranger": {"kind": "browser", "origin": STRANGER}}
         request = words.request(item, words.callers[0], caller="stranger")
         yield Scenario("page", (request,), stranger, UNKNOWN)
-    for item in words.blueprint.placed[:2]:
+    for item in words.typical[:2]:
         for origin in (words.origins[0], STRANGER):  # as a script may send it, too
             yield words.scenario("origin", item, words.may(item), headers={"Origin": origin})
-    for item in words.unlike(words.blueprint.placed):
+    for item in words.unlike(words.typical):
         if words.is_read(item):
             malformed = {"Content-Type": "application/json"}
             yield words.by_page("page-body", item, words.may(item), headers=malformed, text="{")
-    for item in words.blueprint.placed:
+    for item in words.typical:
         asked = {"Origin": words.origins[0], "Access-Control-Request-Method": item.route.method}
         yield Scenario("preflight", ({"send": f"OPTIONS {path_of(item.route.template, {})}", "headers": asked},))
 
 
 def _odd(words: Vocabulary) -> Iterator[Scenario]:
     """Plain HTTP, paths that nothing has, methods that a path lacks."""
-    placed = words.blueprint.placed
+    placed = words.typical
     for item in words.unlike(placed):
         for credential in _two(words, item):
             request = words.request(item, credential)
@@ -168,7 +172,7 @@ def _odd(words: Vocabulary) -> Iterator[Scenario]:
 
 def _spelled(words: Vocabulary) -> Iterator[Scenario]:
     """Where a stage goes by method or path: a plain request, then the same by HEAD, or its path in other spelling."""
-    for item in words.blueprint.placed:
+    for item in words.typical:
         if item.route.method != "GET":
             continue
         options = [words.blueprint.options[id_] for id_ in words.order(item) if id_ in words.blueprint.options]
@@ -257,7 +261,7 @@ def _used(words: Vocabulary, desk: PlacedRoute, sign_in: Request) -> Iterator[Sc
 
 def _records(words: Vocabulary) -> Iterator[Scenario]:
     """Made twice; made and then read, where Location says that it is."""
-    for item in words.blueprint.placed:
+    for item in words.typical:
         if item.spec.handler.do == "create":
             made = words.scenario("records", item, words.may(item))
             yield made._replace(requests=(*made.requests, made.requests[-1]))
@@ -268,7 +272,7 @@ def _records(words: Vocabulary) -> Iterator[Scenario]:
 
 def _failing(words: Vocabulary) -> Iterator[Scenario]:
     """Handlers that fail: with a type that nothing declares on every route, with every declared type on one."""
-    placed = [item for item in words.blueprint.placed if item.desk is None]
+    placed = [item for item in words.typical if item.desk is None]
     for item in words.unlike(placed):
         yield from failing(words, item, MISHAP)
     answered = (name for option in words.blueprint.options.values() for name in option.answers_errors())
@@ -298,7 +302,7 @@ _DOES = {"answer", "cases", "echo", "python", "records", "do", "fails_every", "r
 
 def _switched(words: Vocabulary) -> Iterator[Scenario]:
     """Stages that are switched off switched on; handlers that take too long."""
-    placed = words.blueprint.placed
+    placed = words.typical
     for id_, options in words.blueprint.options.items():
         if options.answers_all() and not options.enabled:
             change: Request = {"change": {"stages": {id_: {"enabled": True}}}}
@@ -317,7 +321,7 @@ def _switched(words: Vocabulary) -> Iterator[Scenario]:
 
 def _again(words: Vocabulary) -> Iterator[Scenario]:
     """Where something is kept: the same again, by another caller, of another origin, with another value, later."""
-    for item in words.blueprint.placed:
+    for item in words.typical:
         if item.route.method != "GET":
             continue
         kinds = {words.blueprint.options[id_].kind for id_ in words.order(item) if id_ in words.blueprint.options}
@@ -376,7 +380,7 @@ def _lives(item: PlacedRoute) -> list[str]:
 
 def _bursts(words: Vocabulary) -> Iterator[Scenario]:
     """One more than a limit lets through, and again when its window is over."""
-    for item in words.blueprint.placed:
+    for item in words.typical:
         for id_ in words.order(item):
             options = words.blueprint.options.get(id_)
             limit = options.limit() if options is not None else None

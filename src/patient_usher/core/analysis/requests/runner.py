@@ -48,6 +48,8 @@ class Runner:
 
     def __init__(self, budget: int = BUDGET, base: str = BASE, seed: int = 0) -> None:
         self.budget, self.base, self.seed = budget, base, seed
+        self.ceiling = budget
+        """How far whoever is at work may go, so that others have a share too."""
         self.tried = 0
         self.spent = False
         """Whether something was left out, since the budget was used up."""
@@ -55,7 +57,7 @@ class Runner:
 
     def run(self, scenario: Scenario, blueprint: Blueprint) -> ScenarioRun | None:
         """What comes of a probe; None where it can't be sent there, or the budget is used up."""
-        if self.tried + scenario.sent > self.budget:
+        if self.tried + scenario.sent > min(self.budget, self.ceiling):
             self.spent = True
             return None
         prepared = self._prepared(scenario, blueprint)

@@ -48,4 +48,5 @@ routes:
   - {id: berths, at: GET /berths, access: everyone, handler: {answer: {text: seven}}}
 """,
     look=look,
+    own_cause=True,
 )

@@ -22,7 +22,9 @@ def look(context: Context) -> Iterator[Suspicion]:
     """Errors that nobody caught, by whoever raised them."""
     handlers = context.kinds("error-handler")
     closes = context.spec.uncaught.answer == "nothing"
-    leaves = "ends in a closed connection" if closes else "leaves as a bare 500"
+    reveals = context.spec.uncaught.reveal != "nothing"
+    leaves = "leaves as a 500 that tells callers what only the log should know" if reveals else "leaves as a bare 500"
+    leaves = "ends in a closed connection" if closes else leaves
     for run, x in context.exchanges():
         if x.outcome != "crashed" or (run.scenario.sort in ("failing", "slow") and not handlers):
             continue
@@ -66,8 +68,8 @@ RULE = Rule(
     code="errors-uncaught",
     level="error",
     says="what this stage raises leaves as a bare 500: no error handler stands around it",
-    matters="The caller gets an empty 500 in place of the status and the words that the error has, and so does "
-    "every page and client that goes by them.",
+    matters="The caller gets the server's own 500 in place of the status and the words that the error has, and so "
+    "does every page and client that goes by them.",
     mend="Let an error handler stand in front of everything that may raise; in a sequential flow, behind it.",
     example="""
 patient-usher: pipeline/1

@@ -10,6 +10,7 @@ from patient_usher.core.analysis.findings.spelling import meant, owner, renamed
 from patient_usher.core.analysis.requests.schema_samples import as_pattern
 from patient_usher.core.engine.compile.warnings import of_matchers, of_patterns
 from patient_usher.core.model.document import Path
+from patient_usher.core.model.patterns import fits_template
 from patient_usher.core.model.templates import parse_template
 
 
@@ -19,15 +20,23 @@ def look(context: Context) -> Iterator[Suspicion]:
         if path[-1] == "route":
             continue
         stage, route = owner(context, path)
-        yield Suspicion(stage, route, path, what, tuple(_mends(path, what, hint)))
+        yield Suspicion(stage, route, path, what, tuple(_mends(context, path, what, hint)))
 
 
-def _mends(path: Path, what: str, hint: str) -> Iterator[Mend]:
+def _mends(context: Context, path: Path, what: str, hint: str) -> Iterator[Mend]:
     pattern = what.rpartition(" fits ")[2]
     if hint.startswith("write "):
         yield mend(hint, renamed(path, None, hint.removeprefix("write ")))
     if (other := meant(hint)) is not None:
         yield mend(f"write {other}", renamed(path, pattern, as_pattern(parse_template(other))))
+
+    lower = pattern.rpartition(" ")[2].lower()
+    there = lower.startswith("/") and any(
+        fits_template(lower, item.route.template.segments) for item in context.blueprint.placed
+    )
+    if there and not pattern.endswith(lower):
+        written = pattern[: len(pattern) - len(lower)] + lower
+        yield mend(f"write {written}", renamed(path, pattern, written))
 
     def edit(doc: Document) -> None:
         node = value_at(doc, path[:-2])

@@ -30,6 +30,33 @@ def look(context: Context) -> Iterator[Suspicion]:
             yield Suspicion(
                 id_, None, context.at(id_), happens, (mend("leave except out", drop(context.at(id_, "except"))),)
             )
+    yield from _shut_out(context)
+
+
+def _shut_out(context: Context) -> Iterator[Suspicion]:
+    """What stands behind a stage of one's own that answers every request."""
+    for door in context.kinds("decide"):
+        options = context.options[door]
+        first = next(iter(getattr(options, "cases", ())), None)
+        if first is None or first.when is not None or options.only is not None or options.except_ is not None:
+            continue
+        if first.then.continue_ or first.then.nothing or first.then.answer_and_continue:
+            continue
+        behind = [
+            id_
+            for id_ in context.options
+            if (ways := [order for _, order in context.ways if id_ in order])
+            and all(door in order and order.index(door) < order.index(id_) for order in ways)
+            and (not context.sequential or context.kind(id_) != "error-handler")
+        ]
+        if behind:
+            yield Suspicion(
+                behind[0],
+                None,
+                context.at(behind[0]),
+                f"{door} answers every request, so nothing comes to {', '.join(behind)}, nor to any handler",
+                (mend(f"take {door} out", remove(door), left=f"whether {door} should answer everything"),),
+            )
 
 
 def _wanted(option: StageOptions, item: PlacedRoute) -> bool:
