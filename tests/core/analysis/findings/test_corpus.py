@@ -9,8 +9,8 @@ from typing import Any, NamedTuple
 import pytest
 from ruamel.yaml import YAML
 
-from conftest import described
-from patient_usher import Pipeline, Trace, Unusable, check, replay
+from conftest import DEMO, described
+from patient_usher import Pipeline, Trace, Unusable, check, load, replay
 from patient_usher.core.analysis.findings.check import mend_all, variant_of
 from pipelines import put_together
 
@@ -60,6 +60,28 @@ def test_no_mend_of_a_pipeline_at_random_does_harm(seed: int) -> None:
     for one in check(pipeline).findings:
         if one.withheld is None:
             assert harmed(pipeline.blueprint.source.doc, one.cure.source.doc) == [], one.where
+
+
+STORIES = {
+    "mistaken": "story", "sequential-mistaken": "story", "leaking": "story", "boaters-blocked-1": "boaters-story", "boaters-blocked-3": "boaters-story",
+    "boaters-blocked-5": "boaters-story", "limits-instances": "limits-story", "limits-misplaced": "limits-story", "shelf-leaking": "shelf-story",
+    "return-none": "return-story", "front": "front-story",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", STORIES)
+def test_a_mended_demo_holds_the_story_that_it_broke(name: str) -> None:
+    pipeline, story = load(DEMO / f"{name}.yaml"), Trace.read(DEMO / f"{STORIES[name]}.yaml")
+    assert [sent.id for sent in replay(pipeline, story) if sent.failed]
+    mended, done = mend_all(check(pipeline))
+    assert done
+    assert [sent.id for sent in replay(Pipeline(mended), story) if sent.failed] == []
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_mending_twice_changes_nothing_more(seed: int) -> None:
+    mended, _ = mend_all(check(described(json.dumps(put_together(seed)), "p.json")))
+    assert variant_of(mended, mend_all(check(Pipeline(mended)))[0]) == {}
 
 
 # Who may come, and who comes: by the file's own words, without anything that a check does.
