@@ -123,3 +123,28 @@ def test_gaps_of_two_steps_are_closed_too() -> None:
         for outcome in one.closed
     }
     assert {("stages", "limit", "refilled"), ("stages", "shelf", "hit"), ("stages", "shelf", "stale")} <= closed
+
+
+def test_a_listed_and_a_foreign_origin_are_found_to_close_their_gaps() -> None:
+    pipeline = make_pipeline([CORS])
+    open_ = [("stages", "s", name) for name in ("origin listed", "origin not listed")]
+    found = closings(pipeline.blueprint, open_, "https://api.example")
+    assert sorted(outcome for one in found for outcome in one.closed) == sorted(open_)
+
+
+IMPOSSIBLE: list[tuple[str, list[Any], dict[str, Any], tuple[str, str, str]]] = [
+    ("used up, where failures are counted", [{"id": "s", "kind": "rate-limit", "quota": 2, "window": "1m", "counts": "failures"}], {}, ("stages", "s", "used up")),
+    ("refused, where everyone may", [{"id": "s", "kind": "authorize", "default": "everyone"}], {"access": "everyone"}, ("stages", "s", "refused")),
+    ("refused, where nothing asks", ["access-log"], {"access": "signed-in"}, ("routes", "r", "refused")),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("stages", "route", "outcome"), [row[1:] for row in IMPOSSIBLE], ids=[row[0] for row in IMPOSSIBLE]
+)
+def test_what_nothing_can_cause_is_no_gap(
+    stages: list[Any], route: dict[str, Any], outcome: tuple[str, str, str]
+) -> None:
+    own = {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok"}}, **route}
+    pipeline = make_pipeline(stages, routes=[own])
+    assert outcome not in Coverage(pipeline.blueprint).possible

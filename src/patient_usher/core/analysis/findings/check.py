@@ -266,9 +266,9 @@ def _cures(one: Finding, other: Finding, trials: Runner) -> bool:
 def _joined(found: list[Finding], one: Finding, trials: Runner) -> list[Finding]:
     """The findings with a further one: those that a mend of another cures are symptoms, if that is no less grave."""
     for other in found if not one.rule.own_cause else ():
-        if _as_grave(other, one) and _cures(other, one, trials):
-            if _weight(other) <= _weight(one) or not _cures(one, other, trials):
-                return found
+        told = _as_grave(other, one) and _cures(other, one, trials)
+        if told and (_weight(other) <= _weight(one) or not _cures(one, other, trials)):
+            return found
     kept = [
         other for other in found if other.rule.own_cause or not _as_grave(one, other) or not _cures(one, other, trials)
     ]

@@ -137,6 +137,9 @@ def _pages(words: Vocabulary) -> Iterator[Scenario]:
         for origin in (words.origins[0], STRANGER):  # as a script may send it, too
             yield words.scenario("origin", item, words.may(item), headers={"Origin": origin})
     for item in words.unlike(words.typical):
+        for parts in words.matched(item)[:4]:
+            if "json" not in parts and "path" not in parts:
+                yield words.by_page("page", item, words.may(item), **_copied(parts))
         if words.is_read(item):
             malformed = {"Content-Type": "application/json"}
             yield words.by_page("page-body", item, words.may(item), headers=malformed, text="{")
