@@ -21,6 +21,7 @@ _WHERE = {
     "check": "use_cases.check",
     "compare": "use_cases.compare",
     "coverage": "use_cases.coverage",
+    "drift": "use_cases.drift",
     "explore": "use_cases.explore",
     "load": "use_cases.session",
     "reorder": "use_cases.reorder",
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
     from patient_usher.use_cases.check import check as check
     from patient_usher.use_cases.compare import compare as compare
     from patient_usher.use_cases.coverage import coverage as coverage
+    from patient_usher.use_cases.drift import drift as drift
     from patient_usher.use_cases.explore import explore as explore
     from patient_usher.use_cases.reorder import reorder as reorder
     from patient_usher.use_cases.session import Pipeline as Pipeline

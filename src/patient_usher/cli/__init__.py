@@ -36,6 +36,9 @@ COMMANDS = {
         "sweep": "which quota, which lifetime, how many instances? A trace under every combination",
         "chart": "what did limits, caches, sizes and latency look like over time?",
     },
+    "for real": {
+        "drift": "does my real service do what the model says, and where does it differ?",
+    },
     "hand on": {
         "export": "how do I hand a saved result on? As a recording (HAR) or as a table",
         "schema": "what may I write here, what do programs read? JSON Schemas",

@@ -6,7 +6,7 @@ import json
 import sys
 from argparse import ArgumentParser, Namespace
 
-FORMATS = ("pipeline", "trace", "result", "findings", "compare", "reorder", "coverage", "explore", "sweep")
+FORMATS = ("pipeline", "trace", "result", "findings", "compare", "reorder", "coverage", "explore", "sweep", "drift")
 EXAMPLES = ("usher schema pipeline > pipeline.schema.json", "usher schema result")
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 from collections import deque
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import TYPE_CHECKING, Any
 
 from patient_usher.core.engine.bind.request_templates import Entry, Kept, RequestTemplate
@@ -27,6 +27,8 @@ from patient_usher.core.model.trace import find_kept
 if TYPE_CHECKING:
     from patient_usher.core.engine.callers.browser import Browser
 
+MakeService = Callable[[Clock, Callable[[Exchange], None], Callable[[Exchange], None]], Service]
+"""What makes a service of the clock and what is to be called when a caller has its answer, and when all is over."""
 READ_AHEAD = 1000
 """How many entries of a streaming trace are held that have not been sent yet."""
 
@@ -62,7 +64,7 @@ class Send:
 
 
 class Replay:
-    """A trace on its way through a world.
+    """A trace on its way through a world, or to another service whose callers the world keeps.
 
     Times of the trace count from ``starts``, or from where the world's last replay ended. With
     ``journeys`` every exchange keeps its journey and log; else those only of which something is expected,
@@ -70,12 +72,23 @@ class Replay:
     """
 
     def __init__(
-        self, world: World, starts: int, entries: Iterable[Entry], *, streams: bool = False, journeys: bool = True
+        self,
+        world: World,
+        starts: int,
+        entries: Iterable[Entry],
+        *,
+        streams: bool = False,
+        journeys: bool = True,
+        service: MakeService | None = None,
     ) -> None:
         self.world = world
         self.starts = starts if world.now is None else max(starts, world.now)
         self.clock = Clock(self.starts)
-        self.service: Service = ModelService(world, self.clock, self._finished, self._over)
+        self.service: Service = (
+            ModelService(world, self.clock, self._finished, self._over)
+            if service is None
+            else service(self.clock, self._finished, self._over)
+        )
         self.kept = Kept(world.kept)
         self.journeys = journeys
         self.streams = streams

@@ -162,7 +162,7 @@ def _multipart(body: bytes, params: dict[str, str]) -> Any:
     return _gathered(pairs)
 
 
-class _BadCoding(Exception):
+class BadCoding(Exception):
     """The content isn't coded as it says."""
 
 
@@ -180,11 +180,11 @@ def _whole(body: bytes, limit: int, decoder_of: Callable[[], Any], bad: type[Exc
                 found += decoder.decompress(rest[:64])
                 ended, rest = decoder.eof, (decoder.unused_data if decoder.eof else b"") + rest[64:]
         except bad:
-            raise _BadCoding from None
+            raise BadCoding from None
         if len(found) > limit:
             return bytes(found[: limit + 1])
         if not ended or (rest and not joined):
-            raise _BadCoding
+            raise BadCoding
     return bytes(found)
 
 
@@ -203,14 +203,14 @@ def _unbrotlied(body: bytes, limit: int) -> bytes:
         steps[-1:] = [octet.to_bytes() for octet in steps[-1]] if steps else []  # to see what stands behind the end
         for step in steps:
             if decoder.is_finished():
-                raise _BadCoding
+                raise BadCoding
             found += decoder.process(step)
             if len(found) > limit:
                 return bytes(found[: limit + 1])
     except brotli.error:
-        raise _BadCoding from None
+        raise BadCoding from None
     if not decoder.is_finished():
-        raise _BadCoding
+        raise BadCoding
     return bytes(found)
 
 
@@ -265,7 +265,7 @@ class Stage(base.Stage):
                 return refusal("UnsupportedMedia", "media-type", f"the body is coded as {coding}", fields=fields)
             try:
                 body = DECODERS[ALIASES.get(coding, coding)](body, limit)
-            except _BadCoding:
+            except BadCoding:
                 _malformed(f"it is no {coding}")
             if len(body) > limit:
                 x.note = {"size": f"over {limit} when decoded", "limit": limit}

@@ -10,6 +10,7 @@ from typing import Annotated
 from msgspec import Meta, Struct
 
 from patient_usher.core.model.document import Json
+from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Count
 
 TraceDocument = Annotated[dict[str, Json], Meta(description="a trace, as a trace file says it")]
@@ -235,3 +236,38 @@ class Sweep(Document, kw_only=True):
     patient_usher: Annotated[str, _version("sweep/1")] = "sweep/1"
     trials: list[TrialRecord]
     found: GoalRecord | None = None
+
+
+class DriftRecord(Struct):
+    """One thing in which the service differs from its model. ``stage``: whose work the model says it is."""
+
+    id: str
+    what: str
+    model: Json
+    service: Json
+    stage: str | None
+
+
+class DriftRow(Struct):
+    """One request, asked of the model and of the service: the status of each, what differs, what isn't as expected."""
+
+    id: str
+    model: int | None
+    service: int | None
+    same: bool
+    differs: list[DriftRecord]
+    failed: list[Check]
+    unseen: Count
+    trouble: str | None
+
+
+class Drifted(Document, kw_only=True):
+    """What a real service does, against what its model says."""
+
+    patient_usher: Annotated[str, _version("drift/1")] = "drift/1"
+    pipeline: str
+    service: str
+    requests: Count
+    differing: Count
+    unseen: Count
+    rows: list[DriftRow]

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.replay import Replay, Send
+from patient_usher.core.engine.replay import MakeService, Replay, Send
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check, Verifier
@@ -36,15 +36,21 @@ class Judged(NamedTuple):
 
 
 def run(
-    world: World, trace: BoundTrace, *, statements: Statements | None = None, journeys: bool = True
+    world: World,
+    trace: BoundTrace,
+    *,
+    statements: Statements | None = None,
+    journeys: bool = True,
+    service: MakeService | None = None,
 ) -> Iterator[Judged]:
     """Every send of a trace in order, as soon as it and all before it are over.
 
     ``statements`` are held against every exchange; None for none. Without ``journeys`` only those exchanges keep one
-    of which something is expected. Raises Unusable for an entry that can't be used, when all before it are over.
+    of which something is expected. ``service``: who is asked instead of the world, whose callers ask. Raises Unusable
+    for an entry that can't be used, when all before it are over.
     """
     journeys = journeys or (statements is not None and statements.needs_journeys)
-    replay = Replay(world, trace.starts, trace.entries, streams=trace.streams, journeys=journeys)
+    replay = Replay(world, trace.starts, trace.entries, streams=trace.streams, journeys=journeys, service=service)
     verifier = Verifier(world.blueprint.environment)
     for send in replay.run():
         checks = verifier.check(send)

@@ -1,0 +1,100 @@
+"""Hold a real service against its model: send the requests of traces to both, and see where they differ.
+
+The service is an ASGI or WSGI application in this process. What callers see is compared: status, the browser's verdict,
+the header fields that stages write; contents where the trace expects something of them.
+"""
+
+from __future__ import annotations
+
+import sys
+from argparse import ArgumentParser, Namespace
+from collections.abc import Iterable
+from pathlib import Path
+
+from patient_usher.cli.arguments import duration, unusable
+from patient_usher.cli.common import add_pipeline_arguments, pipeline_of, trust
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.verify.outside import Held
+from patient_usher.files.python_code import PythonFrom
+from patient_usher.files.trace import Trace
+from patient_usher.output import drift as report
+from patient_usher.output.door import DOOR
+from patient_usher.output.outcome import scene_of
+from patient_usher.output.replay_view import Table
+from patient_usher.output.result import document
+from patient_usher.output.terminal import line, say, stdout_painter
+from patient_usher.use_cases.drift import WAIT_AT_MOST, drift
+from patient_usher.use_cases.session import bound_all
+
+EXAMPLES = (
+    "usher drift pipeline.yaml trace.yaml --app service:app --trust python",
+    "usher drift pipeline.yaml trace.yaml --app service:app --trust python --writes --bodies",
+)
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the options."""
+    parser.add_argument(
+        "--app", metavar="MODULE:NAME", required=True,
+        help="an ASGI or WSGI application, in a module beside the pipeline or installed; needs --trust python",
+    )  # fmt: skip
+    parser.add_argument("--writes", action="store_true", help="send requests too that may change something (POST, ...)")
+    parser.add_argument(
+        "--bodies", action="store_true", help="compare all contents, not only those of which is expected"
+    )
+    parser.add_argument(
+        "--wait-at-most", metavar="DURATION", type=duration, default=WAIT_AT_MOST * 1_000_000,
+        help=f"how long traces may wait in real time, in all (default {WAIT_AT_MOST}s)",
+    )  # fmt: skip
+    parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
+    add_pipeline_arguments(parser)
+    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording")
+
+
+def run(args: Namespace) -> int:
+    """Ask both. Returns 1 where anything differs."""
+    if not trust(args).python:
+        raise unusable("--app runs code", "give --trust python where you trust it", "--app")
+    pipeline = pipeline_of(args)
+    try:
+        app = PythonFrom(args.pipeline.parent)(args.app)
+    except ValueError as error:
+        what, _, mend = str(error).partition("; ")
+        raise unusable(what, mend, "--app") from None
+    traces = [Trace.read(path, trust=trust(args)) for path in args.traces]
+    seconds = args.wait_at_most / 1_000_000
+    held = drift(
+        pipeline, *traces, app=app, bodies=args.bodies, writes=args.writes, wait_at_most=seconds, seed=args.seed
+    )
+    if args.format == "json":
+        found = list(held)
+        sys.stdout.buffer.write(document(report.document(pipeline.name, args.app, found)))
+    else:
+        found = _text(args, pipeline.blueprint, traces, held)
+    if not found:
+        say("nothing was sent: every request may change something; give --writes")
+    return 0 if found and all(one.same for one in found) else 1
+
+
+def _text(args: Namespace, blueprint: Blueprint, traces: list[Trace], held: Iterable[Held]) -> list[Held]:
+    bound = bound_all(blueprint, traces)
+    on_way = blueprint.on_way
+    table = Table(
+        DOOR.redacted(blueprint.columns()),
+        lambda route: on_way.get(route, on_way[None]),
+        DOOR.redacted([label for one in bound for label, _ in one.shown]),
+        DOOR.redacted([request for one in bound for _, request in one.shown]),
+        bound[0].base,
+    )
+    scene = scene_of(blueprint, [one.name for one in bound], args.seed)
+    painter = stdout_painter()
+    title = [line((scene.pipeline, "title")), line((f"against {args.app}", "dim"))]
+    painter.write(table.head(title))
+    found = []
+    for one in held:
+        painter.write(report.rows(table, one))
+        found.append(one)
+    painter.write([[], *table.legend(), line(("= the service answered so, ≠ otherwise", "dim"))])
+    painter.write(report.journeys(found))
+    painter.write(report.summary(found))
+    return found

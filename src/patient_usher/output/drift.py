@@ -1,0 +1,122 @@
+"""The service held against its model: the staircase with the service's column, and journeys of what differs."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+
+from patient_usher.core.verify.document_types import Drifted, DriftRecord, DriftRow
+from patient_usher.core.verify.outside import Drift, Held
+from patient_usher.core.verify.record import Record, final_of
+from patient_usher.output.door import DOOR
+from patient_usher.output.journey import journey
+from patient_usher.output.outcome import shown
+from patient_usher.output.replay_view import Table, value_text
+from patient_usher.output.terminal import Line, Piece, fit, line
+
+MOST_JOURNEYS = 3
+_ROWS = 5
+"""Of a request with more exchanges the table leaves some out, and so does the column."""
+
+
+def rows(table: Table, held: Held) -> Iterator[Line]:
+    """One request as the model has it, with what the service answered beside the model's status."""
+    theirs = {record.id: record for record in held.service}
+    ours = shown(held.model)
+    drawn = [*table.rows(ours._replace(mark="held" if held.same else "failed"))]
+    own = [record.id for record in held.model.records()]
+    for at, row in enumerate(drawn):
+        other = theirs.get(own[at]) if at < len(own) else None
+        differs = any(id_ == own[at] for id_, _ in held.differs) if at < len(own) else False
+        yield _beside(row, other, differs=differs) if at < len(own) <= _ROWS else row
+    for id_, one in held.differs:
+        hop = id_.partition("/")[2]
+        told = f"{f'{hop}: ' if hop else ''}{_words(one)}"
+        yield line(
+            "    ", (DOOR.redacted(told), "bad"), (f"  → {DOOR.redacted(one.stage)}" if one.stage else "", "dim")
+        )
+    told_already = {one.what for _, one in held.differs}
+    for check in held.checks:
+        if not check.ok and check.what not in told_already:
+            words = f"{check.what}: expected {value_text(check.expected)}, the service has {value_text(check.actual)}"
+            yield line("    ", (DOOR.redacted(words), "bad"))
+    if held.trouble is not None:
+        yield line("    ", (DOOR.redacted(f"the application {held.trouble}"), "bad"))
+
+
+def _beside(row: Line, service: Record | None, *, differs: bool) -> Line:
+    """The row with the service's status put behind the model's, in the room of who answered."""
+    status = str(service.response.status) if service is not None and service.response is not None else "---"
+    sign, style = ("≠", "bad") if differs else ("=", "good")
+    who = row[-1]
+    rest = Piece(fit(who.text.strip(), max(len(who.text), 14)).rstrip(), who.style)
+    return [*row[:-1], Piece(f"  {sign} {status} ", style), rest]
+
+
+def _words(one: Drift) -> str:
+    ours, theirs = (value_text(value) if value is not None else "nothing" for value in (one.model, one.service))
+    return f"{one.what}: {ours} in the model, {theirs} in the service"
+
+
+def summary(held: Sequence[Held]) -> Iterator[Line]:
+    """How many differ, and what nobody outside can see."""
+    differing = [one for one in held if not one.same]
+    unseen = sum(one.unseen for one in held)
+    count = f"{len(held)} request{'' if len(held) == 1 else 's'}"
+    yield []
+    if differing:
+        ids = ", ".join(DOOR.redacted(one.id) for one in differing[:8])
+        more = f" and {len(differing) - 8} more" if len(differing) > 8 else ""
+        yield line(("✗ ", "bad"), f"the service differs from its model in {len(differing)} of {count}: {ids}{more}")
+        stages = Counter(stage for one in held for stage in {found.stage for _, found in one.differs} if stage)
+        named = ", ".join(f"{DOOR.redacted(stage)} ({times})" for stage, times in stages.most_common())
+        if named:
+            yield line(f"  stages to look at, by requests: {named}")
+    else:
+        yield line(("✓ ", "good"), f"{count}: the service does what the model says")
+    if unseen:
+        words = f"{unseen} expectation{'' if unseen == 1 else 's'} of what only the model shows (stages, order, logs)"
+        yield line((f"  {words}: nothing is known of the service there", "dim"))
+
+
+def journeys(held: Sequence[Held]) -> Iterator[Line]:
+    """The model's journeys of what differs, the first of them."""
+    differing = [one for one in held if one.differs]
+    for one in differing[:MOST_JOURNEYS]:
+        id_ = one.differs[0][0]
+        record = next((record for record in one.model.records() if record.id == id_), None)
+        if record is not None:
+            yield []
+            yield line((f"the model's way of {DOOR.redacted(record.id)}", "title"))
+            yield from journey(DOOR.record(record), whole=False)
+    if len(differing) > MOST_JOURNEYS:
+        yield line((f"and {len(differing) - MOST_JOURNEYS} more that differ; --format json has them all", "dim"))
+
+
+def document(pipeline: str, service: str, held: Sequence[Held]) -> Drifted:
+    """As JSON says it."""
+    return Drifted(
+        pipeline=pipeline,
+        service=service,
+        requests=len(held),
+        differing=sum(not one.same for one in held),
+        unseen=sum(one.unseen for one in held),
+        rows=[_row(one) for one in held],
+    )
+
+
+def _row(held: Held) -> DriftRow:
+    statuses = [
+        one.response.status if one.response is not None else None
+        for one in (final_of(held.model.records()), final_of(held.service))
+    ]
+    return DriftRow(
+        id=held.id,
+        model=statuses[0],
+        service=statuses[1],
+        same=held.same,
+        differs=[DriftRecord(id_, one.what, one.model, one.service, one.stage) for id_, one in held.differs],
+        failed=[check for check in held.checks if not check.ok],
+        unseen=held.unseen,
+        trouble=held.trouble,
+    )

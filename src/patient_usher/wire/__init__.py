@@ -1,0 +1,1 @@
+"""What is real: applications in this process, the wall clock."""
