@@ -18,6 +18,7 @@ from patient_usher.use_cases.compare import records_of, session
 from patient_usher.use_cases.session import Pipeline, load
 
 FOLDER = Path(demo.__file__).parent
+SERVICE = "landing_service.py"
 
 
 class Part(NamedTuple):
@@ -26,7 +27,7 @@ class Part(NamedTuple):
     says: str
     pipeline: str
     trace: str
-    """Nothing: the pipeline is checked. A dollar: what stands for the pipeline is a command, run on the busy day."""
+    """Nothing: the pipeline is checked. A dollar: what stands for the pipeline is a command, run beside its files."""
     as_it_should: bool = True
     """Whether all expectations hold; a mistake is shown by some that don't."""
     against: str = ""
@@ -138,6 +139,19 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
             Part("Which lifetime saves the handlers most?", "sweep busy.yaml busy.jsonl --try routes.tides.cache.shared=1s,10s,10m", "$"),
         ],
     ),
+    "drift": (
+        "a service in this process held against its model: one that agrees, one with three mistakes",
+        [
+            Part(
+                "Requests go to the model and to a service; the second status is the service's. This one does what its model says.",
+                "drift landing.yaml landing-story.yaml --app landing_service:agreeing --trust python", "$",
+            ),
+            Part(
+                "The same service, written in a hurry: authentication outside CORS, no rights asked, another quota.",
+                "drift landing.yaml landing-story.yaml --app landing_service:drifted --trust python", "$", False,
+            ),
+        ],
+    ),
     "recording": (
         "a model held against a real browser's recording",
         [Part("Every request of the recording, with the status that was recorded as what is expected.", "recorded.yaml", "harbour.har")],
@@ -241,7 +255,7 @@ def _compared(painter: Painter, part: Part) -> int:
 
 
 def _commanded(painter: Painter, command: str) -> int:
-    """Run a command in a folder of its own that has the busy day's log."""
+    """Run a command in a folder of its own that has the busy day's log, and a service."""
     import shlex
     import sys
     import textwrap
@@ -249,7 +263,7 @@ def _commanded(painter: Painter, command: str) -> int:
 
     from patient_usher.cli import main
 
-    folder = _busy_day()
+    folder = _workplace()
     parts = textwrap.wrap(f"$ usher {command}", 96, subsequent_indent="    ", break_on_hyphens=False)
     painter.write([*(line((part + (" \\" if part is not parts[-1] else ""), "field")) for part in parts), []])
     sys.stdout.flush()
@@ -258,14 +272,15 @@ def _commanded(painter: Painter, command: str) -> int:
 
 
 @cache
-def _busy_day() -> Path:
+def _workplace() -> Path:
     from atexit import register
     from shutil import copy, rmtree
     from tempfile import mkdtemp
 
     folder = Path(mkdtemp(prefix="usher-demo-"))
     register(rmtree, folder, ignore_errors=True)
-    copy(FOLDER / "busy.yaml", folder)
+    for name in ("busy.yaml", "landing.yaml", "landing-story.yaml", SERVICE):
+        copy(FOLDER / name, folder)
     (folder / "busy.log").write_text(_busy_log(), encoding="utf-8")
     return folder
 
@@ -288,6 +303,7 @@ def _copy(folder: Path) -> int:
     from patient_usher.cli.init import write_new
 
     names = sorted(path.name for path in FOLDER.iterdir() if path.suffix in (".yaml", ".har", ".csv", ".jsonl"))
+    names.append(SERVICE)
     texts = {name: (FOLDER / name).read_text(encoding="utf-8") for name in names}
     write_new(folder, {**texts, "busy.log": _busy_log()})
     print(f"wrote {', '.join(names)} to {folder}")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
@@ -11,7 +12,7 @@ from patient_usher.core.verify.record import Record, final_of
 from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import shown
-from patient_usher.output.replay_view import Table, value_text
+from patient_usher.output.replay_view import WIDTH, Table, value_text
 from patient_usher.output.terminal import Line, Piece, fit, line
 
 MOST_JOURNEYS = 3
@@ -31,10 +32,11 @@ def rows(table: Table, held: Held) -> Iterator[Line]:
         yield _beside(row, other, differs=differs) if at < len(own) <= _ROWS else row
     for id_, one in held.differs:
         hop = id_.partition("/")[2]
-        told = f"{f'{hop}: ' if hop else ''}{_words(one)}"
-        yield line(
-            "    ", (DOOR.redacted(told), "bad"), (f"  → {DOOR.redacted(one.stage)}" if one.stage else "", "dim")
-        )
+        told = DOOR.redacted(f"{f'{hop}: ' if hop else ''}{_words(one)}")
+        look = f"  → {DOOR.redacted(one.stage)}" if one.stage else ""
+        parts = textwrap.wrap(told, WIDTH - 4 - len(look), subsequent_indent="  ", break_on_hyphens=False)
+        for number, part in enumerate(parts):
+            yield line("    ", (part, "bad"), (look if number == len(parts) - 1 else "", "dim"))
     told_already = {one.what for _, one in held.differs}
     for check in held.checks:
         if not check.ok and check.what not in told_already:
@@ -67,7 +69,10 @@ def summary(held: Sequence[Held]) -> Iterator[Line]:
     if differing:
         ids = ", ".join(DOOR.redacted(one.id) for one in differing[:8])
         more = f" and {len(differing) - 8} more" if len(differing) > 8 else ""
-        yield line(("✗ ", "bad"), f"the service differs from its model in {len(differing)} of {count}: {ids}{more}")
+        told = f"the service differs from its model in {len(differing)} of {count}: {ids}{more}"
+        first, *rest = textwrap.wrap(told, WIDTH - 2, break_on_hyphens=False)
+        yield line(("✗ ", "bad"), first)
+        yield from (line(f"  {part}") for part in rest)
         stages = Counter(stage for one in held for stage in {found.stage for _, found in one.differs} if stage)
         named = ", ".join(f"{DOOR.redacted(stage)} ({times})" for stage, times in stages.most_common())
         if named:
@@ -75,8 +80,8 @@ def summary(held: Sequence[Held]) -> Iterator[Line]:
     else:
         yield line(("✓ ", "good"), f"{count}: the service does what the model says")
     if unseen:
-        words = f"{unseen} expectation{'' if unseen == 1 else 's'} of what only the model shows (stages, order, logs)"
-        yield line((f"  {words}: nothing is known of the service there", "dim"))
+        words = f"{unseen} expectation{'' if unseen == 1 else 's'} of stages, order or logs"
+        yield line((f"  {words}: of a service nobody outside sees those", "dim"))
 
 
 def journeys(held: Sequence[Held]) -> Iterator[Line]:

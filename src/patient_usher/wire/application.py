@@ -117,6 +117,8 @@ class Asgi:
             await asyncio.wait_for(self._app(scope, receive, send), patience)
         except TimeoutError:
             raise NoAnswer(f"gave no answer within {patience:g} s") from None
+        except NoAnswer:
+            raise
         except Exception as error:
             if not got.whole:
                 raise NoAnswer(told(error)) from error

@@ -1,0 +1,259 @@
+"""The real service against its model: no difference where there is none, and each difference where there is one."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from jsonschema import Draft202012Validator
+
+from conftest import DEMO, Outcome, described, make_pipeline
+from patient_usher import Trace, Unusable, drift, load
+from patient_usher.core.verify.outside import drifts
+from patient_usher.output.schema import SCHEMAS
+from pipelines import put_together
+from served import Served
+
+Usher = Callable[..., Outcome]
+STORIES = [
+    ("harbour", "story"), ("sequential", "story"), ("boaters", "boaters-story"), ("shelf", "shelf-story"), ("return", "return-story"),
+    ("front-believed", "front-story"), ("mistaken", "story"), ("landing", "landing-story"), ("busy", "landing-story"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("pipeline", "story"), STORIES[:-1])
+def test_a_model_does_not_differ_from_itself(pipeline: str, story: str) -> None:
+    """Served as an application, with its clock turned as the trace says: bodies too."""
+    model = load(DEMO / f"{pipeline}.yaml")
+    served = Served(model.blueprint)
+    trace = Trace.read(DEMO / f"{story}.yaml")
+    held = list(drift(model, trace, app=served, writes=True, bodies=True, wait=served.wait))
+    assert held
+    assert [(one.id, one.differs, one.trouble) for one in held if one.differs] == []
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_nor_does_one_at_random(seed: int) -> None:
+    model = described(json.dumps(put_together(seed)), "p.json")
+    served = Served(model.blueprint)
+    sends = [
+        {"id": f"r{at}", "send": f"{method} {path}", **more}
+        for at, (method, path, more) in enumerate(
+            [
+                ("GET", "/tides?station=a", {}), ("GET", "/tides?station=a", {}), ("GET", "/berths/T07", {"sign": {"basic": "maren"}}),
+                ("POST", "/book", {"json": {"n": 1}, "sign": {"basic": "odile"}}), ("GET", "/ctx", {}), ("HEAD", "/tides", {}), ("GET", "/nowhere", {}),
+            ]
+        )
+    ]  # fmt: skip
+    held = list(drift(model, Trace.of(*sends), app=served, writes=True, bodies=True, wait=served.wait))
+    assert [(one.id, one.differs) for one in held if one.differs] == []
+
+
+CHANGES: list[tuple[dict[str, Any], str, str | None]] = [
+    ({"stages": {"fair": {"quota": 1}}}, "status", "handler"),
+    ({"stages": {"may": {"enabled": False}}}, "status", "may"),
+    ({"stages": {"browsers": {"allow-origins": ["https://quay.example"]}}}, "browser", "browsers"),
+    ({"stages": {"marks": {"on-answer": {"put": {"Cache-Control": "public"}}}}}, "cache-control", "marks"),
+    ({"stages": {"who": {"realm": "quay"}}}, "www-authenticate", "who"),
+    ({"stages": {"fair": {"window": "30s"}}}, "retry-after", "fair"),
+    ({"routes": {"tides": {"handler": {"answer": {"json": {"high": "07:00"}}}}}}, "body", "handler"),
+]
+
+
+@pytest.mark.parametrize(("change", "what", "stage"), CHANGES, ids=[what for _, what, _ in CHANGES])
+def test_what_a_service_does_otherwise_is_seen(change: dict[str, Any], what: str, stage: str | None) -> None:
+    """Another pipeline is served than the model has."""
+    model, story = load(DEMO / "landing.yaml"), Trace.read(DEMO / "landing-story.yaml")
+    served = Served(model.variant(**change).blueprint)
+    held = list(drift(model, story, app=served, wait=served.wait))
+    assert (what, stage) in {(one.what, one.stage) for row in held for _, one in row.differs}
+
+
+# The command, on the two services that the demo ships.
+
+
+def landing(usher: Usher, app: str, *more: str) -> Outcome:
+    if time.time() % 60 > 57:
+        time.sleep(60 - time.time() % 60)  # the services count by the minute
+    paths = (str(DEMO / "landing.yaml"), str(DEMO / "landing-story.yaml"))
+    return usher("drift", *paths, "--app", f"landing_service:{app}", "--trust", "python", *more)
+
+
+def test_a_service_that_agrees(usher: Usher) -> None:
+    outcome = landing(usher, "agreeing")
+    assert outcome.status == 0, outcome.out
+    assert "✓ 12 requests: the service does what the model says" in outcome.out
+    assert "2 expectations of stages, order or logs: of a service nobody outside sees those" in outcome.out
+    assert max(map(len, outcome.out.splitlines())) <= 100
+
+
+def test_three_mistakes_each_with_its_stage(usher: Usher) -> None:
+    outcome = landing(usher, "drifted", "--format", "json")
+    document = outcome.json
+    Draft202012Validator(SCHEMAS["drift"]()).validate(document)
+    rows = {row["id"]: row for row in document["rows"]}
+    assert (outcome.status, document["differing"]) == (1, 5)
+    assert (rows["ledger-skipper"]["model"], rows["ledger-skipper"]["service"]) == (403, 200)
+    stages = {id_: {one["stage"] for one in row["differs"]} for id_, row in rows.items() if not row["same"]}
+    assert "may" in stages["ledger-skipper"]
+    assert "fair" in stages["hurry[4]"]
+    assert "browsers" in stages["page"]
+    told = landing(usher, "drifted")
+    assert told.status == 1
+    for words in ("≠ 200 may", "stages to look at, by requests: browsers (3)", "the model's way of stranger"):
+        assert words in told.out
+    assert max(map(len, told.out.splitlines())) <= 100
+
+
+# What a user's mistake gets.
+
+APPS = """
+async def silent(scope, receive, send):
+    pass
+async def broken(scope, receive, send):
+    raise KeyError("berth")
+async def endless(scope, receive, send):
+    import asyncio
+    await asyncio.sleep(3600)
+async def odd(scope, receive, send):
+    await send({"type": "http.response.body", "body": b""})
+def wsgi_broken(environ, start_response):
+    raise KeyError("berth")
+def wsgi_silent(environ, start_response):
+    return []
+class Late:
+    async def __call__(self, scope, receive, send):
+        if scope["type"] == "lifespan":
+            assert (await receive())["type"] == "lifespan.startup"
+            await send({"type": "lifespan.startup.complete"})
+            self.ready = True
+            await receive()
+            return
+        await send({"type": "http.response.start", "status": 200 if self.ready else 500, "headers": []})
+        await send({"type": "http.response.body", "body": b"ok"})
+late = Late()
+number = 7
+def three(a):
+    pass
+"""
+PLAIN = """patient-usher: pipeline/1
+routes: [{id: r, at: GET /, access: everyone, handler: {answer: {text: ok}}}, {id: w, at: POST /, access: everyone, handler: {answer: {text: ok}}}]
+"""
+ASK = "patient-usher: trace/1\nrequests: [{id: a, send: GET /, caller: c}]\ncallers: {c: {patience: 300ms}}\n"
+TROUBLES = {
+    "silent": "returned without an answer", "broken": "raised KeyError: 'berth', apps.py:5", "endless": "gave no answer within 0.3 s",
+    "odd": "sent 'http.response.body' where an answer should come", "wsgi_broken": "raised KeyError: 'berth', apps.py:12", "wsgi_silent": "returned without calling start_response",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("app", TROUBLES)
+def test_an_application_that_gives_no_answer(usher: Usher, app: str) -> None:
+    outcome = usher(
+        "drift",
+        "p.yaml",
+        "t.yaml",
+        "--app",
+        f"apps:{app}",
+        "--trust",
+        "python",
+        p__yaml=PLAIN,
+        t__yaml=ASK,
+        apps__py=APPS,
+    )
+    assert (outcome.status, outcome.err) == (1, "")
+    assert f"the application {TROUBLES[app]}" in outcome.out
+
+
+def test_a_lifespan_begins_before_the_first_request(usher: Usher) -> None:
+    outcome = usher(
+        "drift",
+        "p.yaml",
+        "t.yaml",
+        "--app",
+        "apps:late",
+        "--trust",
+        "python",
+        "--format",
+        "json",
+        p__yaml=PLAIN,
+        t__yaml=ASK,
+        apps__py=APPS,
+    )
+    assert outcome.json["rows"][0]["service"] == 200
+
+
+WRONG = [
+    (["--app", "apps:silent"], ASK, "give --trust python"),
+    (["--app", "apps:nothing", "--trust", "python"], ASK, "apps has no nothing"),
+    (["--app", "nowhere:app", "--trust", "python"], ASK, "no module nowhere"),
+    (["--app", "apps:number", "--trust", "python"], ASK, "this is int, no application"),
+    (["--app", "apps:three", "--trust", "python"], ASK, "neither (scope, receive, send)"),
+    (["--app", "apps:late", "--trust", "python"], "patient-usher: trace/1\nrequests: [{id: a, send: GET /}, {change: {stages: {}}}]\n", "leave change: out"),
+    (["--app", "apps:late", "--trust", "python"], "patient-usher: trace/1\nrequests: [{id: a, send: GET /}, {id: b, send: GET /, after: 2h}]\n", "--wait-at-most 7200s"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("arguments", "trace", "words"), WRONG)
+def test_what_cannot_be_asked_is_told(usher: Usher, arguments: list[str], trace: str, words: str) -> None:
+    outcome = usher("drift", "p.yaml", "t.yaml", *arguments, p__yaml=PLAIN, t__yaml=trace, apps__py=APPS)
+    assert (outcome.status, words in outcome.err) == (2, True), outcome.err
+
+
+def test_nothing_is_written_unless_it_may_be(usher: Usher) -> None:
+    writing = "patient-usher: trace/1\nrequests: [{id: w, send: POST /}, {id: a, send: GET /}, {id: b, send: GET /}]\n"
+    files = {"p__yaml": PLAIN, "t__yaml": writing, "apps__py": APPS}
+    arguments = ("drift", "p.yaml", "t.yaml", "--app", "apps:late", "--trust", "python", "--format", "json")
+    assert [row["id"] for row in usher(*arguments, **files).json["rows"]] == ["a", "b"]
+    assert [row["id"] for row in usher(*arguments, "--writes", **files).json["rows"]] == ["w", "a", "b"]
+
+
+def test_a_trace_waits_in_real_time() -> None:
+    model = make_pipeline([])
+    at: list[float] = []
+
+    def app(environ: Any, start_response: Any) -> list[bytes]:
+        at.append(time.monotonic())
+        start_response("200 OK", [("Content-Type", "text/plain")])
+        return [b"ok"]
+
+    trace = Trace.of({"id": "a", "send": "GET /"}, {"id": "b", "send": "GET /", "after": "200ms"})
+    assert [one.same for one in drift(model, trace, app=app)] == [True, True]
+    assert 0.19 < at[1] - at[0] < 5
+    with pytest.raises(Unusable, match="wait-at-most"):
+        list(drift(model, trace, app=app, wait_at_most=0.1))
+
+
+FIELDS: list[tuple[str, str | None, str | None, bool]] = [
+    ("Vary", "Origin, Accept", "accept,origin", True), ("Vary", "Origin", "Accept", False), ("Cache-Control", "private, max-age=5", "max-age=5, private", True),
+    ("Retry-After", "30", "31", True), ("Retry-After", "30", "33", False), ("RateLimit", '"fair";r=2;t=30', '"fair";r=2;t=29', True),
+    ("RateLimit", '"fair";r=2;t=30', '"fair";r=1;t=30', False), ("ETag", '"a"', 'W/"b"', True), ("ETag", '"a"', None, False),
+    ("Set-Cookie", "deck=1; Path=/; HttpOnly", "deck=2; HttpOnly; Path=/", True), ("Set-Cookie", "deck=1; HttpOnly", "deck=1", False),
+    ("Content-Type", "text/plain; charset=utf-8", "text/plain", True), ("Content-Type", "text/plain", "text/html", False),
+    ("WWW-Authenticate", 'Bearer realm="a"', 'Bearer realm="a", error="invalid_token"', True), ("WWW-Authenticate", 'Bearer realm="a"', 'Bearer realm="b"', False),
+    ("Allow", "GET, HEAD", "HEAD, GET", True), ("X-Own", "a", "b", True), ("Location", "/a", "/b", False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "ours", "theirs", "same"), FIELDS)
+def test_fields_are_compared_by_what_they_mean(name: str, ours: str | None, theirs: str | None, same: bool) -> None:
+    model, trace = make_pipeline([]), Trace.of({"id": "a", "send": "GET /"})
+
+    def served(value: str | None) -> Any:
+        def app(environ: Any, start_response: Any) -> list[bytes]:
+            fields = [] if name == "Content-Type" else [("Content-Type", "text/plain")]
+            start_response("200 OK", [*fields, *([(name, value)] if value is not None else [])])
+            return [b"ok"]
+
+        return app
+
+    a, b = (next(drift(model, trace, app=served(value))).service[-1] for value in (ours, theirs))
+    assert (drifts(a, b) == []) is same
+
+
+def test_the_demo_copies_the_service(usher: Usher, tmp_path: Path) -> None:
+    assert usher("demo", "--copy", "mine").status == 0
+    assert (tmp_path / "mine" / "landing_service.py").exists()
