@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from pathlib import Path
 
 import pytest
@@ -15,17 +16,21 @@ PAGE = (ROOT / "docs/python.md").read_text()
 
 def test_the_examples_run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
     for path in DEMO.iterdir():
-        if path.suffix in (".yaml", ".csv"):
+        if path.suffix in (".yaml", ".csv") or path.name == "landing_service.py":
             (tmp_path / path.name).write_bytes(path.read_bytes())
     monkeypatch.chdir(tmp_path)
+    monkeypatch.syspath_prepend(str(tmp_path))
+    if time.time() % 60 > 57:
+        time.sleep(60 - time.time() % 60)  # the landing's service counts by the minute
     blocks = re.findall(r"^```python\n(.*?)^```", PAGE, re.MULTILINE | re.DOTALL)
-    assert len(blocks) == 4
+    assert len(blocks) == 5
     names: dict[str, object] = {}
     for block in blocks:
         exec(block, names)
     said = capsys.readouterr().out.splitlines()
     assert said[0].split() == ["health", "200", "held", "False"]
     assert "['errors-uncaught@who']" in said
+    assert said[-1] == "[]", "the service agrees"
     assert (len(names["first"]), len(names["second"])) == (1, 1)  # type: ignore[arg-type]
 
 

@@ -140,7 +140,7 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
         ],
     ),
     "drift": (
-        "a service in this process held against its model: one that agrees, one with three mistakes",
+        "a real service held against its model: one that agrees, one with three mistakes",
         [
             Part(
                 "Requests go to the model and to a service; the second status is the service's. This one does what its model says.",

@@ -41,7 +41,8 @@ def rows(table: Table, held: Held) -> Iterator[Line]:
     for check in held.checks:
         if not check.ok and check.what not in told_already:
             words = f"{check.what}: expected {value_text(check.expected)}, the service has {value_text(check.actual)}"
-            yield line("    ", (DOOR.redacted(words), "bad"))
+            for part in textwrap.wrap(DOOR.redacted(words), WIDTH - 4, subsequent_indent="  ", break_on_hyphens=False):
+                yield line("    ", (part, "bad"))
     if held.trouble is not None:
         yield line("    ", (DOOR.redacted(f"the application {held.trouble}"), "bad"))
 
