@@ -104,7 +104,11 @@ def test_three_mistakes_each_with_its_stage(usher: Usher) -> None:
     assert "browsers" in stages["page"]
     told = landing(usher, "drifted")
     assert told.status == 1
-    for words in ("≠ 200 may", "stages to look at, by requests: browsers (3)", "the model's way of stranger"):
+    for words in (
+        "≠ 200 may",
+        "stages to look at, by requests: browsers (3)",
+        "the model's way of the first that differs",
+    ):
         assert words in told.out
     assert max(map(len, told.out.splitlines())) <= 100
 

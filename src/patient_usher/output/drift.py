@@ -15,7 +15,7 @@ from patient_usher.output.outcome import shown
 from patient_usher.output.replay_view import WIDTH, Table, value_text
 from patient_usher.output.terminal import Line, Piece, fit, line
 
-MOST_JOURNEYS = 3
+MOST_JOURNEYS = 1
 _ROWS = 5
 """Of a request with more exchanges the table leaves some out, and so does the column."""
 
@@ -32,11 +32,14 @@ def rows(table: Table, held: Held) -> Iterator[Line]:
         yield _beside(row, other, differs=differs) if at < len(own) <= _ROWS else row
     for id_, one in held.differs:
         hop = id_.partition("/")[2]
-        told = DOOR.redacted(f"{f'{hop}: ' if hop else ''}{_words(one)}")
+        what = f"{f'{hop}: ' if hop else ''}{one.what}"
         look = f"  → {DOOR.redacted(one.stage)}" if one.stage else ""
+        told = DOOR.redacted(f"{what}: {_words(one)}")
         parts = textwrap.wrap(told, WIDTH - 4 - len(look), subsequent_indent="  ", break_on_hyphens=False)
         for number, part in enumerate(parts):
-            yield line("    ", (part, "bad"), (look if number == len(parts) - 1 else "", "dim"))
+            cut = len(what) + 1 if number == 0 else 0
+            end = (look if number == len(parts) - 1 else "", "name")
+            yield line("    ", (part[:cut], "bad"), part[cut:], end)
     told_already = {one.what for _, one in held.differs}
     for check in held.checks:
         if not check.ok and check.what not in told_already:
@@ -58,7 +61,7 @@ def _beside(row: Line, service: Record | None, *, differs: bool) -> Line:
 
 def _words(one: Drift) -> str:
     ours, theirs = (value_text(value) if value is not None else "nothing" for value in (one.model, one.service))
-    return f"{one.what}: {ours} in the model, {theirs} in the service"
+    return f"model {ours}, service {theirs}"
 
 
 def summary(held: Sequence[Held]) -> Iterator[Line]:
@@ -93,7 +96,7 @@ def journeys(held: Sequence[Held]) -> Iterator[Line]:
         record = next((record for record in one.model.records() if record.id == id_), None)
         if record is not None:
             yield []
-            yield line((f"the model's way of {DOOR.redacted(record.id)}", "title"))
+            yield line(("the model's way of the first that differs", "title"))
             yield from journey(DOOR.record(record), whole=False)
     if len(differing) > MOST_JOURNEYS:
         yield line((f"and {len(differing) - MOST_JOURNEYS} more that differ; --format json has them all", "dim"))

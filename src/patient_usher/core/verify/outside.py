@@ -57,11 +57,14 @@ def drifts(model: Record, service: Record, *, bodies: bool = False) -> list[Drif
         return found
     if model.response.status != service.response.status:
         found.insert(0, Drift("status", model.response.status, service.response.status))
+    other_answer = bool(found) and found[0].what == "status"
     for name, read in FIELDS.items():
+        if other_answer and (name in _OF_STATUS or model.kind == "preflight"):
+            continue  # another answer says other things: that is no further difference
         ours, theirs = (read(_values(one.response, name)) for one in (model, service))
         if ours != theirs and not (name in _SECONDS and _near(ours, theirs)):
             found.append(Drift(name, ours, theirs))
-    if bodies and model.response.body != service.response.body and model.request.method != "HEAD":
+    if bodies and not other_answer and model.response.body != service.response.body and model.request.method != "HEAD":
         found.append(Drift("body", model.response.body, service.response.body))
     return found
 
@@ -148,6 +151,10 @@ FIELDS: dict[str, Read] = {
     "set-cookie": _cookies,
 }
 """The fields that stages write, by how they are compared. What else an answer says is the service's own."""
+_OF_STATUS = (
+    "content-type", "www-authenticate", "allow", "retry-after", "ratelimit", "etag", "last-modified", "location",
+)  # fmt: skip
+"""Fields that one answer has and another hasn't, by what it is."""
 _SECONDS = ("retry-after", "ratelimit", "access-control-max-age")
 _FIGURES = re.compile(r"(?<=t=)\d+|^\d+$")
 
