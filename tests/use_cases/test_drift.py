@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import json
+import socket
+import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
+from threading import Thread
 from typing import Any
+from wsgiref.simple_server import WSGIRequestHandler, make_server
 
 import pytest
 from jsonschema import Draft202012Validator
@@ -169,7 +174,7 @@ def test_an_application_that_gives_no_answer(usher: Usher, app: str) -> None:
         apps__py=APPS,
     )
     assert (outcome.status, outcome.err) == (1, "")
-    assert f"the application {TROUBLES[app]}" in outcome.out
+    assert f"the service {TROUBLES[app]}" in outcome.out
 
 
 def test_a_lifespan_begins_before_the_first_request(usher: Usher) -> None:
@@ -261,3 +266,134 @@ def test_fields_are_compared_by_what_they_mean(name: str, ours: str | None, thei
 def test_the_demo_copies_the_service(usher: Usher, tmp_path: Path) -> None:
     assert usher("demo", "--copy", "mine").status == 0
     assert (tmp_path / "mine" / "landing_service.py").exists()
+
+
+# Over sockets, on loopback.
+
+
+@contextmanager
+def listening(serve: Callable[[socket.socket], None]) -> Iterator[str]:
+    """A server that does this with each connection; its origin."""
+    server = socket.create_server(("127.0.0.1", 0))
+
+    def accept() -> None:
+        while True:
+            try:
+                connection, _ = server.accept()
+            except OSError:
+                return
+            Thread(target=_quietly, args=(serve, connection), daemon=True).start()
+
+    Thread(target=accept, daemon=True).start()
+    try:
+        yield f"http://127.0.0.1:{server.getsockname()[1]}"
+    finally:
+        server.close()
+
+
+def _quietly(serve: Callable[[socket.socket], None], connection: socket.socket) -> None:
+    with connection, suppress(OSError):
+        serve(connection)
+
+
+def _said(*parts: bytes, pause: float = 0.0) -> Callable[[socket.socket], None]:
+    def serve(connection: socket.socket) -> None:
+        connection.recv(65536)
+        for part in parts:
+            connection.sendall(part)
+            time.sleep(pause)
+
+    return serve
+
+
+def _hangs(connection: socket.socket) -> None:
+    connection.recv(65536)
+    time.sleep(5)
+
+
+OK = b"HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: 2\r\n\r\nok"
+AWAY = b"HTTP/1.1 302 Found\r\nLocation: http://192.0.2.9/else\r\nContent-Length: 0\r\n\r\n"
+SERVERS: dict[str, tuple[Callable[[socket.socket], None], str]] = {
+    "closes at once": (_said(), "closed the connection"), "speaks something else": (_said(b"220 mail.example ready\r\n"), "speaks no HTTP/1.1"),
+    "hangs": (_hangs, "gave no answer within 0.3 s"), "answers for ever": (_said(b"HTTP/1.1 200 OK\r\n\r\n", *[b"x"] * 40, pause=0.05), "was still answering after 0.3 s"),
+    "breaks off": (_said(OK[:-1]), "speaks no HTTP/1.1, or closed the connection"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", SERVERS)
+def test_a_service_that_gives_no_answer(usher: Usher, name: str) -> None:
+    serve, words = SERVERS[name]
+    with listening(serve) as at:
+        outcome = usher("drift", "p.yaml", "t.yaml", "--at", at, p__yaml=PLAIN, t__yaml=ASK)
+    assert (outcome.status, outcome.err) == (1, "")
+    assert words in " ".join(outcome.out.split())
+
+
+def test_a_service_that_is_not_there(usher: Usher) -> None:
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        at = f"http://127.0.0.1:{server.getsockname()[1]}"
+    outcome = usher("drift", "p.yaml", "t.yaml", "--at", at, p__yaml=PLAIN, t__yaml=ASK)
+    assert (outcome.status, f"the service isn't there at {at}" in " ".join(outcome.out.split())) == (1, True)
+    wrong = usher("drift", "p.yaml", "t.yaml", "--at", "ftp://127.0.0.1", p__yaml=PLAIN, t__yaml=ASK)
+    assert wrong.status == 2
+
+
+def test_no_other_host_is_asked(usher: Usher) -> None:
+    """Neither where the service redirects to, nor what the trace names beside its base."""
+    hop = "patient-usher: trace/1\ncallers: {c: {redirects: follow}}\nrequests: [{id: a, send: GET /, caller: c}, {id: b, send: GET http://192.0.2.9/}]\n"
+    with listening(_said(AWAY)) as at:
+        outcome = usher("drift", "p.yaml", "t.yaml", "--at", at, "--format", "json", p__yaml=PLAIN, t__yaml=hop)
+    assert (outcome.status, outcome.err) == (1, "")
+    assert ["another host" in (row["trouble"] or "") for row in outcome.json["rows"]] == [True, True]
+
+
+@pytest.mark.parametrize("target", ["/a%2Fb", "/a/../b", "//a", "/a?b=%20c&d=", "/%7Ea"])
+def test_what_is_asked_for_is_what_the_trace_says(target: str) -> None:
+    got: list[bytes] = []
+
+    def serve(connection: socket.socket) -> None:
+        got.append(connection.recv(65536))
+        connection.sendall(OK)
+
+    model = make_pipeline([])
+    with listening(serve) as at:
+        trace = Trace.of(
+            {"id": "a", "send": f"GET {target}", "headers": {"X-Own": "a", "Accept": "text/plain"}},
+            base="https://api.example",
+        )
+        sent = list(drift(model, trace, at=at))
+    assert sent[0].trouble is None
+    lines = got[0].split(b"\r\n")
+    assert lines[0] == f"GET {sent[0].model.send.final.sent.url.target} HTTP/1.1".encode("latin-1")
+    names = [line.split(b":")[0].lower() for line in lines[1:] if line]
+    assert sorted(names) == [b"accept", b"connection", b"host", b"x-own"], "nothing that the trace doesn't say"
+
+
+def test_a_real_server_agrees_with_its_model(usher: Usher, tmp_path: Path) -> None:
+    """What goes over the wire is what the model has: a page, scripts, credentials."""
+    sys.path.insert(0, str(DEMO))
+    try:
+        import landing_service
+    finally:
+        sys.path.remove(str(DEMO))
+    hurry = landing_service.IN_A_HURRY
+    story = (
+        (DEMO / "landing-story.yaml").read_text().split("  - {id: hurry")[0]
+    )  # over sockets all come from one address
+    (tmp_path / "t.yaml").write_text(story)
+    for handler, status in ((landing_service.AS_IT_SHOULD, 0), (hurry, 1)):
+        landing_service.IN_A_HURRY = handler
+        with make_server("127.0.0.1", 0, landing_service.drifted, handler_class=Silent) as server:
+            Thread(target=server.serve_forever, daemon=True).start()
+            outcome = usher(
+                "drift", str(DEMO / "landing.yaml"), "t.yaml", "--at", f"http://127.0.0.1:{server.server_port}"
+            )
+            server.shutdown()
+        assert outcome.status == status, outcome.out
+
+
+class Silent(WSGIRequestHandler):
+    """Logs nothing."""
+
+    def log_message(self, format: str, *args: Any) -> None:
+        """Nothing."""

@@ -1,7 +1,7 @@
 """Hold a real service against its model: send the requests of traces to both, and see where they differ.
 
-The service is an ASGI or WSGI application in this process. What callers see is compared: status, the browser's verdict,
-the header fields that stages write; contents where the trace expects something of them.
+The service is an ASGI or WSGI application in this process, or whoever answers at a URL. What callers see is compared:
+status, the browser's verdict, the header fields that stages write; contents where the trace expects something of them.
 """
 
 from __future__ import annotations
@@ -28,16 +28,18 @@ from patient_usher.use_cases.session import bound_all
 
 EXAMPLES = (
     "usher drift pipeline.yaml trace.yaml --app service:app --trust python",
-    "usher drift pipeline.yaml trace.yaml --app service:app --trust python --writes --bodies",
+    "usher drift pipeline.yaml trace.yaml --at http://127.0.0.1:8000 --writes --bodies",
 )
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument(
-        "--app", metavar="MODULE:NAME", required=True,
+    service = parser.add_mutually_exclusive_group(required=True)
+    service.add_argument(
+        "--app", metavar="MODULE:NAME",
         help="an ASGI or WSGI application, in a module beside the pipeline or installed; needs --trust python",
     )  # fmt: skip
+    service.add_argument("--at", metavar="URL", help="the origin of a service that is asked for the trace's base")
     parser.add_argument("--writes", action="store_true", help="send requests too that may change something (POST, ...)")
     parser.add_argument(
         "--bodies", action="store_true", help="compare all contents, not only those of which is expected"
@@ -53,22 +55,21 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Ask both. Returns 1 where anything differs."""
-    if not trust(args).python:
+    if args.app is not None and not trust(args).python:
         raise unusable("--app runs code", "give --trust python where you trust it", "--app")
     pipeline = pipeline_of(args)
     try:
-        app = PythonFrom(args.pipeline.parent)(args.app)
+        app = PythonFrom(args.pipeline.parent)(args.app) if args.app is not None else None
     except ValueError as error:
         what, _, mend = str(error).partition("; ")
         raise unusable(what, mend, "--app") from None
     traces = [Trace.read(path, trust=trust(args)) for path in args.traces]
     seconds = args.wait_at_most / 1_000_000
-    held = drift(
-        pipeline, *traces, app=app, bodies=args.bodies, writes=args.writes, wait_at_most=seconds, seed=args.seed
-    )
+    how = {"bodies": args.bodies, "writes": args.writes, "wait_at_most": seconds, "seed": args.seed}
+    held = drift(pipeline, *traces, app=app, at=args.at, **how)
     if args.format == "json":
         found = list(held)
-        sys.stdout.buffer.write(document(report.document(pipeline.name, args.app, found)))
+        sys.stdout.buffer.write(document(report.document(pipeline.name, args.app or args.at, found)))
     else:
         found = _text(args, pipeline.blueprint, traces, held)
     if not found:
@@ -88,7 +89,7 @@ def _text(args: Namespace, blueprint: Blueprint, traces: list[Trace], held: Iter
     )
     scene = scene_of(blueprint, [one.name for one in bound], args.seed)
     painter = stdout_painter()
-    title = [line((scene.pipeline, "title")), line((f"against {args.app}", "dim"))]
+    title = [line((scene.pipeline, "title")), line((f"against {args.app or args.at}", "dim"))]
     painter.write(table.head(title))
     found = []
     for one in held:

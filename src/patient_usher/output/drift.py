@@ -47,7 +47,7 @@ def rows(table: Table, held: Held) -> Iterator[Line]:
             for part in textwrap.wrap(DOOR.redacted(words), WIDTH - 4, subsequent_indent="  ", break_on_hyphens=False):
                 yield line("    ", (part, "bad"))
     if held.trouble is not None:
-        yield line("    ", (DOOR.redacted(f"the application {held.trouble}"), "bad"))
+        yield line("    ", (DOOR.redacted(f"the service {held.trouble}"), "bad"))
 
 
 def _beside(row: Line, service: Record | None, *, differs: bool) -> Line:

@@ -17,7 +17,8 @@ from patient_usher.core.verify.outside import Drift, Held, drifts, is_visible, s
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.session import Pipeline, bound_all
-from patient_usher.wire.application import ApplicationService, Asgi, Wsgi, asker
+from patient_usher.wire.application import Asks, RealService, asker
+from patient_usher.wire.over_sockets import AtUrl, origin_of
 
 WAIT_AT_MOST = 60
 """Seconds that traces may wait for in real time, where nobody says."""
@@ -26,14 +27,16 @@ WAIT_AT_MOST = 60
 def drift(
     pipeline: Pipeline,
     *traces: Trace,
-    app: Callable[..., Any],
+    app: Callable[..., Any] | None = None,
+    at: str | None = None,
     bodies: bool = False,
     writes: bool = False,
     wait_at_most: float = WAIT_AT_MOST,
     seed: int = 0,
     wait: Callable[[int], None] | None = None,
 ) -> Iterator[Held]:
-    """Every request of the traces, asked of the model and of an ASGI or WSGI application in this process.
+    """Every request of the traces, asked of the model and of a service: an ASGI or WSGI application in this process
+    (``app``), or whoever answers at an origin (``at``) for the traces' base.
 
     Where a trace waits, so does this, in real time, ``wait_at_most`` seconds in all. ``writes``: whether requests are
     sent that may change something (RFC 9110 9.2.1). ``wait`` is told when each request is due, in microseconds, and
@@ -43,16 +46,26 @@ def drift(
     for trace in bound:
         check_sendable(trace, wait_at_most if wait is None else float("inf"))
     bound = bound if writes else [reads_only(trace) for trace in bound]
+    if (app is None) is (at is None):
+        raise _unusable("there is no service to ask, or there are two", "give app, or at")
     try:
-        ask = asker(app)
+        origin = origin_of(at) if at is not None else None
+        asked = asker(app) if app is not None else None
     except ValueError as error:
         what, _, mend = str(error).partition("; ")
-        raise Unusable([Problem(Spot("app", 1, 1), what, mend)]) from None
+        raise Unusable([Problem(Spot("app" if app is not None else "at", 1, 1), what, mend)]) from None
     try:
         for trace in bound:
-            yield from _held(pipeline, trace, ask, prefix_of(trace, bound), seed, wait, bodies=bodies)
+            ask: Asks | None = AtUrl(origin, trace.base) if origin is not None else asked
+            assert ask is not None
+            try:
+                yield from _held(pipeline, trace, ask, prefix_of(trace, bound), seed, wait, bodies=bodies)
+            finally:
+                if origin is not None:
+                    ask.close()
     finally:
-        ask.close()
+        if asked is not None:
+            asked.close()
 
 
 def reads_only(trace: BoundTrace) -> BoundTrace:
@@ -88,7 +101,7 @@ def _unusable(what: str, mend: str) -> Unusable:
 def _held(
     pipeline: Pipeline,
     trace: BoundTrace,
-    ask: Asgi | Wsgi,
+    ask: Asks,
     prefix: str,
     seed: int,
     wait: Callable[[int], None] | None,
@@ -100,7 +113,7 @@ def _held(
     begun = time.monotonic()
     if wait is None:  # the model's clock shows what the service's does: windows and dates begin alike
         trace = trace._replace(starts=time.time_ns() // 1000)
-    asked: list[ApplicationService] = []
+    asked: list[RealService] = []
 
     def wait_really(at: int) -> None:
         left = begun + (at - trace.starts) / 1_000_000 - time.monotonic()
@@ -109,8 +122,8 @@ def _held(
 
     def service(
         clock: Clock, on_finished: Callable[[Exchange], None], on_over: Callable[[Exchange], None]
-    ) -> ApplicationService:
-        asked.append(ApplicationService(ask, clock, on_finished, on_over, wait or wait_really))
+    ) -> RealService:
+        asked.append(RealService(ask, clock, on_finished, on_over, wait or wait_really))
         return asked[0]
 
     theirs = run(World(blueprint, seed), trace, service=service)

@@ -12,7 +12,7 @@ from concurrent.futures import TimeoutError as TooLate
 from contextlib import suppress
 from time import perf_counter
 from traceback import extract_tb
-from typing import Any
+from typing import Any, Protocol
 from urllib.parse import unquote_to_bytes
 
 from patient_usher.core.engine.run.clock import Clock
@@ -32,7 +32,17 @@ MOST_OCTETS = 64 << 20
 
 
 class NoAnswer(Exception):
-    """The application gave none: in a sentence what it did instead."""
+    """The service gave none: in a sentence what it did instead."""
+
+
+class Asks(Protocol):
+    """Whoever asks a real service, whatever it is."""
+
+    def ask(self, request: Request, patience: float) -> Asked:
+        """The answer, within so many seconds. Raises NoAnswer."""
+
+    def close(self) -> None:
+        """Nothing more is asked."""
 
 
 class Asgi:
@@ -265,12 +275,12 @@ def asker(app: Application) -> Asgi | Wsgi:
     )
 
 
-class ApplicationService:
-    """An application behind the shape that callers know. What it did instead of answering stands in ``troubles``."""
+class RealService:
+    """A real service behind the shape that callers know. What it did instead of answering stands in ``troubles``."""
 
     def __init__(
         self,
-        ask: Asgi | Wsgi,
+        ask: Asks,
         clock: Clock,
         on_finished: Callable[[Exchange], None],
         on_over: Callable[[Exchange], None],
@@ -281,7 +291,7 @@ class ApplicationService:
         self.troubles: dict[str, str] = {}
 
     def arrive(self, id_: str, request: Request, at: int, *, watched: bool) -> Exchange:
-        """A request for the application."""
+        """A request for the service."""
         self._count += 1
         x = Exchange(self._count, id_, request, at)
         x.scheme, x.host, x.address = request.url.scheme, request.url.host, request.peer

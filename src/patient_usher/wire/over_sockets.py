@@ -1,0 +1,91 @@
+"""A service over sockets: one origin, HTTP/1.1, each answer within its caller's patience."""
+
+from __future__ import annotations
+
+import ssl
+from time import monotonic
+
+import httpx
+
+from patient_usher.core.http.messages import Request
+from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.wire.application import MOST_OCTETS, Asked, NoAnswer
+
+_OWN = frozenset({"host", "content-length", "connection", "transfer-encoding"})
+"""Fields that belong to the connection, and so to whoever makes it (RFC 9110 7.6.1)."""
+
+
+class AtUrl:
+    """Asks the service at an origin for whatever goes to the trace's base; what goes elsewhere isn't sent."""
+
+    def __init__(self, at: Url, base: str) -> None:
+        self._at, self._base = at, base
+        self._client = httpx.Client(http1=True, http2=False, follow_redirects=False, trust_env=False)
+
+    def ask(self, request: Request, patience: float) -> Asked:
+        """The answer. Raises NoAnswer."""
+        url = request.url
+        if url.origin != self._base:
+            raise NoAnswer(f"wasn't asked: {url.origin} is another host than the trace's base, {self._base}")
+        fields = [(name, value) for name, value in request.fields.pairs() if name.lower() not in _OWN]
+        ends = monotonic() + patience
+        asked = self._client.build_request(
+            request.method,
+            f"{self._at.origin}/",
+            headers=[(name.encode("latin-1", "replace"), value.encode("latin-1", "replace")) for name, value in fields],
+            content=request.body if request.body else None,
+            timeout=patience,
+            extensions={"target": url.target.encode("latin-1", "replace")},  # as it stands: nothing is resolved
+        )
+        for name in ("accept", "accept-encoding", "user-agent"):  # nothing that the trace doesn't say
+            if not any(own.lower() == name for own, _ in fields):
+                asked.headers.pop(name, None)
+        try:
+            answer = self._client.send(asked, stream=True)
+            try:
+                body = bytearray()
+                for chunk in answer.iter_raw():
+                    body += chunk
+                    if len(body) > MOST_OCTETS:
+                        raise NoAnswer(f"answered with more than {MOST_OCTETS:,} octets")
+                    if monotonic() > ends:
+                        raise NoAnswer(f"was still answering after {patience:g} s")
+            finally:
+                answer.close()
+        except httpx.TimeoutException:
+            raise NoAnswer(f"gave no answer within {patience:g} s") from None
+        except httpx.ConnectError as error:
+            raise NoAnswer(_unreached(error, self._at)) from None
+        except httpx.RemoteProtocolError as error:
+            raise NoAnswer(f"speaks no HTTP/1.1, or closed the connection: {error}") from None
+        except httpx.HTTPError as error:
+            raise NoAnswer(f"gave no answer: {error}") from None
+        pairs = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in answer.headers.raw]
+        return answer.status_code, [(name, self._as_of_base(name, value)) for name, value in pairs], bytes(body)
+
+    def close(self) -> None:
+        """Close the connections."""
+        self._client.close()
+
+    def _as_of_base(self, name: str, value: str) -> str:
+        """A Location that leads back to the service, as the trace's base has it."""
+        own = self._at.origin
+        here = name.lower() == "location" and (value == own or value.startswith((f"{own}/", f"{own}?")))
+        return self._base + value.removeprefix(own) if here else value
+
+
+def _unreached(error: httpx.ConnectError, at: Url) -> str:
+    cause: BaseException | None = error
+    while cause is not None and not isinstance(cause, ssl.SSLError):
+        cause = cause.__cause__ or cause.__context__
+    if cause is not None:
+        return f"can't be trusted at {at.origin}: {cause}"
+    return f"isn't there at {at.origin}: {error}"
+
+
+def origin_of(text: str) -> Url:
+    """The origin that a URL names. Raises ValueError."""
+    url = parse_url(text)
+    if url.scheme not in ("http", "https") or url.path not in ("", "/") or url.query:
+        raise ValueError(f"'{text}' names no origin; write http://HOST:PORT")
+    return url
