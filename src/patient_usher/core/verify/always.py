@@ -30,6 +30,8 @@ class Statement:
         self.broken: list[str] = []
         self.first: list[Check] = []
         """What the first exchange that broke it failed."""
+        self.noticed = ""
+        """What whoever sent that got."""
 
     def add(self, x: Exchange) -> bool:
         """Hold it against one exchange. Whether that broke it."""
@@ -41,6 +43,7 @@ class Statement:
             return False
         self.failed += 1
         self.first = self.first or [check for check in checks if not check.ok]
+        self.noticed = self.noticed or _got(x)
         if len(self.broken) < MOST_IDS:
             self.broken.append(x.id)
         return True
@@ -74,11 +77,18 @@ class Statements:
             mine.failed += theirs.failed
             mine.broken = [*mine.broken, *theirs.broken][:MOST_IDS]
             mine.first = mine.first or theirs.first
+            mine.noticed = mine.noticed or theirs.noticed
 
     @property
     def broken(self) -> bool:
         """Whether any doesn't hold."""
         return any(statement.failed for statement in self.all)
+
+
+def _got(x: Exchange) -> str:
+    """What whoever sent it got, in a few words."""
+    answer = f"gets {x.answer.status}" if x.answer is not None else "gets no answer"
+    return f"{x.sent.method} {x.sent.url.path} {answer}"
 
 
 def _own(spec: AlwaysSpec) -> Judge:
@@ -239,7 +249,7 @@ def _told(one: Statement) -> StatementTold:
     if one.failed:
         ids = ", ".join(one.broken[:6]) + (f" and {one.failed - 6} more" if one.failed > 6 else "")
         check = one.first[0]
-        why = f"{check.what}: expected {check.expected}, got {check.actual}"
+        why = f"{one.noticed}; {check.what}: expected {check.expected}, got {check.actual}"
         return StatementTold(one.id, "broken", one.held + one.failed, f"always {one.id}: broken by {ids} ({why})")
     if one.held:
         times = f"{one.held} time{'' if one.held == 1 else 's'}"

@@ -381,6 +381,23 @@ def test_the_manual_lists_every_finding_and_is_made_of_the_rules(usher: Usher) -
     assert (ROOT / "docs/findings.md").read_text() == manual(rules()), "make docs/findings.md anew: see CONTRIBUTING.md"
 
 
+def test_a_caller_who_gives_up_before_the_timeout_does(usher: Usher) -> None:
+    pipeline = {"patient-usher": "pipeline/1", "stages": [{"id": "slow", "kind": "timeout", "after": "10s"}],
+                "routes": [route("GET /r", handler={"answer": {"text": "seven"}, "busy-for": "8s"})]}  # fmt: skip
+    trace = {
+        "patient-usher": "trace/1",
+        "callers": {"hasty": {"patience": "2s"}},
+        "requests": [{"id": "a", "send": "GET /r", "caller": "hasty"}],
+    }
+    outcome = usher(
+        "check", "p.json", "t.json", "--format", "json", p__json=json.dumps(pipeline), t__json=json.dumps(trace)
+    )
+    (entry,) = outcome.json["findings"]
+    assert (outcome.status, entry["code"], entry["stage"]) == (1, "timeout-inside-out", "slow")
+    assert "gives up after 2 s, before slow does" in entry["happens"]
+    assert "yours to say" in entry["withheld"]
+
+
 def large(routes: int) -> str:
     """Many routes, the net outside cors: a mistake that only the calls of pages show."""
     sorts = [{"access": "signed-in"}, {"access": "everyone", "cache": "60s"}, {"access": {"role": "skipper"}}]

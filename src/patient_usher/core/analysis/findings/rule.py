@@ -165,10 +165,13 @@ class Context:
 
     def run(self, scenario: Scenario) -> ScenarioRun | None:
         """What comes of a probe, which may be one of those that were tried already."""
-        for at, known in enumerate(self.scenarios):
-            if known is scenario:
-                return self._run(at, scenario)
-        return self.trials.run(scenario, self.blueprint)
+        at = self._numbers.get(id(scenario))
+        return self._run(at, scenario) if at is not None else self.trials.run(scenario, self.blueprint)
+
+    @cached_property
+    def _numbers(self) -> dict[int, int]:
+        """Which of the probes that are tried each is: they live as long as this does, so that one's id is its own."""
+        return {id(scenario): at for at, scenario in enumerate(self.scenarios)}
 
     def exchanges(self, *sorts: str) -> Iterator[tuple[ScenarioRun, Exchange]]:
         """Every exchange of the runs of these sorts, with its run."""

@@ -1,16 +1,17 @@
-"""``timeout-inside-out``: an inner timeout outlasts the outer."""
+"""``timeout-inside-out``: an inner timeout outlasts the outer, or the patience of a trace's caller."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, shows
 from patient_usher.core.model.overlays import named
 
 
 def look(context: Context) -> Iterator[Suspicion]:
-    """By the order on each route's way: a timeout that never comes to its end, since one around it gives up first."""
+    """By the order on each route's way: a timeout that never comes to its end, as what is around it gives up first."""
+    yield from _impatient(context)
     stages = named(context.doc, "stages")
     for item, order in context.ways:
         timed = [(id_, after) for id_ in order if (after := _after(context, id_)) is not None]
@@ -35,6 +36,31 @@ def look(context: Context) -> Iterator[Suspicion]:
                 )
 
 
+def _impatient(context: Context) -> Iterator[Suspicion]:
+    """Callers of a trace who gave up before the timeout did: they never see its answer."""
+    for run, x in context.exchanges("trace"):
+        waited = x.finished - x.at
+        late = [id_ for id_ in context.order_of(x) if entered(x, id_) and (_after(context, id_) or 0) > waited]
+        if x.outcome != "abandoned" or not late:
+            continue
+        yield Suspicion(
+            late[-1],
+            None,
+            context.at(late[-1], "after"),
+            f"a caller of {x.sent.method} {x.sent.url.path} gives up after {waited / 1_000_000:g} s, "
+            f"before {late[-1]} does",
+            (
+                mend(
+                    f"let {late[-1]} wait {waited // 2_000} ms",
+                    option(late[-1], "after", f"{waited // 2_000}ms"),
+                    left=f"how much sooner than its callers {late[-1]} should give up",
+                ),
+            ),
+            shows(lambda x: x.outcome == "abandoned", lambda x: x.outcome != "abandoned"),
+            (run.scenario,),
+        )
+
+
 def _after(context: Context, id_: str) -> int | None:
     return context.options[id_].gives_up_after() if id_ in context.options else None
 
@@ -42,7 +68,7 @@ def _after(context: Context, id_: str) -> int | None:
 RULE = Rule(
     code="timeout-inside-out",
     level="warning",
-    says="an inner timeout outlasts the outer",
+    says="an inner timeout outlasts the outer, or the patience of a trace's caller",
     matters="What the inner one was meant to do, an answer of its own or another attempt, never happens.",
     mend="Let each timeout be shorter than the one around it.",
     example="""
