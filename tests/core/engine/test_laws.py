@@ -6,7 +6,7 @@ import dataclasses
 import json
 from typing import Any
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from conftest import make_pipeline, replay
@@ -56,7 +56,15 @@ def witnessed(stages: list[Any], more: dict[str, Any]) -> tuple[list[dict[str, A
     ), witnesses
 
 
+STALLED_BEHIND_A_LIMIT: list[Any] = [
+    {"id": "g0", "kind": "decide", "cases": [{"then": {"answer-and-continue": {"status": 401}}}]},
+    {"id": "late1", "kind": "timeout", "after": "300ms", "behind": "cancelled"},
+    {"id": "g2", "kind": "decide", "cases": [{"then": "nothing"}]},
+]
+
+
 @given(pipelines())
+@example((STALLED_BEHIND_A_LIMIT, {}))
 @settings(max_examples=150, deadline=None)
 def test_every_entered_stage_is_told_done_exactly_once(made: tuple[list[Any], dict[str, Any]]) -> None:
     _, witnesses = witnessed(*made)

@@ -110,6 +110,7 @@ def stall(walk: Walking, course: Course) -> None:
     course.state = State.STALLED
     course.x.answer = None
     if course.owner is not None:
+        course.state = State.SENT  # nobody waits for it: no timer finds it any more
         end_orphan(walk, course)
     elif course.gave_up:
         course.state = State.SENT  # nobody waits, and nothing runs: no timer finds it any more
