@@ -127,7 +127,7 @@ async def broken(scope, receive, send):
     raise KeyError("berth")
 async def endless(scope, receive, send):
     import asyncio
-    await asyncio.sleep(3600)
+    await asyncio.sleep(3600 if scope["type"] == "http" else 0)
 async def odd(scope, receive, send):
     await send({"type": "http.response.body", "body": b""})
 def wsgi_broken(environ, start_response):

@@ -84,7 +84,7 @@ class Asgi:
         await self._events.put({"type": "lifespan.startup"})
         self._living = asyncio.ensure_future(live())
         with suppress(TimeoutError):
-            await asyncio.wait_for(started.wait(), 5)
+            await asyncio.wait_for(started.wait(), 30)
 
     async def _end(self) -> None:
         if self._events is not None and self._living is not None and not self._living.done():
