@@ -252,6 +252,16 @@ def shows(before: Callable[[Exchange], bool], after: Callable[[Exchange], bool])
     return proof
 
 
+def refuses_now(*stages: str) -> Proof:
+    """A proof: one of these stages refuses when mended what none of them did."""
+    return shows(lambda x: x.refused_by not in stages, lambda x: x.refused_by in stages)
+
+
+def refuses_no_more(*stages: str) -> Proof:
+    """A proof: what one of these stages refuses none of them does when mended."""
+    return shows(lambda x: x.refused_by in stages, lambda x: x.refused_by not in stages)
+
+
 def telling(x: Exchange) -> Json:
     """What a caller can tell one outcome from another by, and what stages left."""
     answer = x.answer

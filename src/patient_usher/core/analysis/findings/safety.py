@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.rule import Context, Suspicion, same, status
 from patient_usher.core.analysis.requests.factory import UNKNOWN, WRONG, Scenario
-from patient_usher.core.analysis.requests.runner import Runner, ScenarioRun
+from patient_usher.core.analysis.requests.runner import ScenarioRun
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.enumerations import OWN_LOGIC, SLIPS
 from patient_usher.core.model.exchange import Exchange
@@ -23,7 +23,7 @@ _PLAIN = ("call", "matched", "coded", "page")
 
 def harm(context: Context, suspicion: Suspicion, cure: Blueprint) -> str | None:
     """What a mend would make worse, in words; None where it does no harm in anything that was tried."""
-    trials = Runner(context.trials.budget, context.trials.base, context.trials.seed)
+    trials = context.trials.apart()
     for scenario in context.scenarios:
         as_is = context.run(scenario)
         after = trials.run(scenario, cure) if as_is is not None else None
@@ -101,19 +101,7 @@ def _is_open(x: Exchange) -> bool:
 def _rightly(context: Context, x: Exchange, mended: Exchange, by: str | None) -> bool:
     """Whether the route, as mended, is for whoever sent this."""
     access = mended.route.access if mended.route is not None else None
-    if _is_open(mended):
-        return by not in (UNKNOWN, WRONG)
-    if by == WRONG:
-        return False
-    account = context.words.people.get(by or "")
-    if access is None or access.who == "signed-in":
-        return x.identity is not None or account is not None
-    if access.who == "nobody":
-        return False
-    held = {*x.identity.roles, *x.identity.scopes} if x.identity is not None else set()
-    if account is not None:
-        held |= {*account.roles, *account.scopes}
-    return bool(held & {*access.names})
+    return context.words.is_for(access, by, x.identity)
 
 
 def _broken(context: Context, run: ScenarioRun) -> list[str]:

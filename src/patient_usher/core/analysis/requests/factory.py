@@ -16,10 +16,12 @@ from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.accounts import AccountSpec
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
+from patient_usher.core.model.exchange import Identity
 from patient_usher.core.model.handler_specs import DeskSpec
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template
 from patient_usher.core.model.reads import within
+from patient_usher.core.model.templates import Access
 from patient_usher.core.model.values import placeholders
 
 STRANGER = "https://strangers.example"
@@ -298,14 +300,19 @@ class Vocabulary:
             return self.callers[0]
         return self.right[0] if self.right else self.callers[0]
 
-    def is_for(self, item: PlacedRoute, by: str | None) -> bool:
-        """Whether the route is for this account; for nobody known, with None. Of ``UNKNOWN`` it is not known."""
-        access, account = item.route.access, self.people.get(by or "")
+    def is_for(self, access: Access | None, by: str | None, identity: Identity | None = None) -> bool:
+        """Whether what has this access is for an account, or for nobody known with None; ``identity``: as who it was
+        taken.
+        """
         if access is not None and access.who == "everyone":
             return by not in (UNKNOWN, WRONG)
-        if account is None or (access is not None and access.who == "nobody"):
+        account = self.people.get(by or "")
+        if by == WRONG or (access is not None and access.who == "nobody"):
             return False
-        return access is None or access.who == "signed-in" or bool({*account.roles, *account.scopes} & {*access.names})
+        known = [one for one in (account, identity) if one is not None]
+        if access is None or access.who == "signed-in":
+            return bool(known)
+        return any({*one.roles, *one.scopes} & {*access.names} for one in known)
 
     @cached_property
     def desks(self) -> dict[str, DeskSpec]:

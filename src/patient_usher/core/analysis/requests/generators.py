@@ -59,14 +59,14 @@ def _calls(words: Vocabulary) -> Iterator[Scenario]:
                 yield words.scenario("call", item, credential)
     for item in words.blueprint.placed if len(placed) < len(words.blueprint.placed) else ():
         if item not in placed:
-            for credential in _two(words, item):
+            for credential in two_sorts(words, item):
                 yield words.scenario("call", item, credential)
     for item in placed[:1]:
         for credential in (one for one in words.other if one.sort == "right"):
             yield words.scenario("call", item, credential)
     for item in placed:
         for parts in words.matched(item):
-            for credential in _two(words, item):
+            for credential in two_sorts(words, item):
                 yield words.scenario("matched", item, credential, **_copied(parts))
         for parts in words.matched_by_two(item):
             yield words.scenario("matched", item, words.may(item), **_copied(parts))
@@ -75,7 +75,8 @@ def _calls(words: Vocabulary) -> Iterator[Scenario]:
         yield words.scenario("coded", item, words.may(item), headers={"Accept-Encoding": "identity;q=0"})
 
 
-def _two(words: Vocabulary, item: PlacedRoute) -> list[Credential]:
+def two_sorts(words: Vocabulary, item: PlacedRoute) -> list[Credential]:
+    """A caller whom the route is meant for, and nobody known where that is another."""
     may = words.may(item)
     return [may] if may.sort == "absent" else [may, words.callers[0]]
 
@@ -87,7 +88,7 @@ def _copied(parts: Request) -> Request:
 def _heads(words: Vocabulary) -> Iterator[Scenario]:
     """What GET asks for, by HEAD."""
     for item in words.unlike(item for item in words.typical if item.route.method == "GET"):
-        for credential in _two(words, item):
+        for credential in two_sorts(words, item):
             request = words.request(item, credential)
             _, _, target = request["send"].partition(" ")
             sends = (*credential.first, {**request, "send": f"HEAD {target}"})
@@ -105,7 +106,7 @@ def _bodies(words: Vocabulary) -> Iterator[Scenario]:
         if item.route.method in ("GET", "HEAD", "DELETE", "OPTIONS"):
             continue
         own = [item.spec.body_limit] if item.spec.body_limit is not None else []
-        for credential in _two(words, item):
+        for credential in two_sorts(words, item):
             malformed = {"Content-Type": "application/json"}
             yield words.scenario("body", item, credential, headers=malformed, text="{")
             yield Scenario(
@@ -127,7 +128,7 @@ def _pages(words: Vocabulary) -> Iterator[Scenario]:
     if not words.pages:
         return
     for item in words.typical:
-        for credential in _two(words, item):
+        for credential in two_sorts(words, item):
             yield words.by_page("page", item, credential)
     for item in words.typical[:4]:
         stranger = {"stranger": {"kind": "browser", "origin": STRANGER}}
@@ -152,7 +153,7 @@ def _odd(words: Vocabulary) -> Iterator[Scenario]:
     """Plain HTTP, paths that nothing has, methods that a path lacks."""
     placed = words.typical
     for item in words.unlike(placed):
-        for credential in _two(words, item):
+        for credential in two_sorts(words, item):
             request = words.request(item, credential)
             method, _, target = request["send"].partition(" ")
             request = {**request, "send": f"{method} http://{HOST}{target}"}
@@ -247,7 +248,9 @@ def _used(words: Vocabulary, desk: PlacedRoute, sign_in: Request) -> Iterator[Sc
     """Signing in, and calling what is for whoever did, with each kind of thing that the desk gives."""
     group, name = desk.groups[-1].id, sign_in["json"]["name"]
     near = [item for item in words.blueprint.placed if item.desk is None and group in [g.id for g in item.groups]]
-    for item in [item for item in near if not words.is_for(item, None) and words.is_for(item, name)][:2]:
+    for item in [
+        item for item in near if not words.is_for(item.route.access, None) and words.is_for(item.route.access, name)
+    ][:2]:
         call = words.plain(item)
         gives = words.desks[group].gives
         over = {"after": f"{words.desks[group].lasts // 1_000_000 + 1}s"}
@@ -310,7 +313,7 @@ def _switched(words: Vocabulary) -> Iterator[Scenario]:
         if options.answers_all() and not options.enabled:
             change: Request = {"change": {"stages": {id_: {"enabled": True}}}}
             for item in words.unlike(placed):
-                for credential in _two(words, item):
+                for credential in two_sorts(words, item):
                     requests = (*credential.first, change, words.request(item, credential))
                     yield Scenario("switched", requests, credential.callers)
         after = options.gives_up_after()
@@ -405,47 +408,6 @@ def _taking_turns(words: Vocabulary, item: PlacedRoute, quota: int) -> Iterator[
         if second.sort == "right" and not second.first:
             many = words.request(item, first, times=quota, every="1ms")
             yield Scenario("burst", (*first.first, many, words.request(item, second)), first.callers)
-
-
-def two_callers(words: Vocabulary, item: PlacedRoute, quota: int) -> Iterator[Scenario]:
-    """A stranger at one address uses a quota up, and another comes from elsewhere."""
-    if quota < LONGEST_BURST:
-        call = words.plain(item)
-        many = {**call, "address": "198.51.100.7", "times": quota, "every": "1ms"}
-        yield Scenario("burst", (many, {**call, "address": "203.0.113.9"}))
-
-
-def other_value(words: Vocabulary, item: PlacedRoute, name: str, quota: int) -> Iterator[Scenario]:
-    """A quota used up, and the same caller again with another value in a header field or parameter."""
-    sort, _, field = name.partition(".")
-    key = "headers" if sort == "header" else "query"
-    if quota < LONGEST_BURST:
-        for credential in _two(words, item):
-            first, second = ({key: {field: value}} for value in ("one", "another"))
-            many = words.scenario("burst", item, credential, **first, times=quota, every="1ms")
-            yield many._replace(requests=(*many.requests, words.request(item, credential, **second)))
-
-
-def read_write_read(words: Vocabulary, read: PlacedRoute, write: PlacedRoute, instances: int) -> Iterator[Scenario]:
-    """Copies made in every instance, a write, and another read."""
-    may = words.may(write)
-    reads = words.request(read, may, times=instances, every="1ms")
-    sends = (*may.first, reads, words.request(write, may), words.request(read, may))
-    yield Scenario("burst", sends, may.callers)
-
-
-def used_late(words: Vocabulary, item: PlacedRoute, credential: Credential) -> Scenario:
-    """A call with a token that has expired."""
-    parts = {"sign": {**credential.parts["sign"], "expires-in": "0s"}}
-    return words.scenario("expired", item, credential._replace(sort="expired", parts=parts))
-
-
-def guesses(words: Vocabulary, item: PlacedRoute, times: int) -> Iterator[Scenario]:
-    """As many wrong passwords at a desk."""
-    if item.desk == "sign-in":
-        sign_in = words.plain(item)
-        wrong = {**sign_in["json"], "password": "wrong"}
-        yield Scenario("guesses", ({**sign_in, "json": wrong, "times": times, "every": "1ms"},), {}, WRONG)
 
 
 def bursts(words: Vocabulary, item: PlacedRoute, times: int) -> Iterator[Scenario]:

@@ -55,6 +55,12 @@ class Runner:
         """Whether something was left out, since the budget was used up."""
         self._ready: dict[str, BoundTrace | None] = {}
 
+    def apart(self) -> Runner:
+        """Another with a budget of its own, for which whatever is ready here is ready too."""
+        other = Runner(self.budget, self.base, self.seed)
+        other._ready = self._ready
+        return other
+
     def run(self, scenario: Scenario, blueprint: Blueprint) -> ScenarioRun | None:
         """What comes of a probe; None where it can't be sent there, or the budget is used up."""
         if self.tried + scenario.sent > min(self.budget, self.ceiling):

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, append, mend, put
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
-from patient_usher.core.analysis.requests.generators import two_callers
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, refuses_no_more
+from patient_usher.core.analysis.requests.rule_probes import two_callers
 
 
 def look(context: Context) -> Iterator[Suspicion]:
@@ -26,7 +26,7 @@ def look(context: Context) -> Iterator[Suspicion]:
                 f"all requests come from {front.address}, the front, and what it says isn't believed: {id_} counts all "
                 f"callers as one",
                 (_believing(context, front.address, front.sends),),
-                shows(lambda x, by=id_: x.refused_by == by, lambda x, by=id_: x.refused_by != by),  # type: ignore[misc]
+                refuses_no_more(id_),
                 tuple(two_callers(context.words, item, limit.quota)),
             )
 

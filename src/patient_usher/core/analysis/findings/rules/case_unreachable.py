@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from patient_usher.core.analysis.findings.mends import Document, Edit, mend, option, value_at
+from patient_usher.core.analysis.findings.mends import Document, Edit, drop, mend, option, value_at
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.model.document import Path
 
@@ -34,7 +34,7 @@ def _cases(stage: str | None, route: str | None, at: Path, cases: Sequence[Any],
             if case.when is None:
                 told, words, edit = "always fits", f"move case {number + 1} of {name} to the end", _to_end(at, number)
             elif cases[later].when == case.when:
-                told, words, edit = "fits wherever it does", f"take case {later + 1} of {name} out", _out(at, later)
+                told, words, edit = "fits wherever it does", f"take case {later + 1} of {name} out", drop((*at, later))
             else:
                 continue
             happens = f"case {later + 1} of {name} never comes: case {number + 1} {told}"
@@ -62,13 +62,6 @@ def _to_end(at: Path, number: int) -> Edit:
     def edit(doc: Document) -> None:
         cases = value_at(doc, at)
         cases.append(cases.pop(number))
-
-    return edit
-
-
-def _out(at: Path, number: int) -> Edit:
-    def edit(doc: Document) -> None:
-        value_at(doc, at).pop(number)
 
     return edit
 

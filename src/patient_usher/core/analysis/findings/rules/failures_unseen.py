@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option, stand
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, shows, status
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, refuses_now, shows, status
 from patient_usher.core.analysis.requests.factory import LONGEST_BURST
 from patient_usher.core.analysis.requests.generators import bursts
 
@@ -34,10 +34,7 @@ def _unanswered(context: Context) -> Iterator[Suspicion]:
             context.at(id_),
             f"{id_} counts {' and '.join(map(str, counted))}, and wrong credentials are refused with {status(wrong)}",
             (mend(f"let {id_} count {status(wrong)} too", option(id_, "failures", [*counted, status(wrong)])),),
-            shows(
-                lambda x, by=id_: x.refused_by != by,  # type: ignore[misc]
-                lambda x, by=id_: x.refused_by == by,  # type: ignore[misc]
-            ),
+            refuses_now(id_),
             tuple(bursts(context.words, item, limit.quota + 1)),
         )
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.findings.mends import Document, Edit, Mend, mend, value_at
+from patient_usher.core.analysis.findings.mends import Document, Edit, Mend, drop, mend, value_at
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.model.document import Path
 from patient_usher.core.model.exchange import Exchange
@@ -39,7 +39,7 @@ def _mends(context: Context, guard: str, x: Exchange) -> Iterator[Mend]:
     if x.sent.method == "HEAD":
         yield mend(f"let {guard} hold HEAD to what it holds GET", _by_head_too(context.at(guard)))
     left = f"which spellings of its paths {guard} should meet, or which the handler should take"
-    yield mend(f"let {guard} meet every path", _everywhere(context.at(guard)), left=left)
+    yield mend(f"let {guard} meet every path", drop(context.at(guard, "only")), left=left)
 
 
 def _by_head_too(where: Path) -> Edit:
@@ -56,13 +56,6 @@ def _by_head_too(where: Path) -> Edit:
                 changed += 1
         if not changed:
             raise LookupError(where)
-
-    return edit
-
-
-def _everywhere(where: Path) -> Edit:
-    def edit(doc: Document) -> None:
-        value_at(doc, where).pop("only")
 
     return edit
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from patient_usher.core.analysis.findings.mends import mend, put
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
 from patient_usher.core.analysis.requests.factory import Scenario
-from patient_usher.core.analysis.requests.generators import used_late
+from patient_usher.core.analysis.requests.rule_probes import used_late
 
 _LONGEST = 15 * 60_000_000
 """Microseconds: longer than any two clocks are apart, where nothing says how long tokens live."""
@@ -15,11 +15,10 @@ _LONGEST = 15 * 60_000_000
 
 def look(context: Context) -> Iterator[Suspicion]:
     """Leeways that are longer than the tokens' own life, or than any clock goes wrong."""
-    desks = [group.desk for item in context.blueprint.placed for group in item.groups if group.desk is not None]
     for id_ in context.kinds("authenticate"):
         for at, scheme in enumerate(getattr(context.options[id_], "schemes", ())):
             leeway = getattr(scheme, "leeway", 0)
-            lives = [desk.lasts for desk in desks if desk.keys in getattr(scheme, "keys", ())]
+            lives = [desk.lasts for desk in context.words.desks.values() if desk.keys in getattr(scheme, "keys", ())]
             if leeway and leeway >= min([_LONGEST, *lives]):
                 yield Suspicion(
                     id_,
@@ -35,9 +34,10 @@ def look(context: Context) -> Iterator[Suspicion]:
 def _late(context: Context) -> Iterator[Scenario]:
     """A token that expired a minute ago."""
     for item in context.blueprint.placed:
-        if item.desk is None and item.route.access is not None and item.route.access.who != "everyone":
+        access = item.route.access
+        if item.desk is None and access is not None and access.who != "everyone":
             for credential in context.words.right:
-                if "bearer" in credential.parts.get("sign", {}) and context.words.is_for(item, credential.account):
+                if "bearer" in credential.parts.get("sign", {}) and context.words.is_for(access, credential.account):
                     yield used_late(context.words, item, credential)
 
 

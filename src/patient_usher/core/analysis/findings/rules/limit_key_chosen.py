@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
-from patient_usher.core.analysis.requests.generators import other_value
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, refuses_now
+from patient_usher.core.analysis.requests.rule_probes import other_value
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.reads import within
 
@@ -31,7 +31,7 @@ def look(context: Context) -> Iterator[Suspicion]:
                 context.at(id_),
                 f"{id_} counts by {' and '.join(chosen)}, which callers choose: with another value they start anew",
                 (mend(f"let {id_} count by address", option(id_, "per", ["address"])),),
-                shows(lambda x, by=id_: x.refused_by != by, lambda x, by=id_: x.refused_by == by),  # type: ignore[misc]
+                refuses_now(id_),
                 tuple(other_value(context.words, item, chosen[0], limit.quota)),
             )
 

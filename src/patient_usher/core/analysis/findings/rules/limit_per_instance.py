@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import append, mend
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, refuses_now
 from patient_usher.core.analysis.requests.factory import Scenario
-from patient_usher.core.analysis.requests.generators import bursts, guesses
+from patient_usher.core.analysis.requests.generators import bursts
+from patient_usher.core.analysis.requests.rule_probes import guesses
 
 
 def look(context: Context) -> Iterator[Suspicion]:
@@ -24,7 +25,7 @@ def look(context: Context) -> Iterator[Suspicion]:
         ("deployment", "instances"),
         f"each of {count} instances counts for itself at {names}: {count} times the quota passes",
         (mend(f"let the instances share what {names} counted", append(["deployment", "shared-state"], *alone)),),
-        shows(lambda x: x.refused_by not in alone, lambda x: x.refused_by in alone),
+        refuses_now(*alone),
         tuple(_probes(context, alone)),
     )
 

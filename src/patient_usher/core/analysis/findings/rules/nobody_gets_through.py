@@ -21,7 +21,7 @@ def look(context: Context) -> Iterator[Suspicion]:
     calls: dict[str, list[ScenarioRun]] = {}
     for run in context.runs("call", "coded", "matched"):
         item = context.item(run.last)
-        if item is not None and item.desk is None and context.words.is_for(item, run.scenario.by):
+        if item is not None and item.desk is None and context.words.is_for(item.route.access, run.scenario.by):
             calls.setdefault(item.route.id, []).append(run)
     for id_, runs in calls.items():
         if any(_came(run.last) for run in runs):
@@ -43,7 +43,7 @@ def look(context: Context) -> Iterator[Suspicion]:
 
 
 def _came(x: Exchange) -> bool:
-    return x.handler_reached if x.why != "too-slow" else False
+    return x.handler_reached and x.why != "too-slow"
 
 
 def _why(context: Context, x: Exchange, item: PlacedRoute) -> str:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option
-from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
-from patient_usher.core.analysis.requests.generators import two_callers
+from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, refuses_no_more
+from patient_usher.core.analysis.requests.rule_probes import two_callers
 
 
 def look(context: Context) -> Iterator[Suspicion]:
@@ -25,7 +25,7 @@ def look(context: Context) -> Iterator[Suspicion]:
                 context.at(id_),
                 f"{id_} counts by who calls, and nobody is known at {item.route.id}: all strangers have one quota",
                 (mend(f"let {id_} count strangers by address", option(id_, "per", per)),),
-                shows(lambda x, by=id_: x.refused_by == by, lambda x, by=id_: x.refused_by != by),  # type: ignore[misc]
+                refuses_no_more(id_),
                 tuple(two_callers(context.words, item, limit.quota)),
             )
 
