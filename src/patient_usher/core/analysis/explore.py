@@ -11,9 +11,9 @@ from random import Random
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.coverage import Coverage, Outcome
-from patient_usher.core.analysis.requests.factory import Scenario, in_turn
 from patient_usher.core.analysis.requests.generators import scenarios
 from patient_usher.core.analysis.requests.runner import BASE, Runner, ScenarioRun, prepared
+from patient_usher.core.analysis.requests.scenario import Scenario, in_turn
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.always import EVERYDAY

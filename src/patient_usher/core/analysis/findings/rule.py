@@ -12,9 +12,10 @@ from functools import cached_property
 from typing import NamedTuple
 
 from patient_usher.core.analysis.findings.mends import Mend
-from patient_usher.core.analysis.requests.factory import Scenario, Vocabulary
+from patient_usher.core.analysis.requests.factory import Vocabulary
 from patient_usher.core.analysis.requests.generators import scenarios
 from patient_usher.core.analysis.requests.runner import Runner, ScenarioRun
+from patient_usher.core.analysis.requests.scenario import Scenario
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.document import Json, Path

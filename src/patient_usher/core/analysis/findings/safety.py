@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.rule import Context, Suspicion, same, status
-from patient_usher.core.analysis.requests.factory import UNKNOWN, WRONG, Scenario
 from patient_usher.core.analysis.requests.runner import ScenarioRun
+from patient_usher.core.analysis.requests.scenario import UNKNOWN, WRONG, Scenario
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.enumerations import OWN_LOGIC, SLIPS
 from patient_usher.core.model.exchange import Exchange

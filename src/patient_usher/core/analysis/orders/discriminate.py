@@ -7,9 +7,10 @@ from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.orders.search import Order, movable, one_move_away, reordered
-from patient_usher.core.analysis.requests.factory import APART, LONGEST_BURST, Scenario, in_turn
+from patient_usher.core.analysis.requests.factory import LONGEST_BURST
 from patient_usher.core.analysis.requests.generators import scenarios
 from patient_usher.core.analysis.requests.runner import BASE, BUDGET, prepared
+from patient_usher.core.analysis.requests.scenario import APART, Scenario, in_turn
 from patient_usher.core.analysis.requests.schema_samples import Request
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint

@@ -7,15 +7,16 @@ import re
 from collections.abc import Iterable, Iterator
 from functools import cached_property
 from itertools import combinations
-from typing import Any, NamedTuple
+from typing import Any
 from urllib.parse import urlencode
 
+from patient_usher.core.analysis.requests.scenario import UNKNOWN, WRONG, Credential, Scenario
 from patient_usher.core.analysis.requests.schema_samples import MADE_UP, Request, fitting, path_of, sample, unfitting
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.accounts import AccountSpec
-from patient_usher.core.model.document import Json, JsonMapping, JsonObject
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.exchange import Identity
 from patient_usher.core.model.handler_specs import DeskSpec
 from patient_usher.core.model.matcher import When
@@ -30,8 +31,6 @@ MISHAP = "Mishap"
 LARGEST = 1 << 16
 """A body over a limit is only made where the limit isn't over this."""
 LONGEST_BURST = 500
-UNKNOWN, WRONG = "?", "!"
-"""Stand for who calls: where several do, and where the credential doesn't count."""
 MOST_INVENTED = 6
 _SMALL = 24
 """Up to so many routes everything is tried at each."""
@@ -43,65 +42,6 @@ HOST = "service.example"
 def password_of(name: str) -> str:
     """What stands for an account's password in a request: no trace that is written from here holds one."""
     return f"${{accounts.{name}.password}}"
-
-
-class Scenario(NamedTuple):
-    """Entries of a trace, without ids, and who sends them. ``sort`` says what they are about.
-
-    ``by``: the account that rightly calls, where the last request is of one; nothing where nobody known calls.
-    """
-
-    sort: str
-    requests: tuple[Request, ...]
-    callers: JsonMapping = {}
-    by: str | None = None
-
-    def document(self, base: str) -> JsonObject:
-        """As a trace, with ids."""
-        sends = [dict(request) for request in self.requests]
-        number = 0
-        for at, request in enumerate(sends):
-            if "send" in request and "id" not in request:
-                number += 1
-                sends[at] = {"id": f"try-{number}", **request}
-        callers = {"callers": dict(self.callers)} if self.callers else {}
-        return {"patient-usher": "trace/1", "base": base, **callers, "requests": sends}
-
-    @property
-    def sent(self) -> int:
-        """How many requests it sends."""
-        return sum(int(request.get("times", 1)) for request in self.requests if "send" in request)
-
-
-APART = "2h"
-"""How far probes stand apart in a trace: limits, copies and sessions of most services are over by then."""
-
-
-def in_turn(scenarios: Iterable[Scenario], gap: str | None = APART) -> Iterator[tuple[int, bool, Request]]:
-    """The requests of probes that share a world, each probe long after the other, or at once with ``gap`` None.
-
-    With each, the number of its probe, from 1, and whether it is the probe's last that is sent.
-    """
-    for number, scenario in enumerate(scenarios, 1):
-        final = max(at for at, request in enumerate(scenario.requests) if "send" in request)
-        for at, request in enumerate(scenario.requests):
-            apart = {"after": gap} if gap is not None and number > 1 and at == 0 else {}
-            yield number, at == final, {**apart, **request}
-
-
-class Credential(NamedTuple):
-    """A way to call. ``sort``: absent, right, wrong, expired or early; ``first`` is what must be sent before."""
-
-    sort: str
-    account: str | None
-    parts: Request
-    first: tuple[Request, ...] = ()
-    callers: JsonMapping = {}
-
-    @property
-    def by(self) -> str | None:
-        """Who rightly calls with it: an account, nothing for nobody known, ``WRONG`` where it doesn't count."""
-        return self.account if self.sort in ("right", "absent") else WRONG
 
 
 class Vocabulary:

@@ -14,13 +14,10 @@ from patient_usher.core.analysis.requests.factory import (
     LONGEST_BURST,
     MISHAP,
     STRANGER,
-    UNKNOWN,
-    WRONG,
-    Credential,
-    Scenario,
     Vocabulary,
     gives_cookie,
 )
+from patient_usher.core.analysis.requests.scenario import UNKNOWN, WRONG, Credential, Scenario
 from patient_usher.core.analysis.requests.schema_samples import Request, path_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.route_table import PlacedRoute

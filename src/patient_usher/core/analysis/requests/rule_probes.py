@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.requests.factory import LONGEST_BURST, WRONG, Credential, Scenario, Vocabulary
+from patient_usher.core.analysis.requests.factory import LONGEST_BURST, Vocabulary
 from patient_usher.core.analysis.requests.generators import two_sorts
+from patient_usher.core.analysis.requests.scenario import WRONG, Credential, Scenario
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 
 

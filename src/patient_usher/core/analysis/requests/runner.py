@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from patient_usher.core.analysis.requests.factory import Scenario
+from patient_usher.core.analysis.requests.scenario import Scenario
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
