@@ -37,6 +37,7 @@ COMMANDS = {
         "chart": "what did limits, caches, sizes and latency look like over time?",
     },
     "for real": {
+        "serve": "what if curl, a browser or my client call it? Answers real requests with the model",
         "drift": "does my real service do what the model says, and where does it differ?",
     },
     "hand on": {

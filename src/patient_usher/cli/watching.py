@@ -91,3 +91,32 @@ def _stamps(paths: Iterable[Path]) -> dict[Path, Stamp]:
 def _code(read: set[Path]) -> set[Path]:
     """Python modules beside the files that were read: the user's own stages may stand there."""
     return {code for folder in {path.parent for path in read} for code in folder.glob("*.py")}
+
+
+class Watched:
+    """The files of a pipeline: used while they are read, it knows from then on whether one has changed.
+
+    A change counts when it has settled: editors empty or remove a file before they fill it.
+    """
+
+    def __init__(self, pipeline: Path) -> None:
+        self._pipeline = pipeline
+        self._stamps: dict[Path, Stamp] = {}
+        self._then: dict[Path, Stamp] = {}
+
+    def __enter__(self) -> None:
+        self._before = _stamps({self._pipeline} | _code({self._pipeline}))
+        self._reading = watched()
+        self._read = self._reading.__enter__()
+
+    def __exit__(self, *error: object) -> None:
+        self._reading.__exit__(None, None, None)
+        files = {self._pipeline, *self._read}
+        self._stamps = _stamps(files | _code(files)) | self._before | self._read
+        self._then = self._stamps
+
+    def changed(self) -> bool:
+        """Whether a file is another than when it was read, and whoever wrote it is done."""
+        then, self._then = self._then, _stamps(self._stamps)
+        settled = then == self._then and self._then != self._stamps
+        return settled and all(_filled(now) or not _filled(self._stamps[path]) for path, now in self._then.items())

@@ -11,7 +11,7 @@ import shutil
 import stat
 import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import BinaryIO
@@ -183,15 +183,19 @@ def _umask() -> int:
 
 
 def append_request(path: Path, spec: JsonObject, final: Exchange | None) -> None:
-    """Append a request to a trace, with what came of it as what is expected.
+    """Append a request to a trace, with what came of it as what is expected. As ``append_requests``."""
+    append_requests(path, [{**spec, **({"expect": observed(final)} if final is not None else {})}])
+
+
+def append_requests(path: Path, entries: Sequence[JsonObject]) -> None:
+    """Append requests to a trace.
 
     YAML keeps its comments, JSON stays JSON, line ends and a byte order mark stay as they are. Raises
     Unusable, with the file untouched, where it is no trace.
     """
-    entry = {**spec, **({"expect": observed(final)} if final is not None else {})}
     with alone(path):
         text, mark, ends = _text_of(path)
-        appended = _appended_json(text, entry) if text.lstrip()[:1] == "{" else _appended_yaml(text, entry)
+        appended = _appended_json(text, entries) if text.lstrip()[:1] == "{" else _appended_yaml(text, entries)
         if appended is None:
             what = "this is no trace with a list of requests"
             raise Unusable([Problem(Spot(str(path), 1, 1), what, "name one, or a file that isn't there yet")])
@@ -213,28 +217,29 @@ def _is_trace(doc: Json) -> bool:
     return isinstance(doc, dict) and doc.get("patient-usher") == "trace/1" and isinstance(doc.get("requests", []), list)
 
 
-def _appended_json(text: str, entry: JsonObject) -> str | None:
+def _appended_json(text: str, entries: Sequence[JsonObject]) -> str | None:
     try:
         doc = read_json(text)
     except ValueError:
         return None
     if not _is_trace(doc):
         return None
-    doc.setdefault("requests", []).append(entry)
+    doc.setdefault("requests", []).extend(entries)
     indent = len(text.split("\n")[1]) - len(text.split("\n")[1].lstrip()) if "\n" in text.strip() else None
     return json.dumps(doc, indent=indent, ensure_ascii=False) + ("\n" if text.endswith("\n") else "")
 
 
-def _appended_yaml(text: str, entry: JsonObject) -> str | None:
+def _appended_yaml(text: str, entries: Sequence[JsonObject]) -> str | None:
     from ruamel.yaml import YAML
     from ruamel.yaml.comments import CommentedMap, CommentedSeq
     from ruamel.yaml.error import YAMLError
 
-    row = CommentedMap(entry)
-    for key, value in list(row.items()):
-        if isinstance(value, dict):
-            row[key] = CommentedMap(value)
-            row[key].fa.set_flow_style()
+    rows = [CommentedMap(entry) for entry in entries]
+    for row in rows:
+        for key, value in list(row.items()):
+            if isinstance(value, dict):
+                row[key] = CommentedMap(value)
+                row[key].fa.set_flow_style()
     yaml = YAML()
     yaml.width = 4096
     yaml.preserve_quotes = True
@@ -248,7 +253,7 @@ def _appended_yaml(text: str, entry: JsonObject) -> str | None:
     requests = trace.setdefault("requests", CommentedSeq())
     if requests.fa.flow_style():
         requests.fa.set_block_style()
-    requests.append(row)
+    requests.extend(rows)
     out = io.StringIO()
     yaml.dump(trace, out)
     return out.getvalue()

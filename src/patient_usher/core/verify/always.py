@@ -70,6 +70,10 @@ class Statements:
         # Every one is held against all of them, whatever the first says: some remember what they have seen.
         return tuple(one.id for one in self.all if sum(one.add(x) for x in sent))
 
+    def hold(self, x: Exchange) -> tuple[str, ...]:
+        """Hold them against an exchange that stands alone. Returns the ids of those that it broke."""
+        return tuple([one.id for one in self.all if one.add(x)]) if self.all else ()
+
     def take(self, other: Statements) -> None:
         """Count what the same statements came to in another replay."""
         for mine, theirs in zip(self.all, other.all, strict=True):

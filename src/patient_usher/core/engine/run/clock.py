@@ -31,6 +31,11 @@ class Clock:
         self._sequence += 1
         heapq.heappush(self._queue, (time, phase, order, self._sequence, action, subject, epoch))
 
+    @property
+    def due(self) -> int | None:
+        """When the next thing on the queue is to be done; None where there is none."""
+        return self._queue[0][0] if self._queue else None
+
     def step(self) -> bool:
         """Do the next thing on the queue. False where there is none."""
         if not self._queue:

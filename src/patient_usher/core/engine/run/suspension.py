@@ -128,7 +128,11 @@ def _set_patience(walk: Walking, course: Course) -> None:
 
 
 def _out_of_patience(subject: tuple[Walking, Course], _: int) -> None:
-    walk, course = subject
+    caller_leaves(*subject)
+
+
+def caller_leaves(walk: Walking, course: Course) -> None:
+    """The caller has gone: for want of patience, or because the connection is."""
     if course.state == State.SENT or course.gave_up:
         return
     x = course.x

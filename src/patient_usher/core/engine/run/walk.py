@@ -75,9 +75,17 @@ class Walk:
 
     def start(self, x: Exchange, patience: int) -> None:
         """Let an exchange arrive, whose caller waits for ``patience`` microseconds."""
-        if x.plan.drafts:
-            x.plan.flow.begin(x)
-        self.go_on(Course(x, x.at + patience))
+        self.begin(Course(x, x.at + patience))
+
+    def begin(self, course: Course) -> None:
+        """Let the exchange of a course arrive. Its caller may leave before it is over (``caller_leaves``)."""
+        if course.x.plan.drafts:
+            course.x.plan.flow.begin(course.x)
+        self.go_on(course)
+
+    def caller_leaves(self, course: Course) -> None:
+        """The caller waits no longer: nothing is sent, and what runs is given up where the deployment says so."""
+        suspension.caller_leaves(self, course)
 
     # IN.
 

@@ -46,6 +46,10 @@ class World:
         """Later exchanges walk another blueprint's plans; state stays. Raises Unusable."""
         self._take(changed(self.blueprint, overlay))
 
+    def go_on_as(self, blueprint: Blueprint) -> None:
+        """Later exchanges walk another pipeline's plans; state stays, as by a change."""
+        self._take(blueprint)
+
     def _take(self, blueprint: Blueprint) -> None:
         """Go on with this blueprint. Exchanges under way keep the memory that they came to."""
         before = self.memories
