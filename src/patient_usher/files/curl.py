@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 from urllib.parse import quote_plus, unquote
 
-from patient_usher.core.http.urls import parse_url
+from patient_usher.core.http.urls import parse_url, sendable
 from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.text_types import METHOD
@@ -271,7 +271,7 @@ def _command(words: list[str], read_file: ReadFile | None, keeper: SecretKeeper)
     elif "upload-file" in args.values:
         request["text"] = _file(args.values["upload-file"], read_file)
         method = method or "PUT"
-    parsed = parse_url(url.partition("#")[0])
+    parsed = parse_url(sendable(url.partition("#")[0]))
     method = method or ("POST" if "text" in request else "GET")
     if not METHOD.fullmatch(method):
         raise ValueError(f"{method!r} is no method; write one, as in -X PUT")

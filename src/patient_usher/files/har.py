@@ -13,14 +13,14 @@ from collections import Counter
 from collections.abc import Iterable
 from datetime import datetime
 from typing import Any, NamedTuple
-from urllib.parse import parse_qsl, quote, urlencode, urlsplit
+from urllib.parse import parse_qsl, urlencode, urlsplit
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.secrets import PARAMETERS
-from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.core.http.urls import Url, parse_url, sendable
 from patient_usher.core.model.document import Json, JsonObject, Map, Problem, Seq, Spot, Unusable, did_you_mean, locate
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.templates import NAME
@@ -220,7 +220,7 @@ def _read_entry(item: Json, spot: Spot) -> _Entry:
 def _url(text: str) -> Url:
     """A URL as it was sent: what a browser would have encoded is, and a name and password became a field."""
     plain = _USERINFO.sub(r"\1", text.partition("#")[0], count=1)
-    return parse_url(quote(plain, safe="!#$%&'()*+,/:;=?@[]~-._"))
+    return parse_url(sendable(plain))
 
 
 def _host_called_most(entries: list[_Entry]) -> str | None:

@@ -99,25 +99,26 @@ class ServedModel:
         self._walk = Walk(self.clock, self._finished, on_over, lambda name, x: world.blueprint.missing(name, x))
         self._waiting: dict[int, asyncio.Future[None]] = {}
         self._origins: dict[tuple[str, bytes], Url] = {}
-        self._under_way = 0
+        self.under_way = 0
 
     async def __call__(self, scope: dict[str, Any], receive: Messages, send: Messages) -> None:
         """Answer one request."""
         if scope["type"] != "http":
             return
-        if self._under_way >= self._bounds.at_once:
+        if self.under_way >= self._bounds.at_once:
             await self._turn_away(scope, send, 503, f"over {self._bounds.at_once} requests at once")
             return
-        self._under_way += 1
+        self.under_way += 1
         try:
             message = await receive()
             body: bytes | None = message.get("body", b"")
-            if message.get("more_body") or message["type"] != "http.request":
+            whole = message["type"] == "http.request" and not message.get("more_body")
+            if not whole or len(body or b"") > self._bounds.body:
                 body = await self._rest(scope, message, receive, send)
             if body is not None:
                 await self._exchange(scope, body, receive, send)
         finally:
-            self._under_way -= 1
+            self.under_way -= 1
 
     # What comes in.
 

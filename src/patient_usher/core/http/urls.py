@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from ipaddress import ip_address
 from types import MappingProxyType
-from urllib.parse import parse_qsl, unquote, urlsplit
+from urllib.parse import parse_qsl, quote, unquote, urlsplit
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
 _NO_PARAMS: Mapping[str, tuple[str, ...]] = MappingProxyType({})
@@ -84,6 +84,11 @@ class Url:
 
     def __repr__(self) -> str:
         return f"Url({self.text!r})"
+
+
+def sendable(url: str) -> str:
+    """A URL with what can't be sent in one as octets of UTF-8, percent-encoded (RFC 3986 2.5); the rest as it is."""
+    return quote(url, safe="!#$%&'()*+,/:;=?@[]~-._", errors="replace")
 
 
 _UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
