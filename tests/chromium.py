@@ -6,6 +6,8 @@ import json
 import shutil
 import subprocess
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from tempfile import TemporaryDirectory
@@ -13,6 +15,93 @@ from threading import Event, Thread
 from typing import Any
 
 BROWSER = shutil.which("chromium")
+
+
+@contextmanager
+def answering(handler: type[BaseHTTPRequestHandler]) -> Iterator[int]:
+    """A server of pages at a port of its own."""
+    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
+    Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield server.server_port
+    finally:
+        server.shutdown()
+
+
+def visit(page: str, done: Event) -> None:
+    """Load a page in a browser that knows nothing yet, until it is done."""
+    with TemporaryDirectory(ignore_cleanup_errors=True) as folder:
+        options = [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            f"--user-data-dir={folder}",
+            "--remote-debugging-port=0",
+        ]
+        browser = subprocess.Popen([str(BROWSER), *options, page], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        try:
+            assert done.wait(60), "the browser didn't get through the page"
+        finally:
+            browser.kill()
+            browser.wait()
+
+
+def outcomes(calls: dict[str, list[dict[str, Any]]], port: int, first: str) -> dict[str, list[dict[str, Any]]]:
+    """What pages get of their calls, by the host from which a page comes (all at ``port``, ``first`` the first).
+
+    Each call is ``{"url", "init"}`` of ``fetch``; of each the type, status, names of fields and content that the page
+    reads, or ``{"error": true}``.
+    """
+    found: dict[str, list[dict[str, Any]]] = {}
+    done, hosts = Event(), [first, *(host for host in calls if host != first)]
+
+    class Pages(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            host = str(self.headers["Host"]).partition(":")[0]
+            after = hosts[hosts.index(host) + 1 :]
+            page = f"http://{after[0]}:{port}/" if after else ""
+            self.give(_asking(calls[host], page).encode())
+
+        def do_POST(self) -> None:
+            host = str(self.headers["Host"]).partition(":")[0]
+            found[host] = json.loads(self.rfile.read(int(self.headers["Content-Length"])))
+            self.give(b"")
+            if host == hosts[-1]:
+                done.set()
+
+        def give(self, body: bytes) -> None:
+            self.send_response(200)
+            self.send_header("Content-Type", "text/html")
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        def log_message(self, *_: Any) -> None:
+            pass
+
+    server = ThreadingHTTPServer(("127.0.0.1", port), Pages)
+    Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        visit(f"http://{first}:{port}/", done)
+    finally:
+        server.shutdown()
+    return found
+
+
+def _asking(calls: list[dict[str, Any]], after: str) -> str:
+    return f"""<!doctype html><link rel=icon href=data:,><script>
+(async () => {{
+  const got = [];
+  for (const call of {json.dumps(calls)}) {{
+    try {{
+      const r = await fetch(call.url, call.init);
+      got.push({{type: r.type, status: r.status, fields: [...r.headers.keys()].sort(), body: await r.text()}});
+    }} catch (e) {{ got.push({{error: true}}); }}
+  }}
+  await fetch("/", {{method: "POST", body: JSON.stringify(got)}});
+  if ("{after}") location = "{after}";
+}})();
+</script>"""
 
 
 def fields_by_call(calls: list[dict[str, Any]], names: list[str]) -> list[dict[str, str]]:
@@ -55,24 +144,8 @@ def fields_by_call(calls: list[dict[str, Any]], names: list[str]) -> list[dict[s
         def log_message(self, *_: Any) -> None:
             pass
 
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    Thread(target=server.serve_forever, daemon=True).start()
-    with TemporaryDirectory() as folder:
-        page = f"http://localhost:{server.server_port}/page"
-        options = [
-            "--headless",
-            "--no-sandbox",
-            "--disable-gpu",
-            f"--user-data-dir={folder}",
-            "--remote-debugging-port=0",
-        ]
-        browser = subprocess.Popen([str(BROWSER), *options, page], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        try:
-            assert done.wait(30), "the browser didn't get through the page"
-        finally:
-            browser.kill()
-            browser.wait()
-            server.shutdown()
+    with answering(Handler) as port:
+        visit(f"http://localhost:{port}/page", done)
     return [seen.get(str(at), [{}])[-1] for at in range(len(calls))]
 
 

@@ -77,6 +77,8 @@ class Browser:
             if fetch.checked:
                 checked = cors.cors_check(answer.fields, fetch.sent_origin, credentials=fetch.includes)
                 if checked.why:
+                    if answer is x.answer and x.outcome != "from-caller-cache":
+                        self.copies.drop(request)
                     self._block(fetch, x, checked.why, service, checked.what)
                     return
             if not fetch.redirects(answer.status, answer.fields):
@@ -125,6 +127,7 @@ class Browser:
                 self.preflights.remember(origin, url, granted, x.finished, credentials=includes)
                 return x.finished
             why, what = granted
+        self.preflights.forget(origin, url)  # also of a preflight that failed (4.1, main fetch)
         yield from self._unsent(fetch, suffix, why, service, what, x)
         return why
 

@@ -44,10 +44,10 @@ class Copy(NamedTuple):
 
 
 class PrivateCache:
-    """One browser's copies, by URL."""
+    """One browser's copies: one a URL, as browsers keep them, whatever it varies by."""
 
     def __init__(self) -> None:
-        self._kept: dict[str, list[Stored]] = {}
+        self._kept: dict[str, Stored] = {}
 
     def copy_for(self, fetch: Fetch, request: Request, now: int) -> Copy | None:
         """The copy that fits this request, if there is one and the cache mode wants any.
@@ -62,10 +62,15 @@ class PrivateCache:
             return None
         if "range" in fetch.fields or own:
             return None  # the page asks for itself
-        variants = self._kept.get(fetch.url.text, [])
-        stored = next((one for one in reversed(variants) if varies_alike(one, request.fields)), None)
+        stored = self._kept.get(fetch.url.text)
         if stored is None:
             return None
+        if not varies_alike(stored, request.fields):  # another variant: only its tag can tell whether it is the same
+            tag = stored.answer.fields.get("etag")
+            if tag is None:
+                return None
+            request.fields.put("If-None-Match", tag)
+            return Copy(stored, validate=True)
         use = may_use(stored, request.fields, now, shared=False, heuristic=True)
         if fetch.cache in _TAKES_STALE or (use.how == "fresh" and fetch.cache != "no-cache"):
             return Copy(stored, validate=False)
@@ -74,6 +79,10 @@ class PrivateCache:
             request.fields.put(name, value)
         return Copy(stored, validate=not meanwhile, meanwhile=meanwhile)
 
+    def drop(self, request: Request) -> None:
+        """Keep no copy of what the page may not read: browsers end the transfer, and what isn't whole isn't kept."""
+        self._kept.pop(request.url.text, None)
+
     def keep(self, fetch: Fetch, request: Request, answer: Answer, copy: Copy | None, asked: int, now: int) -> Answer:
         """Store, merge or drop (RFC 9111 3, 4.3.4, 4.4). Returns what the page gets."""
         url = request.url.text
@@ -81,13 +90,9 @@ class PrivateCache:
             self._kept.pop(url, None)
         if copy is not None and answer.status == 304:
             fresh = freshened(copy.stored, answer.fields, asked, now)
-            # Another call may have dropped or replaced the copy while this one was under way.
-            others = [one for one in self._kept.get(url, []) if one is not copy.stored and one.vary != fresh.vary]
-            self._kept[url] = [*others, fresh]
+            self._kept[url] = Stored(fresh.answer, asked, now, vary_of(request.fields, fresh.answer.fields))
             return fresh.answer.copy()
         method, status = request.method, answer.status
         if fetch.cache != "no-store" and not bars_storing(method, status, request.fields, answer.fields, shared=False):
-            stored = Stored(answer.copy(), asked, now, vary_of(request.fields, answer.fields))
-            others = [one for one in self._kept.get(url, []) if one.vary != stored.vary]
-            self._kept[url] = [*others, stored]
+            self._kept[url] = Stored(answer.copy(), asked, now, vary_of(request.fields, answer.fields))
         return answer
