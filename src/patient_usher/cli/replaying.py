@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import sys
 from argparse import ArgumentTypeError, Namespace
 from collections.abc import Iterable, Iterator
@@ -10,6 +9,7 @@ from pathlib import Path
 from time import monotonic
 
 from patient_usher.cli.arguments import outgoing, unusable
+from patient_usher.cli.common import collect_garbage
 from patient_usher.core.analysis.route_matrix import enforced_limits
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.run.world import World
@@ -150,9 +150,7 @@ def running(
     world: World, trace: BoundTrace, statements: Statements, table: Table, *, journeys: bool
 ) -> Iterator[Judged]:
     """Every send of a trace with the verdict on it; its rows go into the table."""
-    gc.freeze()  # what has been loaded stays
-    gc.enable()
-    gc.set_threshold(20_000, 20, 50)
+    collect_garbage()
     for judged in with_progress(run(world, trace, statements=statements, journeys=journeys), trace.name):
         table.add(judged)
         yield judged

@@ -12,7 +12,7 @@ from collections import Counter
 from pathlib import Path
 
 from patient_usher.cli.arguments import count, duration, factor, outgoing, unusable
-from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
+from patient_usher.cli.common import add_pipeline_arguments, collect_garbage, pipeline_of
 from patient_usher.cli.watching import Watched
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.http.urls import Url, parse_url
@@ -142,6 +142,7 @@ def run(args: Namespace) -> int:
         write_whole(args.certificate, serving.certificate.pem.decode())
     if not host.startswith(_LOOPBACK):
         say(f"usher serve: {host} isn't this machine alone: whoever reaches it is answered")
+    collect_garbage()
     try:
         serving.work()
     except KeyboardInterrupt:

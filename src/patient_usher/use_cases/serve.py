@@ -96,6 +96,7 @@ class Serving:
             tls=context_of(self.certificate) if self.certificate is not None else None,
             within=bounds.within,
             on_ready=on_ready,
+            on_end=self.application.close,
             look=look,
         )
 

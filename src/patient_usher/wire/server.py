@@ -124,7 +124,7 @@ class Connection(H11Protocol):
 class Server(uvicorn.Server):
     """Serves an application on a socket until it is told to stop; what is under way then is given up.
 
-    ``on_ready`` is called once it listens, ``look`` every quarter of a second.
+    ``on_ready`` is called once it listens, ``on_end`` when it is told to stop, ``look`` every quarter of a second.
     """
 
     def __init__(
@@ -135,6 +135,7 @@ class Server(uvicorn.Server):
         tls: ssl.SSLContext | None = None,
         within: float = 30.0,
         on_ready: Callable[[], None] = lambda: None,
+        on_end: Callable[[], None] = lambda: None,
         look: Callable[[], None] | None = None,
     ) -> None:
         config = uvicorn.Config(
@@ -155,7 +156,15 @@ class Server(uvicorn.Server):
         config.load()
         config.ssl = tls
         super().__init__(config)
-        self._listener, self._on_ready, self._look = listener, on_ready, look
+        self._listener, self._on_ready, self._on_end, self._look = listener, on_ready, on_end, look
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        """End: connections of what is under way are closed without an answer."""
+        self._on_end()
+        for connection in self.server_state.connections:
+            if connection.cycle is not None and not connection.cycle.response_started:  # type: ignore[union-attr]
+                connection.transport.abort()
+        await super().shutdown(sockets)
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         """Listen, and say so."""

@@ -97,7 +97,7 @@ class ServedModel:
         self._origin, self._patience, self._bounds = origin, round(patience * 1_000_000), bounds or Bounds()
         self._aside, self._on_over, self._watched = aside, on_over, watched
         self._walk = Walk(self.clock, self._finished, on_over, lambda name, x: world.blueprint.missing(name, x))
-        self._waiting: dict[int, asyncio.Future[None]] = {}
+        self._waiting: dict[int, tuple[Course, asyncio.Future[None]]] = {}
         self._origins: dict[tuple[str, bytes], Url] = {}
         self.under_way = 0
 
@@ -119,6 +119,12 @@ class ServedModel:
                 await self._exchange(scope, body, receive, send)
         finally:
             self.under_way -= 1
+
+    def close(self) -> None:
+        """Nothing more is answered: whoever still waits has been left."""
+        self.clock.catch_up()
+        for course, _ in list(self._waiting.values()):
+            self._walk.caller_leaves(course)
 
     # What comes in.
 
@@ -209,22 +215,23 @@ class ServedModel:
     async def _wait(self, course: Course, receive: Messages) -> None:
         """Until the exchange is finished, or its caller has gone."""
         loop = asyncio.get_running_loop()
-        finished = self._waiting[course.x.number] = loop.create_future()
+        finished: asyncio.Future[None] = loop.create_future()
+        self._waiting[course.x.number] = course, finished
         gone = asyncio.ensure_future(receive())
         try:
             await asyncio.wait({finished, gone}, return_when=asyncio.FIRST_COMPLETED)
         finally:
             gone.cancel()
             self._waiting.pop(course.x.number, None)
-            if not course.x.outcome:  # also where the server ends
+            if not course.x.outcome:
                 self.clock.catch_up()
                 self._walk.caller_leaves(course)
                 self.clock.catch_up()
 
     def _finished(self, x: Exchange) -> None:
         waiting = self._waiting.get(x.number)
-        if waiting is not None and not waiting.done():
-            waiting.set_result(None)
+        if waiting is not None and not waiting[1].done():
+            waiting[1].set_result(None)
 
 
 async def _answered(answer: Answer, send: Messages) -> None:
