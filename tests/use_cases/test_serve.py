@@ -71,6 +71,16 @@ def test_what_is_served_is_the_model(pipeline: str, story: str, tmp_path: Path) 
     assert len(held) >= 4
 
 
+def test_requests_overlap_as_the_trace_has_it() -> None:
+    """One at a time is let in: who comes meanwhile is refused, by the model and by what is served."""
+    model = found_pipeline()
+    sends = [{"id": f"r{at}", "at": f"{at * 150}ms", "send": "GET /few"} for at in range(5)]
+    with serving(model) as (found, _):
+        held = list(drift(model, Trace.of(*sends, base="http://api.example"), at=found.url))
+    assert [one.service[-1].status for one in held] == [200, 429, 429, 200, 429]
+    assert [(one.id, one.differs) for one in held if not one.same] == []
+
+
 BODIES = [b"", b"a=b", b"\x00\xff" * 40_000]
 ANY = [{"id": "all", "kind": "decide", "cases": [{"then": {"answer": {"text": "heard"}}}]}]
 """Stages that answer whatever comes."""

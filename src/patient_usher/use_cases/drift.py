@@ -17,8 +17,9 @@ from patient_usher.core.verify.outside import Drift, Held, drifts, is_visible, s
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.session import Pipeline, bound_all
-from patient_usher.wire.application import Asks, RealService, asker
+from patient_usher.wire.application import Asks, asker
 from patient_usher.wire.over_sockets import AtUrl, origin_of
+from patient_usher.wire.real_service import RealService
 
 WAIT_AT_MOST = 60
 """Seconds that traces may wait for in real time, where nobody says."""
@@ -110,20 +111,14 @@ def _held(
 ) -> Iterator[Held]:
     """The model's run and the service's, side by side: both are asked in the trace's order."""
     blueprint = pipeline.blueprint
-    begun = time.monotonic()
     if wait is None:  # the model's clock shows what the service's does: windows and dates begin alike
         trace = trace._replace(starts=time.time_ns() // 1000)
     asked: list[RealService] = []
 
-    def wait_really(at: int) -> None:
-        left = begun + (at - trace.starts) / 1_000_000 - time.monotonic()
-        if left > 0:
-            time.sleep(left)
-
     def service(
         clock: Clock, on_finished: Callable[[Exchange], None], on_over: Callable[[Exchange], None]
     ) -> RealService:
-        asked.append(RealService(ask, clock, on_finished, on_over, wait or wait_really))
+        asked.append(RealService(ask, clock, on_finished, on_over, wait))
         return asked[0]
 
     theirs = run(World(blueprint, seed), trace, service=service)

@@ -6,27 +6,22 @@ import asyncio
 import inspect
 import io
 import sys
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
-from concurrent.futures import TimeoutError as TooLate
+from collections.abc import Callable, Coroutine
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from time import perf_counter
+from threading import Thread
 from traceback import extract_tb
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 from urllib.parse import unquote_to_bytes
 
-from patient_usher.core.engine.run.clock import Clock
-from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import Answer, Request
-from patient_usher.core.model.enumerations import BLOCKED
-from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.stages.read_body import DECODERS, BadCoding
+from patient_usher.core.http.messages import Request
 
 Application = Callable[..., Any]
+T = TypeVar("T")
 Asked = tuple[int, list[tuple[str, str]], bytes]
 """A status, header fields, content."""
-SERVICE = "service"
-"""Who answered, as results say it."""
+MOST_AT_ONCE = 64
+"""Requests under way at one time; further ones wait."""
 MOST_OCTETS = 64 << 20
 """More of an answer isn't taken."""
 
@@ -38,8 +33,8 @@ class NoAnswer(Exception):
 class Asks(Protocol):
     """Whoever asks a real service, whatever it is."""
 
-    def ask(self, request: Request, patience: float) -> Asked:
-        """The answer, within so many seconds. Raises NoAnswer."""
+    def ask(self, request: Request, patience: float) -> Future[Asked]:
+        """The answer that is to come, within so many seconds where that can be seen to; or NoAnswer."""
 
     def close(self) -> None:
         """Nothing more is asked."""
@@ -50,20 +45,26 @@ class Asgi:
 
     def __init__(self, app: Application) -> None:
         self._app = app
-        self._runner = asyncio.Runner()
         self._events: asyncio.Queue[Any] | None = None
         self._living: asyncio.Task[Any] | None = None
-        self._runner.run(self._begin())
+        self._loop = asyncio.new_event_loop()
+        self._thread = Thread(target=self._loop.run_forever, daemon=True)
+        self._thread.start()
+        self._run(self._begin()).result()
 
-    def ask(self, request: Request, patience: float) -> Asked:
-        """The answer. Raises NoAnswer."""
-        return self._runner.run(self._ask(request, patience))
+    def ask(self, request: Request, patience: float) -> Future[Asked]:
+        """The answer that is to come, or NoAnswer."""
+        return self._run(self._ask(request, patience))
 
     def close(self) -> None:
         """Let the lifespan end."""
         with suppress(Exception):
-            self._runner.run(self._end())
-        self._runner.close()
+            self._run(self._end()).result(6)
+        self._loop.call_soon_threadsafe(self._loop.stop)
+        self._thread.join(5)
+
+    def _run(self, what: Coroutine[Any, Any, T]) -> Future[T]:
+        return asyncio.run_coroutine_threadsafe(what, self._loop)
 
     async def _begin(self) -> None:
         self._events, started = asyncio.Queue(), asyncio.Event()
@@ -169,26 +170,27 @@ class Got:
 
 
 class Wsgi:
-    """Asks a WSGI application, in a thread of its own so that it may be given up."""
+    """Asks a WSGI application, in threads of their own so that it may be given up."""
 
     def __init__(self, app: Application) -> None:
         self._app = app
-        self._pool = ThreadPoolExecutor(4)
+        self._pool = ThreadPoolExecutor(MOST_AT_ONCE)
 
-    def ask(self, request: Request, patience: float) -> Asked:
-        """The answer. Raises NoAnswer."""
-        try:
-            return self._pool.submit(self._ask, request).result(patience)
-        except TooLate:
-            raise NoAnswer(f"gave no answer within {patience:g} s") from None
-        except NoAnswer:
-            raise
-        except Exception as error:
-            raise NoAnswer(told(error)) from error
+    def ask(self, request: Request, patience: float) -> Future[Asked]:
+        """The answer that is to come, or NoAnswer."""
+        return self._pool.submit(self._told, request)
 
     def close(self) -> None:
         """Wait for nobody."""
         self._pool.shutdown(wait=False, cancel_futures=True)
+
+    def _told(self, request: Request) -> Asked:
+        try:
+            return self._ask(request)
+        except NoAnswer:
+            raise
+        except Exception as error:
+            raise NoAnswer(told(error)) from error
 
     def _ask(self, request: Request) -> Asked:
         url, begun = request.url, list[Any]()
@@ -234,20 +236,6 @@ class Wsgi:
         return begun[0], begun[1], bytes(written)
 
 
-def uncoded(answer: Answer) -> bytes | None:
-    """The content before it was coded (RFC 9110 8.4); None where it isn't, or can't be read."""
-    names = [part.strip().lower() for value in answer.fields.values("content-encoding") for part in value.split(",")]
-    body = answer.body
-    for name in reversed(names):
-        if name not in DECODERS:
-            return None
-        try:
-            body = DECODERS[name](body, MOST_OCTETS)
-        except BadCoding:
-            return None
-    return body if names else None
-
-
 def told(error: BaseException) -> str:
     """An exception of the application in a sentence, with its place."""
     frames = extract_tb(error.__traceback__)
@@ -273,47 +261,3 @@ def asker(app: Application) -> Asgi | Wsgi:
     raise ValueError(
         "this takes neither (scope, receive, send), as ASGI has it, nor (environ, start_response), as WSGI"
     )
-
-
-class RealService:
-    """A real service behind the shape that callers know. What it did instead of answering stands in ``troubles``."""
-
-    def __init__(
-        self,
-        ask: Asks,
-        clock: Clock,
-        on_finished: Callable[[Exchange], None],
-        on_over: Callable[[Exchange], None],
-        wait: Callable[[int], None] = lambda at: None,
-    ) -> None:
-        self._ask, self._clock, self._finished, self._over, self._wait = ask, clock, on_finished, on_over, wait
-        self._count = 0
-        self.troubles: dict[str, str] = {}
-
-    def arrive(self, id_: str, request: Request, at: int, *, watched: bool) -> Exchange:
-        """A request for the service."""
-        self._count += 1
-        x = Exchange(self._count, id_, request, at)
-        x.scheme, x.host, x.address = request.url.scheme, request.url.host, request.peer
-        return x
-
-    def start(self, x: Exchange, patience: int) -> None:
-        """Ask, when its time has come, and wait for the answer."""
-        self._wait(x.at)
-        begun = perf_counter()
-        try:
-            status, fields, body = self._ask.ask(x.request, patience / 1_000_000)
-        except NoAnswer as error:
-            self.troubles[x.id], x.outcome = str(error), "abandoned"
-        else:
-            if x.request.method == "HEAD" or status in (204, 304):
-                body = b""  # what a server drops (RFC 9110 9.3.2, 6.4.1)
-            x.answer, x.answered_by, x.outcome = Answer(status, Fields(fields), body), SERVICE, "handled"
-            x.answer.uncoded = uncoded(x.answer)
-        x.finished = x.at + round((perf_counter() - begun) * 1_000_000)
-        self._finished(x)
-        self._over(x)
-
-    def blocked(self, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:
-        """The code, and what it means: of stages nothing is known from outside."""
-        return why, BLOCKED.get(why, what or why)

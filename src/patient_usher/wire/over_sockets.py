@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import ssl
+from concurrent.futures import Future, ThreadPoolExecutor
 from time import monotonic
 
 import httpx
 
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.urls import Url, parse_url
-from patient_usher.wire.application import MOST_OCTETS, Asked, NoAnswer
+from patient_usher.wire.application import MOST_AT_ONCE, MOST_OCTETS, Asked, NoAnswer
 
 _OWN = frozenset({"host", "content-length", "connection", "transfer-encoding"})
 """Fields that belong to the connection, and so to whoever makes it (RFC 9110 7.6.1)."""
@@ -20,10 +21,14 @@ class AtUrl:
 
     def __init__(self, at: Url, base: str) -> None:
         self._at, self._base = at, base
+        self._pool = ThreadPoolExecutor(MOST_AT_ONCE)
         self._client = httpx.Client(http1=True, http2=False, follow_redirects=False, trust_env=False)
 
-    def ask(self, request: Request, patience: float) -> Asked:
-        """The answer. Raises NoAnswer."""
+    def ask(self, request: Request, patience: float) -> Future[Asked]:
+        """The answer that is to come, or NoAnswer."""
+        return self._pool.submit(self._ask, request, patience)
+
+    def _ask(self, request: Request, patience: float) -> Asked:
         url = request.url
         if url.origin != self._base:
             raise NoAnswer(f"wasn't asked: {url.origin} is another host than the trace's base, {self._base}")
@@ -65,6 +70,7 @@ class AtUrl:
 
     def close(self) -> None:
         """Close the connections."""
+        self._pool.shutdown(wait=False, cancel_futures=True)
         self._client.close()
 
     def _as_of_base(self, name: str, value: str) -> str:
