@@ -78,3 +78,13 @@ def test_what_is_wrong_is_told_in_a_line(tmp_path: Path, lines: str, trace: str,
     status, out = project(tmp_path, lines, t=trace)
     assert (status != 0, said in out) == (True, True), out
     assert "Traceback" not in out
+
+
+@pytest.mark.parametrize(("app", "failed"), [("agreeing", 0), ("drifted", 4)])
+def test_a_service_is_held_against_its_model(tmp_path: Path, app: str, failed: int) -> None:
+    """One more test a request; writes are sent where that is said."""
+    lines = f"    {DEMO / 'landing.yaml'} t.yaml\nusher_service = landing_service:{app}\n"
+    story = (DEMO / "landing-story.yaml").read_text().split("  - {id: hurry")[0]
+    status, out = project(tmp_path, lines, "-k", "service", t=story)
+    assert (status, f"{failed} failed" in out) == (int(bool(failed)), bool(failed)), out
+    assert ("service ledger-skipper - status: model 403, service 200" in out) is bool(failed)

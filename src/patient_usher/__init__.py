@@ -26,6 +26,7 @@ _WHERE = {
     "load": "use_cases.session",
     "reorder": "use_cases.reorder",
     "replay": "use_cases.session",
+    "served": "use_cases.serve",
     "sweep": "use_cases.sweep",
 }
 __all__ = [*_WHERE]
@@ -41,6 +42,7 @@ if TYPE_CHECKING:
     from patient_usher.use_cases.drift import drift as drift
     from patient_usher.use_cases.explore import explore as explore
     from patient_usher.use_cases.reorder import reorder as reorder
+    from patient_usher.use_cases.serve import served as served
     from patient_usher.use_cases.session import Pipeline as Pipeline
     from patient_usher.use_cases.session import Sent as Sent
     from patient_usher.use_cases.session import World as World

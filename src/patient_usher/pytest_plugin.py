@@ -6,6 +6,9 @@ In the project's pytest configuration, each line a pipeline, a trace, and enviro
         pipeline.yaml traces/story.yaml
         pipeline.yaml traces/story.yaml development
     usher_strict = true        (a request that hangs, crashes or is answered twice unexpectedly fails, too)
+    usher_service = service:app          (one more test a request: this application does what the model says;
+                                          or http://127.0.0.1:8000; MODULE:NAME is looked for beside the pipeline)
+    usher_service_writes = true          (requests that may change something are sent to it, too)
 """
 
 from __future__ import annotations
@@ -18,10 +21,12 @@ import pytest
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
-    """The two settings."""
+    """The settings."""
     parser.addini("usher_traces", "lines of PIPELINE TRACE [ENVIRONMENT ...], to be run as tests", type="linelist")
     words = "fail also where a request hangs, crashes or is answered twice, and nobody expected that"
     parser.addini("usher_strict", words, type="bool", default=False)
+    parser.addini("usher_service", "MODULE:NAME or URL of a service that is held against its model", default="")
+    parser.addini("usher_service_writes", "send it requests that may change something, too", type="bool", default=False)
 
 
 def _listed(config: pytest.Config) -> Iterable[tuple[Path, Path, list[str]]]:
@@ -59,6 +64,7 @@ class TraceFile(pytest.File):
         for pipeline, environments in self.pipelines:
             try:
                 requests, statements = self._outcome(pipeline, environments)
+                service = self._of_service(pipeline, environments)
             except Unusable as error:
                 raise self.CollectError("\n".join(map(str, error.problems))) from None
             which = [*([pipeline.stem] if len(self.pipelines) > 1 else []), *environments]
@@ -67,6 +73,8 @@ class TraceFile(pytest.File):
                 yield RequestTest.from_parent(self, name=f"{id_}{mark}", complaint=complaint)
             for name, complaint in statements.items():
                 yield RequestTest.from_parent(self, name=f"always {name}{mark}", complaint=complaint)
+            for id_, complaint in service.items():
+                yield RequestTest.from_parent(self, name=f"service {id_}{mark}", complaint=complaint)
 
     def _outcome(self, path: Path, environments: list[str]) -> tuple[dict[str, str], dict[str, str]]:
         """By request, and by statement, what is wrong with it: nothing where all held. Raises Unusable."""
@@ -100,6 +108,33 @@ class TraceFile(pytest.File):
         return requests, {
             one.id: printable(one.sentence, lines=True) if one.verdict == "broken" else "" for one in sentences_of
         }
+
+    def _of_service(self, path: Path, environments: list[str]) -> dict[str, str]:
+        """By request, in what the service differs from its model; empty where no service is named. Raises Unusable."""
+        named = self.config.getini("usher_service")
+        if not named:
+            return {}
+        from patient_usher import Trace, load
+        from patient_usher.cli.common import admitted
+        from patient_usher.files.python_code import PythonFrom
+        from patient_usher.output.door import DOOR, printable
+        from patient_usher.output.drift import complaints
+        from patient_usher.output.terminal import plain
+        from patient_usher.use_cases.drift import drift
+
+        at = named if "://" in named else None
+        try:
+            app = PythonFrom(path.parent)(named) if at is None else None
+        except ValueError as error:
+            raise self.CollectError(f"usher_service: {error}") from None
+        pipeline = admitted(load(path, environments=environments or None).blueprint)
+        writes = self.config.getini("usher_service_writes")
+        found: dict[str, str] = {}
+        for held in drift(pipeline, Trace.read(self.path), app=app, at=at, writes=writes):
+            id_ = held.model.send.entry.id
+            words = "" if held.same else "\n".join(plain(pieces).strip() for pieces in complaints(held))
+            found[id_] = found.get(id_) or DOOR.text(printable(words, lines=True))
+        return found
 
 
 class NotAsExpected(Exception):

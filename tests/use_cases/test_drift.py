@@ -20,6 +20,7 @@ from conftest import DEMO, Outcome, described, make_pipeline
 from patient_usher import Trace, Unusable, drift, load
 from patient_usher.core.verify.outside import drifts
 from patient_usher.output.schema import SCHEMAS
+from patient_usher.use_cases.serve import served
 from pipelines import put_together
 from served import Served
 
@@ -116,6 +117,56 @@ def test_three_mistakes_each_with_its_stage(usher: Usher) -> None:
     ):
         assert words in told.out
     assert max(map(len, told.out.splitlines())) <= 100
+
+
+def test_reports_and_a_recording_that_says_the_same_again(usher: Usher, tmp_path: Path) -> None:
+    forms = ("junit", "md", "html", "json", "svg")
+    reports = [word for form in forms for word in ("--report", f"{form}=r.{form}")]
+    first = landing(usher, "drifted", "--into", "kept.har", *reports)
+    again = [
+        usher("drift", str(DEMO / "landing.yaml"), str(DEMO / "landing-story.yaml"), "--recorded", "kept.har", *more)
+        for more in ((), ("--format", "json"))
+    ]
+    assert (first.status, again[0].status) == (1, 1)
+    rows = {row["id"]: row for row in again[1].json["rows"]}
+    assert [rows[id_]["service"] for id_ in ("tides", "ledger-skipper")] == [200, 200]
+    text = {form: (tmp_path / f"r.{form}").read_text() for form in forms}
+    document = json.loads(text["json"])
+    assert document["differing"] == again[1].json["differing"] == 5
+    assert 'failures="5"' in text["junit"]
+    for form in ("md", "html", "junit"):
+        assert "service: status: expected 403, got 200" in text[form]
+    assert text["svg"].startswith("<svg") or "<svg" in text["svg"]
+    other = usher("drift", str(DEMO / "harbour.yaml"), str(DEMO / "landing-story.yaml"), "--recorded", "kept.har")
+    assert other.status in (1, 2)
+
+
+def test_a_recording_that_is_none(usher: Usher) -> None:
+    outcome = usher("drift", "p.yaml", "t.yaml", "--recorded", "p.yaml", p__yaml=PLAIN, t__yaml=ASK)
+    assert (outcome.status, "this is no recording" in outcome.err) == (2, True)
+
+
+@pytest.mark.parametrize("trusted", [True, False])
+def test_a_service_over_tls(usher: Usher, tmp_path: Path, trusted: bool) -> None:
+    """Whose certificate is trusted, and whose isn't."""
+    model = described(PLAIN)
+    with served(model, tls=True) as found:
+        assert found.certificate is not None
+        (tmp_path / "c.pem").write_bytes(found.certificate.pem)
+        more = ["--certificate", "c.pem"] if trusted else []
+        outcome = usher("drift", "p.yaml", "t.yaml", "--at", found.url, *more, p__yaml=PLAIN, t__yaml=ASK)
+    assert outcome.status == (0 if trusted else 1)
+    assert ("can't be trusted" in outcome.out) is not trusted
+
+
+@pytest.mark.parametrize(("arguments", "words"), [
+    (["--at", "http://127.0.0.1:1", "--certificate", "p.yaml"], "--certificate is for a service over TLS"),
+    (["--at", "https://127.0.0.1:1", "--certificate", "p.yaml"], "these are no certificates"),
+    (["--at", "https://127.0.0.1:1", "--into", "x.json"], "write FILE.har"),
+])  # fmt: skip
+def test_what_cannot_be_asked_so(usher: Usher, arguments: list[str], words: str) -> None:
+    outcome = usher("drift", "p.yaml", "t.yaml", *arguments, p__yaml=PLAIN, t__yaml=ASK)
+    assert (outcome.status, words in outcome.err) == (2, True)
 
 
 # What a user's mistake gets.

@@ -6,17 +6,24 @@ status, the browser's verdict, the header fields that stages write; contents whe
 
 from __future__ import annotations
 
+import json
 import sys
 from argparse import ArgumentParser, Namespace
 from collections.abc import Iterable
 from pathlib import Path
 
-from patient_usher.cli.arguments import duration, unusable
+from patient_usher import __version__
+from patient_usher.cli.arguments import duration, outgoing, unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of, trust
+from patient_usher.cli.replaying import wanted_reports
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.http.dates import timestamp
 from patient_usher.core.verify.outside import Held
+from patient_usher.files.atomic_write import write_whole
+from patient_usher.files.exporting import har_of
 from patient_usher.files.python_code import PythonFrom
 from patient_usher.files.trace import Trace
+from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, read_text
 from patient_usher.output import drift as report
 from patient_usher.output.door import DOOR
 from patient_usher.output.outcome import scene_of
@@ -40,6 +47,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="an ASGI or WSGI application, in a module beside the pipeline or installed; needs --trust python",
     )  # fmt: skip
     service.add_argument("--at", metavar="URL", help="the origin of a service that is asked for the trace's base")
+    service.add_argument("--recorded", metavar="FILE", type=Path, help="what a service answered, as --into has kept it")
     parser.add_argument("--writes", action="store_true", help="send requests too that may change something (POST, ...)")
     parser.add_argument(
         "--bodies", action="store_true", help="compare all contents, not only those of which is expected"
@@ -47,6 +55,19 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--wait-at-most", metavar="DURATION", type=duration, default=WAIT_AT_MOST * 1_000_000,
         help=f"how long traces may wait in real time, in all (default {WAIT_AT_MOST}s)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--certificate", metavar="FILE", type=Path, help="trust a service that shows a certificate of this file (PEM)"
+    )
+    parser.add_argument(
+        "--into",
+        metavar="FILE",
+        type=outgoing,
+        help="keep what the service answered: a recording (FILE.har), for --recorded",
+    )
+    parser.add_argument(
+        "--report", metavar="FORMAT=FILE", action="append", default=[],
+        help="also write a report: junit, md, html, json or svg; may be repeated",
     )  # fmt: skip
     parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
     add_pipeline_arguments(parser)
@@ -63,18 +84,61 @@ def run(args: Namespace) -> int:
     except ValueError as error:
         what, _, mend = str(error).partition("; ")
         raise unusable(what, mend, "--app") from None
+    reports = wanted_reports(args.report)
+    if args.into is not None and args.into.suffix != ".har":
+        raise unusable(f"{args.into} is no recording's name", "write FILE.har", "--into")
     traces = [Trace.read(path, trust=trust(args)) for path in args.traces]
     seconds = args.wait_at_most / 1_000_000
-    how = {"bodies": args.bodies, "writes": args.writes, "wait_at_most": seconds, "seed": args.seed}
-    held = drift(pipeline, *traces, app=app, at=args.at, **how)
+    certificates = _certificates(args)
+    how = {
+        "certificates": certificates,
+        "bodies": args.bodies,
+        "writes": args.writes,
+        "wait_at_most": seconds,
+        "seed": args.seed,
+    }
+    recorded = parse(read_text(args.recorded), str(args.recorded)) if args.recorded is not None else None
+    held = drift(pipeline, *traces, app=app, at=args.at, recorded=recorded, **how)
     if args.format == "json":
         found = list(held)
-        sys.stdout.buffer.write(document(report.document(pipeline.name, args.app or args.at, found)))
+        sys.stdout.buffer.write(document(report.document(pipeline.name, _service(args), found)))
     else:
         found = _text(args, pipeline.blueprint, traces, held)
+    if args.into is not None:
+        _keep(args.into, traces, found)
+    if reports:
+        scene = scene_of(pipeline.blueprint, [trace.name for trace in bound_all(pipeline.blueprint, traces)], args.seed)
+        outcome = report.outcome(scene, found)
+        for form, path in reports:
+            if form == "json":
+                write_whole(path, document(report.document(pipeline.name, _service(args), found)).decode())
+            else:
+                write_whole(path, DOOR.text(report.REPORTS[form](outcome)))
     if not found:
         say("nothing was sent: every request may change something; give --writes")
     return 0 if found and all(one.same for one in found) else 1
+
+
+def _service(args: Namespace) -> str:
+    return str(args.app or args.at or args.recorded)
+
+
+def _certificates(args: Namespace) -> bytes | None:
+    """The certificates that are trusted beside the system's. Raises Unusable."""
+    if args.certificate is None:
+        return None
+    if args.at is None or not args.at.startswith("https://"):
+        raise unusable("--certificate is for a service over TLS", "give --at https://HOST:PORT", "--certificate")
+    with open_file(args.certificate) as stream:
+        return stream.read(MAX_OCTETS)
+
+
+def _keep(path: Path, traces: list[Trace], found: list[Held]) -> None:
+    """Write what the service answered as a recording."""
+    records = [DOOR.record(record) for one in found for record in one.service]
+    starts = timestamp(found[0].model.starts) if found else timestamp(0)
+    write_whole(path, json.dumps(har_of(records, __version__, starts), indent=1, ensure_ascii=False) + "\n")
+    say(f"wrote {len(records)} exchange{'' if len(records) == 1 else 's'} to {path}")
 
 
 def _text(args: Namespace, blueprint: Blueprint, traces: list[Trace], held: Iterable[Held]) -> list[Held]:
@@ -89,7 +153,7 @@ def _text(args: Namespace, blueprint: Blueprint, traces: list[Trace], held: Iter
     )
     scene = scene_of(blueprint, [one.name for one in bound], args.seed)
     painter = stdout_painter()
-    title = [line((scene.pipeline, "title")), line((f"against {args.app or args.at}", "dim"))]
+    title = [line((scene.pipeline, "title")), line((f"against {_service(args)}", "dim"))]
     painter.write(table.head(title))
     found = []
     for one in held:

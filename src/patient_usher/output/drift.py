@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import textwrap
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+
+from msgspec import structs
 
 from patient_usher.core.verify.document_types import Drifted, DriftRecord, DriftRow
+from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.outside import Drift, Held
-from patient_usher.core.verify.record import Record, final_of
+from patient_usher.core.verify.record import Record, SummaryRecord, final_of
 from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey
-from patient_usher.output.outcome import shown
+from patient_usher.output.outcome import Outcome, Scene, Shown, shown
 from patient_usher.output.replay_view import WIDTH, Table, value_text
+from patient_usher.output.reports import OF_REPLAYS
 from patient_usher.output.terminal import Line, Piece, fit, line
 
 MOST_JOURNEYS = 1
@@ -30,6 +34,11 @@ def rows(table: Table, held: Held) -> Iterator[Line]:
         other = theirs.get(own[at]) if at < len(own) else None
         differs = any(id_ == own[at] for id_, _ in held.differs) if at < len(own) else False
         yield _beside(row, other, differs=differs) if at < len(own) <= _ROWS else row
+    yield from complaints(held)
+
+
+def complaints(held: Held) -> Iterator[Line]:
+    """In what the service differs, with the stage to look at, and what else the trace expects of it: sentences."""
     for id_, one in held.differs:
         hop = id_.partition("/")[2]
         what = f"{f'{hop}: ' if hop else ''}{one.what}"
@@ -100,6 +109,36 @@ def journeys(held: Sequence[Held]) -> Iterator[Line]:
             yield from journey(DOOR.record(record), whole=False)
     if len(differing) > MOST_JOURNEYS:
         yield line((f"and {len(differing) - MOST_JOURNEYS} more that differ; --format json has them all", "dim"))
+
+
+def outcome(scene: Scene, held: Sequence[Held]) -> Outcome:
+    """As reports draw it: the model's exchanges, with what the service does otherwise as what doesn't hold."""
+    sends, statuses = [], Counter[str]()
+    for one in held:
+        mark = "held" if one.same else "failed"
+        checks: dict[str, list[Check]] = {}
+        for id_, found in one.differs:
+            checks.setdefault(id_, []).append(Check(f"service: {found.what}", found.model, found.service, False))
+        records = one.model.records()
+        own = checks.setdefault(final_of(records).id, [])
+        told = {found.what for _, found in one.differs}
+        own += [structs.replace(check, what=f"service: {check.what}") for check in one.checks if check.what not in told]
+        if one.trouble is not None:
+            own.append(Check("service: answer", "an answer", one.trouble, False))
+        records = [structs.replace(record, mark=mark, checks=checks.get(record.id, [])) for record in records]
+        sends.append(
+            Shown(DOOR.redacted(one.id), DOOR.redacted(one.id), [DOOR.record(record) for record in records], mark)
+        )
+        final = final_of(one.service) if one.service else None
+        statuses[str(final.status) if final is not None and final.status is not None else "no answer"] += 1
+    failed = sum(not one.same for one in held)
+    exchanges = sum(len(one.service) for one in held)
+    summary = SummaryRecord(len(held), exchanges, failed, dict(statuses), {"the service": len(held)})
+    return Outcome(scene, summary, len(held), {}, [], [], sends, False)
+
+
+REPORTS: dict[str, Callable[[Outcome], str]] = {form: write for form, write in OF_REPLAYS.items() if form != "json"}
+"""The reports of a drift, but for JSON, which is ``document``."""
 
 
 def document(pipeline: str, service: str, held: Sequence[Held]) -> Drifted:

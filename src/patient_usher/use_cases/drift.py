@@ -11,15 +11,16 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.clock import Clock
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import SAFE_METHODS
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.document import Json, Problem, Spot, Unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.outside import Drift, Held, drifts, is_visible, stage_at
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.session import Pipeline, bound_all
 from patient_usher.wire.application import Asks, asker
-from patient_usher.wire.over_sockets import AtUrl, origin_of
+from patient_usher.wire.over_sockets import AtUrl, origin_of, trusted
 from patient_usher.wire.real_service import RealService
+from patient_usher.wire.recorded import Recorded
 
 WAIT_AT_MOST = 60
 """Seconds that traces may wait for in real time, where nobody says."""
@@ -30,34 +31,43 @@ def drift(
     *traces: Trace,
     app: Callable[..., Any] | None = None,
     at: str | None = None,
+    recorded: Json = None,
+    certificates: bytes | None = None,
     bodies: bool = False,
     writes: bool = False,
     wait_at_most: float = WAIT_AT_MOST,
     seed: int = 0,
     wait: Callable[[int], None] | None = None,
 ) -> Iterator[Held]:
-    """Every request of the traces, asked of the model and of a service: an ASGI or WSGI application in this process
-    (``app``), or whoever answers at an origin (``at``) for the traces' base.
+    """Every request of the traces, asked of the model and of a service.
 
+    That is an ASGI or WSGI application in this process (``app``), whoever answers at an origin (``at``) for the traces'
+    base, or what was ``recorded`` of one (a HAR document). ``certificates`` (PEM) are trusted beside the system's.
     Where a trace waits, so does this, in real time, ``wait_at_most`` seconds in all. ``writes``: whether requests are
     sent that may change something (RFC 9110 9.2.1). ``wait`` is told when each request is due, in microseconds, and
     does the waiting, for applications whose clock can be turned. Raises Unusable for a trace that can't be sent so.
     """
     bound = bound_all(pipeline.blueprint, traces)
     for trace in bound:
-        check_sendable(trace, wait_at_most if wait is None else float("inf"))
+        check_sendable(trace, wait_at_most if wait is None and recorded is None else float("inf"))
     bound = bound if writes else [reads_only(trace) for trace in bound]
-    if (app is None) is (at is None):
-        raise _unusable("there is no service to ask, or there are two", "give app, or at")
+    if sum(one is not None for one in (app, at, recorded)) != 1:
+        raise _unusable("there is no service to ask, or there are several", "give app, at or recorded")
     try:
         origin = origin_of(at) if at is not None else None
-        asked = asker(app) if app is not None else None
+        tls = trusted(certificates)
+        kept = Recorded(recorded) if recorded is not None else None
+        asked: Asks | None = asker(app) if app is not None else kept
     except ValueError as error:
         what, _, mend = str(error).partition("; ")
-        raise Unusable([Problem(Spot("app" if app is not None else "at", 1, 1), what, mend)]) from None
+        where = "app" if app is not None else "at" if at is not None else "recorded"
+        raise Unusable([Problem(Spot(where, 1, 1), what, mend)]) from None
+    if kept is not None:
+        bound = [trace._replace(starts=kept.starts) for trace in bound]
+        wait = lambda at: None  # noqa: E731
     try:
         for trace in bound:
-            ask: Asks | None = AtUrl(origin, trace.base) if origin is not None else asked
+            ask: Asks | None = AtUrl(origin, trace.base, tls) if origin is not None else asked
             assert ask is not None
             try:
                 yield from _held(pipeline, trace, ask, prefix_of(trace, bound), seed, wait, bodies=bodies)

@@ -19,10 +19,10 @@ _OWN = frozenset({"host", "content-length", "connection", "transfer-encoding"})
 class AtUrl:
     """Asks the service at an origin for whatever goes to the trace's base; what goes elsewhere isn't sent."""
 
-    def __init__(self, at: Url, base: str) -> None:
+    def __init__(self, at: Url, base: str, tls: ssl.SSLContext | bool = True) -> None:
         self._at, self._base = at, base
         self._pool = ThreadPoolExecutor(MOST_AT_ONCE)
-        self._client = httpx.Client(http1=True, http2=False, follow_redirects=False, trust_env=False)
+        self._client = httpx.Client(http1=True, http2=False, follow_redirects=False, trust_env=False, verify=tls)
 
     def ask(self, request: Request, patience: float) -> Future[Asked]:
         """The answer that is to come, or NoAnswer."""
@@ -78,6 +78,18 @@ class AtUrl:
         own = self._at.origin
         here = name.lower() == "location" and (value == own or value.startswith((f"{own}/", f"{own}?")))
         return self._base + value.removeprefix(own) if here else value
+
+
+def trusted(certificates: bytes | None) -> ssl.SSLContext | bool:
+    """What checks a service's certificate: these (PEM) are trusted beside the system's. Raises ValueError."""
+    if certificates is None:
+        return True
+    context = ssl.create_default_context()
+    try:
+        context.load_verify_locations(cadata=certificates.decode("ascii"))
+    except (ssl.SSLError, UnicodeDecodeError):
+        raise ValueError("these are no certificates; write PEM, as serve --certificate does") from None
+    return context
 
 
 def _unreached(error: httpx.ConnectError, at: Url) -> str:
