@@ -7,7 +7,8 @@ from argparse import ArgumentParser, ArgumentTypeError
 from pathlib import Path
 from typing import NoReturn
 
-from patient_usher.core.model.document import Problem, Spot, Unusable, did_you_mean
+from patient_usher.core.model.document import did_you_mean
+from patient_usher.core.model.document import unusable as unusable
 from patient_usher.output.terminal import say
 
 
@@ -102,8 +103,3 @@ def _number(text: str, most: float, otherwise: str, least: float = 0.0) -> float
     if not (0 < found <= most and found >= least):
         raise ArgumentTypeError(f"'{text}' {otherwise}")
     return found
-
-
-def unusable(what: str, mend: str, where: str = "command line") -> Unusable:
-    """What is wrong with the command line, or with a file that it names, and what would be right."""
-    return Unusable([Problem(Spot(where, 1, 1), what, mend)])

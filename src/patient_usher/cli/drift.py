@@ -7,15 +7,19 @@ status, the browser's verdict, the header fields that stages write; contents whe
 from __future__ import annotations
 
 import json
+import os
 import sys
 from argparse import ArgumentParser, Namespace
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 from patient_usher import __version__
 from patient_usher.cli.arguments import duration, outgoing, unusable
-from patient_usher.cli.common import add_pipeline_arguments, pipeline_of, trust
+from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress, trust
 from patient_usher.cli.replaying import wanted_reports
+from patient_usher.core.analysis.explanations import Explanation
+from patient_usher.core.analysis.variants import document_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.verify.outside import Held
@@ -30,12 +34,15 @@ from patient_usher.output.outcome import scene_of
 from patient_usher.output.replay_view import Table
 from patient_usher.output.result import document
 from patient_usher.output.terminal import line, say, stdout_painter
-from patient_usher.use_cases.drift import WAIT_AT_MOST, drift
-from patient_usher.use_cases.session import bound_all
+from patient_usher.output.yaml_snippet import file_of
+from patient_usher.use_cases.drift import WAIT_AT_MOST, drift, explain
+from patient_usher.use_cases.find_order import find_order
+from patient_usher.use_cases.session import Pipeline, bound_all
 
 EXAMPLES = (
     "usher drift pipeline.yaml trace.yaml --app service:app --trust python",
-    "usher drift pipeline.yaml trace.yaml --at http://127.0.0.1:8000 --writes --bodies",
+    "usher drift pipeline.yaml trace.yaml --at http://127.0.0.1:8000 --writes --bodies --fit as-it-is.yaml",
+    "usher drift pipeline.yaml --at http://127.0.0.1:8000 --find-order",
 )
 
 
@@ -69,9 +76,18 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--report", metavar="FORMAT=FILE", action="append", default=[],
         help="also write a report: junit, md, html, json or svg; may be repeated",
     )  # fmt: skip
+    why = parser.add_argument_group("why it differs")
+    why.add_argument(
+        "--fit", metavar="FILE", type=outgoing,
+        help="write the variant of the model that answers as the service does, as far as any was found",
+    )  # fmt: skip
+    why.add_argument(
+        "--find-order", action="store_true",
+        help="in place of traces: send the fewest requests that tell orders of the stages apart",
+    )  # fmt: skip
     parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
     add_pipeline_arguments(parser)
-    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording")
+    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="*", help="a trace or a recording")
 
 
 def run(args: Namespace) -> int:
@@ -84,6 +100,10 @@ def run(args: Namespace) -> int:
     except ValueError as error:
         what, _, mend = str(error).partition("; ")
         raise unusable(what, mend, "--app") from None
+    if args.find_order:
+        return _order(args, pipeline, app)
+    if not args.traces:
+        raise unusable("there is no trace to send", "name one, or give --find-order")
     reports = wanted_reports(args.report)
     if args.into is not None and args.into.suffix != ".har":
         raise unusable(f"{args.into} is no recording's name", "write FILE.har", "--into")
@@ -101,9 +121,13 @@ def run(args: Namespace) -> int:
     held = drift(pipeline, *traces, app=app, at=args.at, recorded=recorded, **how)
     if args.format == "json":
         found = list(held)
-        sys.stdout.buffer.write(document(report.document(pipeline.name, _service(args), found)))
+        why = _why(args, pipeline, traces, found)
+        sys.stdout.buffer.write(document(report.document(pipeline.name, _service(args), found, why)))
     else:
         found = _text(args, pipeline.blueprint, traces, held)
+        why = _why(args, pipeline, traces, found)
+        stdout_painter().write(report.explanation(why) if why is not None else ())
+    _fit(args, pipeline, why)
     if args.into is not None:
         _keep(args.into, traces, found)
     if reports:
@@ -111,12 +135,51 @@ def run(args: Namespace) -> int:
         outcome = report.outcome(scene, found)
         for form, path in reports:
             if form == "json":
-                write_whole(path, document(report.document(pipeline.name, _service(args), found)).decode())
+                write_whole(path, document(report.document(pipeline.name, _service(args), found, why)).decode())
             else:
                 write_whole(path, DOOR.text(report.REPORTS[form](outcome)))
     if not found:
         say("nothing was sent: every request may change something; give --writes")
     return 0 if found and all(one.same for one in found) else 1
+
+
+def _why(args: Namespace, pipeline: Pipeline, traces: list[Trace], found: list[Held]) -> Explanation | None:
+    """What would explain what differs; None where nothing does, or nobody answered."""
+    if not any(one.differs for one in found) or all(one.trouble is not None for one in found if one.differs):
+        return None
+    try:
+        how = {"bodies": args.bodies, "writes": args.writes, "seed": args.seed}
+        return explain(pipeline, traces, found, watch=progress("variants of the model tried"), **how)
+    finally:
+        done()
+
+
+def _fit(args: Namespace, pipeline: Pipeline, why: Explanation | None) -> None:
+    """Write the variant that was found."""
+    if args.fit is None:
+        return
+    if why is None or not why.changes:
+        reason = "no change explains what differs" if why is not None else "nothing differs"
+        say(f"nothing was written to {args.fit}: {reason}")
+        return
+    like = os.path.relpath(args.pipeline, args.fit.parent)
+    write_whole(args.fit, file_of(document_of(pipeline.blueprint, why.all_changes, like)))
+    say(f"wrote {args.fit}, a variant of {args.pipeline}")
+
+
+def _order(args: Namespace, pipeline: Pipeline, app: Any) -> int:
+    """Send what tells orders apart. Returns 0 where the model's own is among those that answer so."""
+    if args.traces or args.recorded is not None or args.fit is not None or args.report or args.into is not None:
+        what = "--find-order makes its own requests and writes nothing"
+        raise unusable(what, "leave traces, --recorded, --fit, --report and --into out", "--find-order")
+    found = find_order(
+        pipeline, app=app, at=args.at, certificates=_certificates(args), writes=args.writes, seed=args.seed
+    )
+    if args.format == "json":
+        sys.stdout.buffer.write(document(report.order_document(pipeline.name, _service(args), found)))
+    else:
+        stdout_painter().write(report.order_lines(pipeline.name, _service(args), found))
+    return 0 if found.present else 1
 
 
 def _service(args: Namespace) -> str:

@@ -8,7 +8,16 @@ from collections.abc import Callable, Iterator, Sequence
 
 from msgspec import structs
 
-from patient_usher.core.verify.document_types import Drifted, DriftRecord, DriftRow
+from patient_usher.core.analysis.explanations import Explanation
+from patient_usher.core.analysis.orders.fitting import FoundOrder
+from patient_usher.core.verify.document_types import (
+    ChangeRecord,
+    Drifted,
+    DriftRecord,
+    DriftRow,
+    ExplanationRecord,
+    OrderFound,
+)
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.outside import Drift, Held
 from patient_usher.core.verify.record import Record, SummaryRecord, final_of
@@ -75,26 +84,32 @@ def _words(one: Drift) -> str:
 
 def summary(held: Sequence[Held]) -> Iterator[Line]:
     """How many differ, and what nobody outside can see."""
-    differing = [one for one in held if not one.same]
+    differing = [one for one in held if one.differs or one.trouble is not None]
+    unmet = [one for one in held if not one.same and one not in differing]
     unseen = sum(one.unseen for one in held)
     count = f"{len(held)} request{'' if len(held) == 1 else 's'}"
     yield []
+    if unmet:
+        yield from _told(f"{len(unmet)} of {count} not as the trace expects; the model answers them alike", unmet)
     if differing:
-        ids = ", ".join(DOOR.redacted(one.id) for one in differing[:8])
-        more = f" and {len(differing) - 8} more" if len(differing) > 8 else ""
-        told = f"the service differs from its model in {len(differing)} of {count}: {ids}{more}"
-        first, *rest = textwrap.wrap(told, WIDTH - 2, break_on_hyphens=False)
-        yield line(("✗ ", "bad"), first)
-        yield from (line(f"  {part}") for part in rest)
+        yield from _told(f"the service differs from its model in {len(differing)} of {count}", differing)
         stages = Counter(stage for one in held for stage in {found.stage for _, found in one.differs} if stage)
         named = ", ".join(f"{DOOR.redacted(stage)} ({times})" for stage, times in stages.most_common())
         if named:
             yield line(f"  stages to look at, by requests: {named}")
-    else:
+    elif not unmet:
         yield line(("✓ ", "good"), f"{count}: the service does what the model says")
     if unseen:
         words = f"{unseen} expectation{'' if unseen == 1 else 's'} of stages, order or logs"
         yield line((f"  {words}: of a service nobody outside sees those", "dim"))
+
+
+def _told(what: str, held: Sequence[Held]) -> Iterator[Line]:
+    ids = ", ".join(DOOR.redacted(one.id) for one in held[:8])
+    more = f" and {len(held) - 8} more" if len(held) > 8 else ""
+    first, *rest = textwrap.wrap(f"{what}: {ids}{more}", WIDTH - 2, break_on_hyphens=False)
+    yield line(("✗ ", "bad"), first)
+    yield from (line(f"  {part}") for part in rest)
 
 
 def journeys(held: Sequence[Held]) -> Iterator[Line]:
@@ -141,7 +156,83 @@ REPORTS: dict[str, Callable[[Outcome], str]] = {form: write for form, write in O
 """The reports of a drift, but for JSON, which is ``document``."""
 
 
-def document(pipeline: str, service: str, held: Sequence[Held]) -> Drifted:
+def explanation(why: Explanation) -> Iterator[Line]:
+    """What would explain what differs: changes of the model with which it answers as the service did."""
+    tried = f"{why.tried:,} variants of the model tried"
+    more = "" if why.whole else ", and not all that there are"
+    yield []
+    if not why.changes:
+        yield line(("no change of the model explains it", "title"), (f" ({tried}{more})", "dim"))
+        return
+    yield line(("the model answers so, if", "title"), (f" ({tried}{more})", "dim"))
+    for one in why.changes:
+        yield line(("  ● ", "raised"), (DOOR.redacted(one.change.words), "name"))
+        ids = ", ".join(one.explains[:6]) + (f" and {len(one.explains) - 6} more" if len(one.explains) > 6 else "")
+        yield from _wrapped(f"explains {DOOR.redacted(ids)}" if ids else "explains what else differs there", "")
+        if one.alike:
+            others = "; ".join(DOOR.redacted(other.words) for other in one.alike)
+            yield from _wrapped(f"so would: {others}", "dim")
+    if why.leaves:
+        ids = ", ".join(why.leaves[:8]) + (f" and {len(why.leaves) - 8} more" if len(why.leaves) > 8 else "")
+        yield from _wrapped(f"left unexplained: {DOOR.redacted(ids)}", "bad", indent=2)
+
+
+def _wrapped(text: str, style: str, indent: int = 4) -> Iterator[Line]:
+    space = " " * indent
+    for part in textwrap.wrap(text, WIDTH - indent, subsequent_indent="  ", break_on_hyphens=False):
+        yield line(space, (part, style))
+
+
+def order_lines(pipeline: str, service: str, found: FoundOrder) -> Iterator[Line]:
+    """In which order a service runs its stages, as far as its answers tell."""
+    yield line((DOOR.redacted(pipeline), "title"), (f" against {DOOR.redacted(service)}", "dim"))
+    answers = iter(found.answers)
+    for entry in found.apart.trace.requests:
+        got = [next(answers, "") for _ in range(entry.get("times", 1))]
+        times = f" ×{len(got)}" if len(got) > 1 else ""
+        told = ", ".join(f"{status}{f' ×{got.count(status)}' if len(got) > 1 else ''}" for status in dict.fromkeys(got))
+        yield line(f"  {DOOR.redacted(str(entry['send']))}{times}  ", (told, "dim"))
+    yield []
+    if found.trouble is not None:
+        yield line((f"  the service {DOOR.redacted(found.trouble)}", "bad"))
+    every = f"{found.apart.orders:,} orders" + ("" if found.exact else ", which aren't all there are")
+    if found.example is None:
+        what = f"none of {every} answers so: it differs in more than the order (usher drift with a trace says in what)"
+        first, *rest = textwrap.wrap(what, WIDTH - 2, break_on_hyphens=False)
+        yield line(("✗ ", "bad"), first)
+        yield from (line(f"  {part}") for part in rest)
+        return
+    count = len(found.fitting)
+    if found.present:
+        others = f", and {count - 1} more of {every}" if count > 1 else f", alone of {every}"
+        yield line(("✓ ", "good"), f"the model's order answers so{others}")
+    else:
+        does = "does" if count == 1 else "do"
+        yield line(("✗ ", "bad"), f"the model's order doesn't answer so; {count} of {every} {does}")
+    example = ", ".join(DOOR.redacted(list(found.example)))
+    yield from _wrapped(f"{'such as' if count > 1 else 'it is'}: {example}", "name", 2)
+    if count > 1 and found.before:
+        pairs = ", ".join(f"{a} before {b}" for a, b in found.before)
+        yield from _wrapped(f"all of them have {DOOR.redacted(pairs)}", "dim", 2)
+
+
+def order_document(pipeline: str, service: str, found: FoundOrder) -> OrderFound:
+    """As JSON says it."""
+    return OrderFound(
+        pipeline=pipeline,
+        service=service,
+        requests=list(found.apart.trace.requests),
+        answers=list(found.answers),
+        orders=found.apart.orders,
+        exact=found.exact,
+        present=found.present,
+        fitting=[list(order) for order in found.fitting],
+        before=[list(pair) for pair in found.before],
+        trouble=found.trouble,
+    )
+
+
+def document(pipeline: str, service: str, held: Sequence[Held], why: Explanation | None = None) -> Drifted:
     """As JSON says it."""
     return Drifted(
         pipeline=pipeline,
@@ -150,6 +241,19 @@ def document(pipeline: str, service: str, held: Sequence[Held]) -> Drifted:
         differing=sum(not one.same for one in held),
         unseen=sum(one.unseen for one in held),
         rows=[_row(one) for one in held],
+        explanation=ExplanationRecord(
+            [
+                ChangeRecord(
+                    one.change.where, one.change.words, list(one.explains), [other.words for other in one.alike]
+                )
+                for one in why.changes
+            ],
+            list(why.leaves),
+            why.tried,
+            why.whole,
+        )
+        if why is not None
+        else None,
     )
 
 

@@ -15,7 +15,16 @@ from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.text_types import DURATION_PATTERN, SIZE_PATTERN, SIZES, UNITS
 from patient_usher.core.model.trace import TraceSpec
 from patient_usher.core.stages import kind, kinds
-from patient_usher.core.verify.document_types import Compare, CoverageRecord, Drifted, Explore, Findings, Reorder, Sweep
+from patient_usher.core.verify.document_types import (
+    Compare,
+    CoverageRecord,
+    Drifted,
+    Explore,
+    Findings,
+    OrderFound,
+    Reorder,
+    Sweep,
+)
 from patient_usher.core.verify.record import Result
 
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
@@ -142,4 +151,5 @@ SCHEMAS: dict[str, Callable[[], Schema]] = {
     "explore": lambda: _of_types(Explore, "exploration"),
     "sweep": lambda: _of_types(Sweep, "sweep"),
     "drift": lambda: _of_types(Drifted, "drift"),
+    "order-found": lambda: _of_types(OrderFound, "order-found"),
 }

@@ -3,24 +3,25 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any
 
+from patient_usher.core.analysis.explanations import Explanation, explained
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.clock import Clock
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import SAFE_METHODS
-from patient_usher.core.model.document import Json, Problem, Spot, Unusable
+from patient_usher.core.model.document import Json, unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.outside import Drift, Held, drifts, is_visible, stage_at
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.files.trace import Trace
+from patient_usher.use_cases.real_service import Service
 from patient_usher.use_cases.session import Pipeline, bound_all
-from patient_usher.wire.application import Asks, asker
-from patient_usher.wire.over_sockets import AtUrl, origin_of, trusted
+from patient_usher.wire.application import Asks
 from patient_usher.wire.real_service import RealService
-from patient_usher.wire.recorded import Recorded
 
 WAIT_AT_MOST = 60
 """Seconds that traces may wait for in real time, where nobody says."""
@@ -47,36 +48,52 @@ def drift(
     sent that may change something (RFC 9110 9.2.1). ``wait`` is told when each request is due, in microseconds, and
     does the waiting, for applications whose clock can be turned. Raises Unusable for a trace that can't be sent so.
     """
-    bound = bound_all(pipeline.blueprint, traces)
+    service = Service(app, at, recorded, certificates)
+    bound = sent_of(pipeline, traces, writes=writes)
     for trace in bound:
         check_sendable(trace, wait_at_most if wait is None and recorded is None else float("inf"))
-    bound = bound if writes else [reads_only(trace) for trace in bound]
-    if sum(one is not None for one in (app, at, recorded)) != 1:
-        raise _unusable("there is no service to ask, or there are several", "give app, at or recorded")
-    try:
-        origin = origin_of(at) if at is not None else None
-        tls = trusted(certificates)
-        kept = Recorded(recorded) if recorded is not None else None
-        asked: Asks | None = asker(app) if app is not None else kept
-    except ValueError as error:
-        what, _, mend = str(error).partition("; ")
-        where = "app" if app is not None else "at" if at is not None else "recorded"
-        raise Unusable([Problem(Spot(where, 1, 1), what, mend)]) from None
-    if kept is not None:
-        bound = [trace._replace(starts=kept.starts) for trace in bound]
-        wait = lambda at: None  # noqa: E731
-    try:
+    with service.open() as ask:
         for trace in bound:
-            ask: Asks | None = AtUrl(origin, trace.base, tls) if origin is not None else asked
-            assert ask is not None
-            try:
-                yield from _held(pipeline, trace, ask, prefix_of(trace, bound), seed, wait, bodies=bodies)
-            finally:
-                if origin is not None:
-                    ask.close()
-    finally:
-        if asked is not None:
-            asked.close()
+            if service.starts is not None:
+                trace = trace._replace(starts=service.starts)
+            turned = wait if service.starts is None else _no_time
+            yield from side_by_side(
+                pipeline, trace, ask(trace.base), prefix_of(trace, bound), seed, turned, bodies=bodies
+            )
+
+
+def explain(
+    pipeline: Pipeline,
+    traces: Sequence[Trace],
+    held: Sequence[Held],
+    *,
+    bodies: bool = False,
+    writes: bool = False,
+    seed: int = 0,
+    watch: Callable[[int], None] = lambda tried: None,
+) -> Explanation:
+    """Why a service differs from its model: the fewest changes of the model that answer as it did (``held``)."""
+    rest = list(held)
+    bound, answered = [], []
+    for trace in sent_of(pipeline, traces, writes=writes):
+        count = sum(entry.recipe.spec.times for entry in trace.entries if entry.recipe is not None)
+        own, rest = rest[:count], rest[count:]
+        if own:
+            bound.append(trace._replace(starts=own[0].model.starts))
+            answered.append([(one.model.send.id, one.service) for one in own])
+    named = Counter(found.stage for one in held for _, found in one.differs if found.stage)
+    first = [stage for stage, _ in named.most_common()]
+    return explained(pipeline.blueprint, bound, answered, seed=seed, bodies=bodies, first=first, watch=watch)
+
+
+def _no_time(at: int) -> None:
+    """What was recorded is there at once."""
+
+
+def sent_of(pipeline: Pipeline, traces: Iterable[Trace], *, writes: bool) -> list[BoundTrace]:
+    """What is sent of traces: all, or what changes nothing. Raises Unusable."""
+    bound = bound_all(pipeline.blueprint, traces)
+    return bound if writes else [reads_only(trace) for trace in bound]
 
 
 def reads_only(trace: BoundTrace) -> BoundTrace:
@@ -97,19 +114,15 @@ def waits(trace: BoundTrace) -> float:
 def check_sendable(trace: BoundTrace, wait_at_most: float) -> None:
     """Raises Unusable for a trace that no real service can be sent."""
     if trace.streams:
-        raise _unusable("a trace in bulk isn't sent to a real service", "name one that people write, or take a sample")
+        raise unusable("a trace in bulk isn't sent to a real service", "name one that people write, or take a sample")
     if trace.changes:
-        raise _unusable("the trace changes the pipeline, and a real service can't be changed so", "leave change: out")
+        raise unusable("the trace changes the pipeline, and a real service can't be changed so", "leave change: out")
     if waits(trace) > wait_at_most:
         what = f"the trace waits for {waits(trace):,.0f} s, and a real service's clock can't be turned"
-        raise _unusable(what, f"give --wait-at-most {waits(trace):.0f}s, or a trace that waits less")
+        raise unusable(what, f"give --wait-at-most {waits(trace):.0f}s, or a trace that waits less")
 
 
-def _unusable(what: str, mend: str) -> Unusable:
-    return Unusable([Problem(Spot("command line", 1, 1), what, mend)])
-
-
-def _held(
+def side_by_side(
     pipeline: Pipeline,
     trace: BoundTrace,
     ask: Asks,

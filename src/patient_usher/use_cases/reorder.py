@@ -11,7 +11,7 @@ from patient_usher.core.analysis.orders.swaps import Pair, swaps
 from patient_usher.core.analysis.requests.runner import BUDGET
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.model.document import Problem, Spot, Unusable
+from patient_usher.core.model.document import unusable
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.session import Pipeline, bound_all
 
@@ -49,8 +49,7 @@ def reordered(
 ) -> Reordered:
     """The same of traces that are ready. ``swapped`` and ``replayed`` are told how far it is."""
     if any(trace.streams for trace in traces):
-        what = "a trace in bulk can't be replayed so often"
-        raise Unusable([Problem(Spot("command line", 1, 1), what, "name one that people write")])
+        raise unusable("a trace in bulk can't be replayed so often", "name one that people write")
     wishes = list(wishes)
     pairs = list(swaps(blueprint, traces, every=every, seed=seed, watch=swapped)) if traces else []
     search = Constraints(blueprint, traces, wishes, seed)

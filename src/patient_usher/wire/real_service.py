@@ -100,7 +100,7 @@ class RealService:
             else:
                 asked.cancel()
                 self.troubles[x.id], x.outcome = f"gave no answer within {end - begun - _GRACE:g} s", "abandoned"
-            x.finished = x.at + round((now - begun) * 1_000_000)
+            x.finished = max(x.at, self._clock.now)
             self._finished(x)
             self._over(x)
 

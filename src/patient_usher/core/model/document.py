@@ -73,6 +73,11 @@ class Unusable(Exception):
         super().__init__("\n".join(map(str, self.problems)))
 
 
+def unusable(what: str, mend: str, where: str = "command line") -> Unusable:
+    """What is wrong with what was asked for, or with a file that it names, and what would be right."""
+    return Unusable([Problem(Spot(where, 1, 1), what, mend)])
+
+
 def locate(root: Any, path: Iterable[str | int], *, key: bool = False) -> Spot:
     """The place of the deepest part of ``path`` that is in the tree.
 

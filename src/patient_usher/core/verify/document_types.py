@@ -261,6 +261,40 @@ class DriftRow(Struct):
     trouble: str | None
 
 
+class OrderFound(Document, kw_only=True):
+    """The orders of a pipeline's stages that answer as a service did."""
+
+    patient_usher: Annotated[str, _version("order-found/1")] = "order-found/1"
+    pipeline: str
+    service: str
+    requests: list[dict[str, Json]]
+    answers: list[str]
+    orders: Count
+    exact: bool
+    present: bool
+    fitting: list[list[str]]
+    before: list[list[str]]
+    trouble: str | None
+
+
+class ChangeRecord(Struct):
+    """A change of the model with which it answers as the service did: which requests, and what else would do so."""
+
+    where: str
+    change: str
+    explains: list[str]
+    alike: list[str]
+
+
+class ExplanationRecord(Struct):
+    """The fewest changes that explain the most. ``leaves``: requests that still differ."""
+
+    changes: list[ChangeRecord]
+    leaves: list[str]
+    tried: Count
+    whole: bool
+
+
 class Drifted(Document, kw_only=True):
     """What a real service does, against what its model says."""
 
@@ -271,3 +305,4 @@ class Drifted(Document, kw_only=True):
     differing: Count
     unseen: Count
     rows: list[DriftRow]
+    explanation: ExplanationRecord | None = None

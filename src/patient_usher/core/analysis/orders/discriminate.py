@@ -16,6 +16,7 @@ from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.run.world import World
+from patient_usher.core.http.messages import SAFE_METHODS
 from patient_usher.core.verify.run import run
 
 EXACT = 6
@@ -53,17 +54,35 @@ class Apart(NamedTuple):
     tried: int
 
 
-def told_apart(
-    blueprint: Blueprint, *, seed: int = 0, budget: int = BUDGET, watch: Callable[[int], None] = lambda done: None
-) -> Apart:
-    """The fewest requests that tell apart whatever orders can be told apart."""
+def orders_of(blueprint: Blueprint) -> tuple[list[Order], bool]:
+    """The orders that are told apart: all of the stages that act, or those one move away; and whether that is all.
+
+    Stages that only watch keep their places.
+    """
     present = movable(blueprint)
     acting = tuple(id_ for id_ in present if not _watches(blueprint, id_))
     exact = len(acting) <= EXACT
     wanted = sorted(permutations(acting)) if exact else [acting, *one_move_away(acting)]
-    orders = [_among(present, order) for order in wanted]
+    return [_among(present, order) for order in wanted], exact
+
+
+def told_apart(
+    blueprint: Blueprint,
+    *,
+    seed: int = 0,
+    budget: int = BUDGET,
+    reads_only: bool = False,
+    waits: bool = True,
+    watch: Callable[[int], None] = lambda done: None,
+) -> Apart:
+    """The fewest requests that tell apart whatever orders can be told apart.
+
+    ``reads_only``: by requests that change nothing. Without ``waits`` they come one right after the other.
+    """
+    present = movable(blueprint)
+    orders, exact = orders_of(blueprint)
     pipelines = {order: reordered(blueprint, order) for order in orders}
-    tries = list(_tries(blueprint, seed))
+    tries = list(_tries(blueprint, seed, reads_only))
     columns: dict[tuple[Answer, ...], tuple[Scenario, list[Answer]]] = {}
     tried = 0
     for number, (scenario, ready) in enumerate(tries):
@@ -79,7 +98,7 @@ def told_apart(
     chosen = _fewest(list(columns), len(orders))
     requests = tuple(columns[key][0] for key in chosen)
     whole = len({tuple(columns[key][1][at] for key in chosen) for at in range(len(orders))})
-    for gap in (None, APART):  # nobody waits for hours where it makes no difference
+    for gap in (None, APART) if waits else (None,):  # nobody waits for hours where it makes no difference
         trace = Scenario("tells", tuple(_named(requests, gap)))
         told = _told(orders, pipelines, trace, len(requests), seed)
         if len({tuple(answers[at] for answers in told) for at in range(len(orders))}) == whole:
@@ -88,12 +107,12 @@ def told_apart(
     classes: dict[tuple[Answer, ...], list[int]] = {}
     for at in range(len(orders)):
         classes.setdefault(tuple(answers[at] for answers in told), []).append(at)
-    always = _common(orders)
+    always = in_common(orders)
     found = [
         Class(
             len(members),
-            _nearest(present, [orders[at] for at in members]),
-            tuple(sorted(_common([orders[at] for at in members]) - always)),
+            nearest(present, [orders[at] for at in members]),
+            tuple(sorted(in_common([orders[at] for at in members]) - always)),
             tuple(labels[answer] for labels, answer in zip(words, answers, strict=True)),
         )
         for answers, members in classes.items()
@@ -104,12 +123,12 @@ def told_apart(
     return Apart(requests, trace, notes, tuple(found), tuple(_equal(present, by_order)), exact, len(orders), tried)
 
 
-def _tries(blueprint: Blueprint, seed: int) -> Iterator[tuple[Scenario, BoundTrace]]:
+def _tries(blueprint: Blueprint, seed: int, reads_only: bool) -> Iterator[tuple[Scenario, BoundTrace]]:
     """What can be sent; and what each stage refuses, once more than each limit lets through."""
     refused: dict[tuple[str, str | None], Scenario] = {}
     for scenario in scenarios(blueprint):
         ready = _ready(scenario, blueprint)
-        if ready is None:
+        if ready is None or (reads_only and not _reads(ready)):
             continue
         yield scenario, ready
         last = [judged.send for judged in run(World(blueprint, seed), ready)][-1].final
@@ -156,6 +175,10 @@ def _among(present: Order, acting: Sequence[str]) -> Order:
     """An order of the stages that act, with those that watch at their places."""
     rest = iter(acting)
     return tuple(next(rest) if id_ in acting else id_ for id_ in present)
+
+
+def _reads(trace: BoundTrace) -> bool:
+    return all(entry.recipe is None or entry.recipe.method in SAFE_METHODS for entry in trace.entries)
 
 
 def _ready(scenario: Scenario, blueprint: Blueprint) -> BoundTrace | None:
@@ -251,17 +274,18 @@ def _fewest(columns: Sequence[tuple[Answer, ...]], count: int) -> list[tuple[Ans
     return picked
 
 
-def _common(orders: Sequence[Order]) -> set[tuple[str, str]]:
+def nearest(present: Order, orders: Sequence[Order]) -> Order:
+    """The present order where it is among these, else the first of them."""
+    return present if present in orders else orders[0]
+
+
+def in_common(orders: Sequence[Order]) -> set[tuple[str, str]]:
     """The pairs of which all of these orders have the one before the other."""
     found: set[tuple[str, str]] | None = None
     for order in orders:
         pairs = set(combinations(order, 2))
         found = pairs if found is None else found & pairs
     return found or set()
-
-
-def _nearest(present: Order, orders: Sequence[Order]) -> Order:
-    return present if present in orders else orders[0]
 
 
 def _equal(present: Order, by_order: dict[Order, int]) -> Iterator[tuple[str, str]]:

@@ -1,0 +1,40 @@
+"""In which order does the real service run its stages? The fewest telling requests, sent to it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from patient_usher.core.analysis.orders.discriminate import told_apart
+from patient_usher.core.analysis.orders.fitting import FoundOrder, fitting
+from patient_usher.core.analysis.requests.runner import BASE, prepared
+from patient_usher.core.model.document import unusable
+from patient_usher.use_cases.drift import side_by_side
+from patient_usher.use_cases.real_service import Service
+from patient_usher.use_cases.session import Pipeline
+
+
+def find_order(
+    pipeline: Pipeline,
+    *,
+    app: Callable[..., Any] | None = None,
+    at: str | None = None,
+    certificates: bytes | None = None,
+    writes: bool = False,
+    seed: int = 0,
+    wait: Callable[[int], None] | None = None,
+) -> FoundOrder:
+    """Send a service the fewest requests whose answers tell orders of the server-wide stages apart (reads only, unless
+    ``writes``), and see which orders answer so. Raises Unusable where no request tells any apart.
+    """
+    service = Service(app, at, None, certificates)
+    blueprint = pipeline.blueprint
+    apart = told_apart(blueprint, seed=seed, reads_only=not writes, waits=False)
+    ready = prepared(apart.trace, blueprint, BASE) if apart.requests else None
+    if ready is None:
+        raise unusable("no request tells these orders apart", "give --writes, or see usher reorder --tell-apart")
+    with service.open() as ask:
+        held = list(side_by_side(pipeline, ready, ask(BASE), "", seed, wait, bodies=False))
+    trouble = next((one.trouble for one in held if one.trouble is not None), None)
+    ready = ready._replace(starts=held[0].model.starts)
+    return fitting(blueprint, apart, ready, [one.service for one in held], seed, trouble)
