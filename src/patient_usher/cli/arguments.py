@@ -75,6 +75,14 @@ def count(text: str) -> int:
     return int(text)
 
 
+def place(text: str) -> tuple[str, int]:
+    """Where to listen: HOST:PORT. Raises ArgumentTypeError."""
+    host, colon, port = text.rpartition(":")
+    if not colon or not port.isdecimal() or int(port) > 65535:
+        raise ArgumentTypeError(f"'{text}' is no place to listen; write HOST:PORT, as in 127.0.0.1:8471")
+    return host.strip("[]") or "127.0.0.1", int(port)
+
+
 def share(text: str) -> float:
     """More than 0, and 1 at most. Raises ArgumentTypeError."""
     return _number(text, 1.0, "is no share; write more than 0 and at most 1, as in 0.01")

@@ -15,13 +15,14 @@ from pathlib import Path
 from typing import Any
 
 from patient_usher import __version__
-from patient_usher.cli.arguments import duration, outgoing, unusable
+from patient_usher.cli.arguments import duration, outgoing, place, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress, trust
 from patient_usher.cli.replaying import wanted_reports
 from patient_usher.core.analysis.explanations import Explanation
 from patient_usher.core.analysis.variants import document_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.dates import timestamp
+from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.verify.outside import Held
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.exporting import har_of
@@ -35,9 +36,10 @@ from patient_usher.output.replay_view import Table
 from patient_usher.output.result import document
 from patient_usher.output.terminal import line, say, stdout_painter
 from patient_usher.output.yaml_snippet import file_of
-from patient_usher.use_cases.drift import WAIT_AT_MOST, drift, explain
+from patient_usher.use_cases.drift import WAIT_AT_MOST, Told, drift, explain
 from patient_usher.use_cases.find_order import find_order
 from patient_usher.use_cases.session import Pipeline, bound_all
+from patient_usher.wire.inside import Receiver, Spans, SpansIn
 
 EXAMPLES = (
     "usher drift pipeline.yaml trace.yaml --app service:app --trust python",
@@ -85,6 +87,22 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--find-order", action="store_true",
         help="in place of traces: send the fewest requests that tell orders of the stages apart",
     )  # fmt: skip
+    inside = parser.add_argument_group("the order from inside")
+    inside.add_argument(
+        "--spans", metavar="FILE", type=Path, action="append", default=[],
+        help="spans that the service writes: OTLP in JSON or protobuf; may be repeated",
+    )  # fmt: skip
+    inside.add_argument(
+        "--spans-at", metavar="HOST:PORT", type=place, help="receive spans there while it runs (OTLP over HTTP)"
+    )
+    inside.add_argument(
+        "--span", metavar="NAME=STAGE", action="append", default=[],
+        help="which stage a span, or an entry of Server-Timing, stands for, where it isn't named like it",
+    )  # fmt: skip
+    inside.add_argument(
+        "--spans-within", metavar="DURATION", type=duration, default=10_000_000,
+        help="how long spans may come after the last answer (default 10s)",
+    )  # fmt: skip
     parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
     add_pipeline_arguments(parser)
     parser.add_argument("traces", metavar="TRACE", type=Path, nargs="*", help="a trace or a recording")
@@ -118,7 +136,8 @@ def run(args: Namespace) -> int:
         "seed": args.seed,
     }
     recorded = parse(read_text(args.recorded), str(args.recorded)) if args.recorded is not None else None
-    held = drift(pipeline, *traces, app=app, at=args.at, recorded=recorded, **how)
+    told, receiver = _told(args, pipeline.blueprint)
+    held = drift(pipeline, *traces, app=app, at=args.at, recorded=recorded, told=told, **how)
     if args.format == "json":
         found = list(held)
         why = _why(args, pipeline, traces, found)
@@ -128,6 +147,8 @@ def run(args: Namespace) -> int:
         why = _why(args, pipeline, traces, found)
         stdout_painter().write(report.explanation(why) if why is not None else ())
     _fit(args, pipeline, why)
+    if receiver is not None:
+        receiver.close()
     if args.into is not None:
         _keep(args.into, traces, found)
     if reports:
@@ -141,6 +162,33 @@ def run(args: Namespace) -> int:
     if not found:
         say("nothing was sent: every request may change something; give --writes")
     return 0 if found and all(one.same for one in found) else 1
+
+
+def _told(args: Namespace, blueprint: Blueprint) -> tuple[Told, Receiver | None]:
+    """Where the service says which of its stages ran. Raises Unusable."""
+    names = {}
+    for text in args.span:
+        name, equals, stage = text.rpartition("=")
+        if not equals or not name:
+            raise unusable(f"'{text}' names no span and stage", "write NAME=STAGE", "--span")
+        if stage not in (known := [*blueprint.options, "router", "handler"]):
+            raise unusable(f"there is no stage '{stage}'", did_you_mean(stage, known), "--span")
+        names[name] = stage
+    if args.spans and args.spans_at is not None:
+        raise unusable("spans come from files, or are received", "give --spans or --spans-at", "--spans-at")
+    for path in args.spans:
+        with open_file(path):
+            pass  # what can't be read is told at once
+    spans: Spans | None = SpansIn(args.spans) if args.spans else None
+    receiver = None
+    if args.spans_at is not None:
+        spans, (host, port) = Spans(), args.spans_at
+        try:
+            receiver = Receiver(host, port, spans)
+        except OSError as error:
+            what = f"nobody can listen at {host}:{port}: {error.strerror or error}"
+            raise unusable(what, "name another HOST:PORT", "--spans-at") from None
+    return Told(spans, names, args.spans_within / 1_000_000), receiver
 
 
 def _why(args: Namespace, pipeline: Pipeline, traces: list[Trace], found: list[Held]) -> Explanation | None:

@@ -11,7 +11,7 @@ from argparse import ArgumentParser, ArgumentTypeError, Namespace
 from collections import Counter
 from pathlib import Path
 
-from patient_usher.cli.arguments import count, duration, factor, outgoing, unusable
+from patient_usher.cli.arguments import count, duration, factor, outgoing, place, unusable
 from patient_usher.cli.common import add_pipeline_arguments, collect_garbage, pipeline_of
 from patient_usher.cli.watching import Watched
 from patient_usher.core.http.dates import timestamp
@@ -44,7 +44,7 @@ MOST_APPENDED = 5_000
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     parser.add_argument(
-        "--listen", metavar="HOST:PORT", type=_place, default=(HOST, PORT),
+        "--listen", metavar="HOST:PORT", type=place, default=(HOST, PORT),
         help=f"where to listen (default {HOST}:{PORT}); port 0 takes any that is free",
     )  # fmt: skip
     parser.add_argument("--tls", action="store_true", help="speak TLS, with a certificate made now")
@@ -88,13 +88,6 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="until when a request has come in whole (default 30s); others are turned away with 408",
     )  # fmt: skip
     add_pipeline_arguments(parser, env=False)
-
-
-def _place(text: str) -> tuple[str, int]:
-    host, colon, port = text.rpartition(":")
-    if not colon or not port.isdecimal() or int(port) > 65535:
-        raise ArgumentTypeError(f"'{text}' is no place to listen; write HOST:PORT, as in {HOST}:{PORT}")
-    return host.strip("[]") or HOST, int(port)
 
 
 def _origin(text: str) -> Url:

@@ -271,4 +271,5 @@ def _row(held: Held) -> DriftRow:
         failed=[check for check in held.checks if not check.ok],
         unseen=held.unseen,
         trouble=held.trouble,
+        ran=dict(held.ran),
     )

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import Any
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.explanations import Explanation, explained
+from patient_usher.core.analysis.explanations import Answered, Explanation, explained
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.clock import Clock
@@ -15,13 +15,15 @@ from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import SAFE_METHODS
 from patient_usher.core.model.document import Json, unusable
 from patient_usher.core.model.exchange import Exchange
-from patient_usher.core.verify.outside import Drift, Held, drifts, is_visible, stage_at
+from patient_usher.core.verify.expectations import Verifier
+from patient_usher.core.verify.outside import Drift, Held, drifts, is_visible, other_order, stage_at
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.real_service import Service
 from patient_usher.use_cases.session import Pipeline, bound_all
 from patient_usher.wire.application import Asks
-from patient_usher.wire.real_service import RealService
+from patient_usher.wire.inside import Inside, Spans
+from patient_usher.wire.real_service import SERVICE, RealService, went
 
 WAIT_AT_MOST = 60
 """Seconds that traces may wait for in real time, where nobody says."""
@@ -39,6 +41,7 @@ def drift(
     wait_at_most: float = WAIT_AT_MOST,
     seed: int = 0,
     wait: Callable[[int], None] | None = None,
+    told: Told | None = None,
 ) -> Iterator[Held]:
     """Every request of the traces, asked of the model and of a service.
 
@@ -46,7 +49,8 @@ def drift(
     base, or what was ``recorded`` of one (a HAR document). ``certificates`` (PEM) are trusted beside the system's.
     Where a trace waits, so does this, in real time, ``wait_at_most`` seconds in all. ``writes``: whether requests are
     sent that may change something (RFC 9110 9.2.1). ``wait`` is told when each request is due, in microseconds, and
-    does the waiting, for applications whose clock can be turned. Raises Unusable for a trace that can't be sent so.
+    does the waiting, for applications whose clock can be turned. ``told``: where the service says which of its stages
+    ran, beside Server-Timing. Raises Unusable for a trace that can't be sent so.
     """
     service = Service(app, at, recorded, certificates)
     bound = sent_of(pipeline, traces, writes=writes)
@@ -57,9 +61,8 @@ def drift(
             if service.starts is not None:
                 trace = trace._replace(starts=service.starts)
             turned = wait if service.starts is None else _no_time
-            yield from side_by_side(
-                pipeline, trace, ask(trace.base), prefix_of(trace, bound), seed, turned, bodies=bodies
-            )
+            asked, prefix = ask(trace.base), prefix_of(trace, bound)
+            yield from side_by_side(pipeline, trace, asked, prefix, seed, turned, bodies=bodies, told=told)
 
 
 def explain(
@@ -80,7 +83,7 @@ def explain(
         own, rest = rest[:count], rest[count:]
         if own:
             bound.append(trace._replace(starts=own[0].model.starts))
-            answered.append([(one.model.send.id, one.service) for one in own])
+            answered.append([Answered(one.model.send.id, one.service, one.ran) for one in own])
     named = Counter(found.stage for one in held for _, found in one.differs if found.stage)
     first = [stage for stage, _ in named.most_common()]
     return explained(pipeline.blueprint, bound, answered, seed=seed, bodies=bodies, first=first, watch=watch)
@@ -131,30 +134,81 @@ def side_by_side(
     wait: Callable[[int], None] | None,
     *,
     bodies: bool,
+    told: Told | None = None,
 ) -> Iterator[Held]:
-    """The model's run and the service's, side by side: both are asked in the trace's order."""
+    """The model's run and the service's, side by side: both are asked in the trace's order.
+
+    Where the service says which of its stages ran, all is compared at the end, when it is known which ones it shows.
+    """
     blueprint = pipeline.blueprint
     if wait is None:  # the model's clock shows what the service's does: windows and dates begin alike
         trace = trace._replace(starts=time.time_ns() // 1000)
+    said = told or Told()
+    inside = Inside(blueprint.options, said.names, said.spans, f"{time.time_ns()} {prefix}")
     asked: list[RealService] = []
 
     def service(
         clock: Clock, on_finished: Callable[[Exchange], None], on_over: Callable[[Exchange], None]
     ) -> RealService:
-        asked.append(RealService(ask, clock, on_finished, on_over, wait))
+        asked.append(RealService(ask, clock, on_finished, on_over, wait, inside))
         return asked[0]
 
     theirs = run(World(blueprint, seed), trace, service=service)
+    kept: list[tuple[Judged, Judged]] = []
     for ours, judged in zip(run(World(blueprint, seed), trace), theirs, strict=True):
-        troubles = asked[0].troubles if asked else {}
-        yield _compared(blueprint, prefix, ours, judged, troubles, bodies=bodies)
+        if inside.shown or inside.spans is not None:
+            kept.append((ours, judged))
+        else:
+            yield _compared(blueprint, prefix, ours, judged, asked[0].troubles, inside.shown, bodies=bodies)
+    if inside.spans is not None:
+        kept = _with_spans(blueprint, kept, inside, said.within)
+    for ours, judged in kept:
+        yield _compared(blueprint, prefix, ours, judged, asked[0].troubles, inside.shown, bodies=bodies)
+
+
+class Told(NamedTuple):
+    """Where a service says which of its stages ran, beside Server-Timing.
+
+    ``spans`` may come ``within`` so many seconds after the last answer; ``names``: the stages of spans and entries that
+    aren't named like them.
+    """
+
+    spans: Spans | None = None
+    names: Mapping[str, str] = {}
+    within: float = 10.0
+
+
+def _with_spans(
+    blueprint: Blueprint, pairs: Sequence[tuple[Judged, Judged]], inside: Inside, within: float
+) -> list[tuple[Judged, Judged]]:
+    """The same, with the stages whose spans have come by then; what is expected of them is checked again."""
+    assert inside.spans is not None
+    sent = [x for _, judged in pairs for x in judged.send.exchanges if x.answered_by == SERVICE]
+    try:
+        inside.spans.wait([inside.trace_id(x.number) for x in sent], within)
+    except ValueError as error:
+        what, _, mend = str(error).partition("; ")
+        raise unusable(what, mend, "--spans") from None
+    for x in sent:
+        if (ran := inside.ran_in(x.number)) is not None:
+            went(x, ran)
+    verifier = Verifier(blueprint.environment)
+    return [(ours, judged._replace(checks=verifier.check(judged.send))) for ours, judged in pairs]
 
 
 def _compared(
-    blueprint: Blueprint, prefix: str, ours: Judged, judged: Judged, troubles: dict[str, str], *, bodies: bool
+    blueprint: Blueprint,
+    prefix: str,
+    ours: Judged,
+    judged: Judged,
+    troubles: Mapping[str, str],
+    shown: Collection[str],
+    *,
+    bodies: bool,
 ) -> Held:
     records = judged.records()
     by_id = {record.id: record for record in records}
+    ran = {x.id: [step[0] for step in x.journey] for x in judged.send.exchanges if x.journey is not None}
     expects_body = any(check.what.startswith("body") for check in ours.checks)
     differs: list[tuple[str, Drift]] = []
     for record in ours.records():
@@ -164,7 +218,10 @@ def _compared(
             continue
         for one in drifts(record, other, bodies=bodies or expects_body):
             differs.append((record.id, one._replace(stage=stage_at(blueprint, record, one.what))))
+        if record.id in ran and (order := other_order(record, ran[record.id], shown)) is not None:
+            differs.append((record.id, order))
     differs += [(id_, Drift("request", "not sent", "sent")) for id_ in by_id]
-    seen = tuple(check for check in judged.checks if is_visible(check))
+    seen = tuple(check for check in judged.checks if is_visible(check, shown if ran else ()))
+    unseen = len(judged.checks) - len(seen)
     trouble = next((troubles[record.id] for record in records if record.id in troubles), None)
-    return Held(prefix + ours.send.id, ours, records, tuple(differs), seen, len(judged.checks) - len(seen), trouble)
+    return Held(prefix + ours.send.id, ours, records, tuple(differs), seen, unseen, trouble, ran)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future
 from concurrent.futures import wait as wait_for
 from time import monotonic, sleep
@@ -14,6 +14,7 @@ from patient_usher.core.model.enumerations import BLOCKED
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.stages.read_body import DECODERS, BadCoding
 from patient_usher.wire.application import MOST_OCTETS, Asked, Asks, NoAnswer
+from patient_usher.wire.inside import HANDLER, Inside
 
 SERVICE = "service"
 """Who answered, as results say it."""
@@ -37,7 +38,9 @@ class RealService:
         on_finished: Callable[[Exchange], None],
         on_over: Callable[[Exchange], None],
         wait: Callable[[int], None] | None = None,
+        inside: Inside | None = None,
     ) -> None:
+        self._inside = inside
         self._ask, self._clock, self._finished, self._over, self._wait = ask, clock, on_finished, on_over, wait
         self._starts, self._begun = clock.now, monotonic()
         self._count = 0
@@ -58,13 +61,21 @@ class RealService:
         else:
             sleep(max(self._real(x.at) - monotonic(), 0))
         begun = monotonic()
-        asked = self._ask.ask(x.request, patience / 1_000_000)
+        asked = self._ask.ask(self._tied(x), patience / 1_000_000)
         self._pending[asked] = x, begun, begun + patience / 1_000_000 + _GRACE
         if self._wait is not None:
             while self._pending:
                 self._take_some(None)
         elif len(self._pending) == 1:
             self._clock.push(self._clock.now, _LAST, 0, self._collect, None)
+
+    def _tied(self, x: Exchange) -> Request:
+        """The request with the trace to which it belongs, unless it says that itself (W3C Trace Context)."""
+        if self._inside is None or "traceparent" in x.request.fields:
+            return x.request
+        fields = x.request.fields.copy()
+        fields.put("traceparent", self._inside.traceparent(x.number))
+        return x.request.with_fields(fields)
 
     def blocked(self, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:
         """The code, and what it means: of stages nothing is known from outside."""
@@ -114,6 +125,14 @@ class RealService:
             body = b""  # what a server drops (RFC 9110 9.3.2, 6.4.1)
         x.answer, x.answered_by, x.outcome = Answer(status, Fields(fields), body), SERVICE, "handled"
         x.answer.uncoded = uncoded(x.answer)
+        if self._inside is not None and (ran := self._inside.ran(x.answer)) is not None:
+            went(x, ran)
+
+
+def went(x: Exchange, stages: Sequence[str]) -> None:
+    """Note the stages that ran, as the service says it."""
+    x.journey = [(stage, "in", "continued", x.at, None) for stage in stages]
+    x.handler_reached = x.handler_finished = HANDLER in stages
 
 
 def uncoded(answer: Answer) -> bytes | None:

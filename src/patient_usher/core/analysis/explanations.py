@@ -8,7 +8,7 @@ others may answer alike, and the first of those are named beside it.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import groupby
 from typing import NamedTuple
 
@@ -17,7 +17,7 @@ from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.fields import list_items
-from patient_usher.core.verify.outside import FIELDS, drifts
+from patient_usher.core.verify.outside import FIELDS, drifts, other_order
 from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.run import prefix_of, run
 
@@ -33,8 +33,14 @@ _FIGURES = re.compile(r"\d+")
 
 Difference = tuple[str, str]
 """An exchange, and in what it differs."""
-Answered = list[tuple[str, list[Record]]]
-"""What the service answered, by send and in order."""
+
+
+class Answered(NamedTuple):
+    """What the service answered to a send, and the stages that it says ran, by exchange."""
+
+    id: str
+    records: list[Record]
+    ran: Mapping[str, list[str]] = {}
 
 
 class Explained(NamedTuple):
@@ -63,9 +69,16 @@ class _Search:
     """Tries changes on traces, each set once, within the budget."""
 
     def __init__(
-        self, blueprint: Blueprint, traces: Sequence[BoundTrace], answered: Sequence[Answered], seed: int, bodies: bool
+        self,
+        blueprint: Blueprint,
+        traces: Sequence[BoundTrace],
+        answered: Sequence[Sequence[Answered]],
+        seed: int,
+        bodies: bool,
     ) -> None:
         self.blueprint, self.traces, self.answered, self.seed, self.bodies = blueprint, traces, answered, seed, bodies
+        every = (stages for one in answered for send in one for stages in send.ran.values())
+        self.shown = frozenset(stage for stages in every for stage in stages)
         self.watch: Callable[[int], None] = lambda tried: None
         self.sent = self.tried = 0
         self.whole = True
@@ -88,25 +101,27 @@ class _Search:
         for trace, answered in zip(self.traces, self.answered, strict=True):
             prefix = prefix_of(trace, self.traces)
             ours = run(World(variant, self.seed), trace)
-            for judged, (_, theirs) in zip(ours, answered, strict=False):
+            for judged, theirs in zip(ours, answered, strict=False):
                 found.update((prefix + id_, what) for id_, what in self._differences(judged.records(), theirs))
         return frozenset(found)
 
-    def _differences(self, ours: Sequence[Record], theirs: Sequence[Record]) -> Iterator[Difference]:
-        by_id = {record.id: record for record in theirs}
+    def _differences(self, ours: Sequence[Record], theirs: Answered) -> Iterator[Difference]:
+        by_id = {record.id: record for record in theirs.records}
         for record in ours:
             other = by_id.pop(record.id, None)
             if other is None:
                 yield record.id, "request"
             else:
                 yield from ((record.id, one.what) for one in drifts(record, other, bodies=self.bodies))
+                if record.id in theirs.ran and other_order(record, theirs.ran[record.id], self.shown):
+                    yield record.id, "order"
         yield from ((id_, "request") for id_ in by_id)
 
 
 def explained(
     blueprint: Blueprint,
     traces: Sequence[BoundTrace],
-    answered: Sequence[Answered],
+    answered: Sequence[Sequence[Answered]],
     *,
     seed: int = 0,
     bodies: bool = False,
@@ -188,7 +203,7 @@ def _seen(search: _Search, differences: frozenset[Difference]) -> Seen:
     whats = {what for _, what in differences}
     for answered in search.answered:
         numbers |= _runs(answered)
-        for record in (record for _, records in answered for record in records):
+        for record in (record for send in answered for record in send.records):
             if record.response is None:
                 continue
             values: dict[str, list[str]] = {}
@@ -214,13 +229,14 @@ def _seen(search: _Search, differences: frozenset[Difference]) -> Seen:
     return Seen(frozenset(numbers), tuple(texts)[:20], tuple(lists)[:10], tuple(fields)[:20], tuple(paths)[:6])
 
 
-def _runs(answered: Answered) -> set[int]:
+def _runs(answered: Sequence[Answered]) -> set[int]:
     """How many times in a row the service answered alike, and how often at all: what a quota may be."""
-    statuses = [records[-1].status for _, records in answered if records]
+    statuses = [send.records[-1].status for send in answered if send.records]
     runs = {len(list(group)) for _, group in groupby(statuses)}
     by_request: dict[str, list[int | None]] = {}
-    for id_, records in answered:
-        by_request.setdefault(id_.partition("[")[0], []).append(records[-1].status if records else None)
+    for send in answered:
+        status = send.records[-1].status if send.records else None
+        by_request.setdefault(send.id.partition("[")[0], []).append(status)
     for found in by_request.values():
         runs |= {len(list(group)) for _, group in groupby(found)}
     return runs | {sum(status is not None and status < 400 for status in statuses)}

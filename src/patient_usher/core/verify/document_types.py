@@ -249,7 +249,10 @@ class DriftRecord(Struct):
 
 
 class DriftRow(Struct):
-    """One request, asked of the model and of the service: the status of each, what differs, what isn't as expected."""
+    """One request, asked of the model and of the service: the status of each, what differs, what isn't as expected.
+
+    ``ran``: by exchange the stages that the service says ran.
+    """
 
     id: str
     model: int | None
@@ -259,6 +262,7 @@ class DriftRow(Struct):
     failed: list[Check]
     unseen: Count
     trouble: str | None
+    ran: dict[str, list[str]] = {}
 
 
 class OrderFound(Document, kw_only=True):

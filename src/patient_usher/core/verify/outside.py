@@ -7,7 +7,7 @@ and attributes. What no caller sees (stages, order, identity, logs) is never com
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -41,11 +41,23 @@ class Held(NamedTuple):
     checks: tuple[Check, ...]
     unseen: int
     trouble: str | None = None
+    ran: Mapping[str, list[str]] = {}
+    """By exchange the stages that the service says ran, where it says so."""
 
     @property
     def same(self) -> bool:
         """Whether the service does what the model says, and what the trace expects of both."""
         return not self.differs and all(check.ok for check in self.checks)
+
+
+def other_order(model: Record, ran: Sequence[str], shown: Collection[str]) -> Drift | None:
+    """Where other stages ran in the service, or in another order: of those that it ever shows."""
+    ours = [step.stage for step in model.journey if step.way == "in" and step.did != "skipped" and step.stage in shown]
+    theirs = [stage for stage in ran if stage in shown]
+    if ours == theirs:
+        return None
+    at = next((at for at, (a, b) in enumerate(zip(ours, theirs, strict=False)) if a != b), min(len(ours), len(theirs)))
+    return Drift("order", ours, theirs, ours[at] if at < len(ours) else theirs[at])
 
 
 def drifts(model: Record, service: Record, *, bodies: bool = False) -> list[Drift]:
@@ -201,7 +213,13 @@ _SEEN = ("status", "header ", "body", "encoding", "tally", "finishes-within", "k
 _UNSEEN = ("browser why", "browser reason")
 
 
-def is_visible(check: Check) -> bool:
-    """Whether an expectation speaks of what callers see; the others say nothing of a service."""
+_INSIDE = ("order", "ran", "skipped", "handler")
+
+
+def is_visible(check: Check, shown: Collection[str] = ()) -> bool:
+    """Whether an expectation speaks of what callers see, or of stages that the service shows (``shown``)."""
     what = check.what.removeprefix("preflight ")
+    if what in _INSIDE and shown:
+        names = check.expected if isinstance(check.expected, list) else []
+        return all(name in shown for name in (["handler"] if what == "handler" else names))
     return what == "preflight" or (what.startswith(_SEEN) and not what.startswith(_UNSEEN))
