@@ -59,7 +59,8 @@ class RealService:
         if self._wait is not None:
             self._wait(x.at)
         else:
-            sleep(max(self._real(x.at) - monotonic(), 0))
+            if (left := self._real(x.at) - monotonic()) > 0:
+                sleep(left)
         begun = monotonic()
         asked = self._ask.ask(self._tied(x), patience / 1_000_000)
         self._pending[asked] = x, begun, begun + patience / 1_000_000 + _GRACE

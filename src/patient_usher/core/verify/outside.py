@@ -70,10 +70,13 @@ def drifts(model: Record, service: Record, *, bodies: bool = False) -> list[Drif
     if model.response.status != service.response.status:
         found.insert(0, Drift("status", model.response.status, service.response.status))
     other_answer = bool(found) and found[0].what == "status"
+    given = _by_name(model.response), _by_name(service.response)
     for name, read in FIELDS.items():
+        if name not in given[0] and name not in given[1]:
+            continue
         if other_answer and (name in _OF_STATUS or model.kind == "preflight"):
             continue  # another answer says other things: that is no further difference
-        ours, theirs = (read(_values(one.response, name)) for one in (model, service))
+        ours, theirs = read(given[0].get(name, [])), read(given[1].get(name, []))
         if ours != theirs and not (name in _SECONDS and _near(ours, theirs)):
             found.append(Drift(name, ours, theirs))
     if bodies and not other_answer and model.response.body != service.response.body and model.request.method != "HEAD":
@@ -93,8 +96,11 @@ def _of_page(model: Record, service: Record) -> Iterator[Drift]:
             yield Drift("browser reads", lists[0], lists[1])
 
 
-def _values(answer: AnswerRecord | None, name: str) -> list[str]:
-    return [value for key, value in answer.headers if key.lower() == name] if answer is not None else []
+def _by_name(answer: AnswerRecord) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for name, value in answer.headers:
+        found.setdefault(name.lower(), []).append(value)
+    return found
 
 
 Read = Callable[[list[str]], Json]
