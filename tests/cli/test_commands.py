@@ -84,6 +84,8 @@ def test_every_demo_pipeline_tells_its_story(
         "shelf",
         "traffic",
         "recording",
+        "serve",
+        "workshop",
     ],
 )
 def test_every_chapter_goes_as_it_should(usher: Usher, chapter: str) -> None:

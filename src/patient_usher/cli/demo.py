@@ -27,7 +27,8 @@ class Part(NamedTuple):
     says: str
     pipeline: str
     trace: str
-    """Nothing: the pipeline is checked. A dollar: what stands for the pipeline is a command, run beside its files."""
+    """Nothing: the pipeline is checked. A dollar: what stands for the pipeline is a command, run beside its files.
+    An at sign: the pipeline is served, and real requests are sent to it."""
     as_it_should: bool = True
     """Whether all expectations hold; a mistake is shown by some that don't."""
     against: str = ""
@@ -139,6 +140,10 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
             Part("Which lifetime saves the handlers most?", "sweep busy.yaml busy.jsonl --try routes.tides.cache.shared=1s,10s,10m", "$"),
         ],
     ),
+    "serve": (
+        "the harbour as a service: real requests over HTTP, a row for each as it is over",
+        [Part("The model answers whoever calls. Here seven calls over HTTP, in this process: usher serve harbour.yaml", "harbour.yaml", "@")],
+    ),
     "drift": (
         "a real service held against its model: one that agrees, one with three mistakes",
         [
@@ -227,6 +232,8 @@ def _report(painter: Painter, part: Part) -> int:
         return _checked(painter, part)
     if part.trace == "$":
         return _commanded(painter, part.pipeline)
+    if part.trace == "@":
+        return _served(part.pipeline)
     pipeline = _loaded(part.pipeline)
     har = HarOptions(sign="same:maren", expect_recorded=True) if part.trace.endswith(".har") else AS_IT_IS
     found = session(pipeline, [Trace.read(FOLDER / part.trace, har=har)])
@@ -252,6 +259,38 @@ def _compared(painter: Painter, part: Part) -> int:
     compared = compared_of((part.pipeline, part.against), first, second)
     painter.write(comparison_lines(compared))
     return 1 if compared.comparison.changed else 0
+
+
+KEY = {"X-Harbour-Key": "marens-made-up-key"}
+CALLS = [
+    ("GET", "/v1/tides?station=tern", {}), ("GET", "/v1/berths/T07", {}), ("GET", "/v1/berths/T07", KEY),
+    ("POST", "/v1/berths/T12/bookings", KEY), ("GET", "/v1/weather", {}), ("POST", "/v1/fuel/orders", KEY), ("GET", "/health", {}),
+]  # fmt: skip
+"""What is asked of the pipeline that the chapter ``serve`` serves."""
+
+
+def _served(name: str) -> int:
+    """Serve a pipeline at a port that is free, and call it over HTTP. Returns 0 where every call was answered."""
+    from time import monotonic, sleep
+
+    import httpx
+
+    from patient_usher.cli.arguments import Parser
+    from patient_usher.cli.serve import Desk, add_arguments
+    from patient_usher.use_cases.serve import served
+
+    parser = Parser()
+    add_arguments(parser)
+    desk = Desk(parser.parse_args([name]), "for this demo")
+    with served(_loaded(name), on_ended=desk.ended, aside=desk.aside) as serving:
+        desk.open(serving)
+        with httpx.Client(base_url=serving.url, trust_env=False) as client:
+            answered = [client.request(method, path, headers=headers) for method, path, headers in CALLS]
+        ends = monotonic() + 5
+        while desk.statuses.total() < len(CALLS) and monotonic() < ends:
+            sleep(0.01)
+    desk.close()
+    return 0 if len(answered) == len(CALLS) else 1
 
 
 def _commanded(painter: Painter, command: str) -> int:

@@ -121,7 +121,7 @@ def run(args: Namespace) -> int:
     host, port = args.listen
     bounds = Bounds(args.at_once, args.body_at_most, args.within / 1_000_000)
     _open_files(args.at_once + 100)
-    desk = _Desk(args)
+    desk = Desk(args)
     watched = Watched(args.pipeline)
     with watched:
         pipeline = pipeline_of(args)
@@ -156,11 +156,11 @@ def _open_files(wanted: int) -> None:
         resource.setrlimit(resource.RLIMIT_NOFILE, (min(wanted, most) if most > 0 else wanted, most))
 
 
-class _Desk:
-    """What is printed and kept of a run."""
+class Desk:
+    """What is printed and kept of a run, as ``args`` have it."""
 
-    def __init__(self, args: Namespace) -> None:
-        self.args, self.painter = args, stdout_painter()
+    def __init__(self, args: Namespace, hint: str = "Ctrl-C ends it") -> None:
+        self.args, self.hint, self.painter = args, hint, stdout_painter()
         self.table: Table | None = None
         self.serving: Serving | None = None
         self.answers = Answers() if args.watch else None
@@ -176,7 +176,7 @@ class _Desk:
         if self.trace is not None:
             self.trace.begin(serving, self.args.origin.origin if self.args.origin is not None else serving.url)
         if self.args.format != "text":
-            say(f"serving {serving.pipeline.name} at {serving.url}; Ctrl-C ends it")
+            say(f"serving {serving.pipeline.name} at {serving.url}; {self.hint}")
             return
         self._head()
         if serving.certificate is not None:
@@ -188,18 +188,18 @@ class _Desk:
         blueprint = self.serving.pipeline
         on_way, base = blueprint.on_way, self.args.origin.origin if self.args.origin is not None else self.serving.url
         self.table = Table(
-            DOOR.redacted(blueprint.columns()), lambda route: on_way.get(route, on_way[None]), [], ["x" * 34], base
+            DOOR.redacted(blueprint.columns()), lambda route: on_way.get(route, on_way[None]), [], ["x" * 30], base
         )
         scene = scene_of(blueprint, [], self.args.seed)
         title = [
             line((scene.pipeline, "title")),
             line((f"at {self.serving.url}", "name")),
-            line(("Ctrl-C ends it", "dim")),
+            line((self.hint, "dim")),
         ]
         if not self.args.quiet:
             self.painter.write(self.table.head(title))
         else:
-            self.painter.write([line((scene.pipeline, "title"), f" at {self.serving.url}; Ctrl-C ends it")])
+            self.painter.write([line((scene.pipeline, "title"), f" at {self.serving.url}; {self.hint}")])
 
     def ended(self, ended: Ended) -> None:
         """One exchange is over."""
