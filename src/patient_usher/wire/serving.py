@@ -18,6 +18,7 @@ from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.urls import Url, parse_url
+from patient_usher.core.model.effects import IllegalEffect
 from patient_usher.core.model.exchange import Exchange
 
 CLOSES = "patient-usher.transport"
@@ -117,6 +118,11 @@ class ServedModel:
                 body = await self._rest(scope, message, receive, send)
             if body is not None:
                 await self._exchange(scope, body, receive, send)
+        except Exception as error:
+            if not isinstance(error, ConnectionError):
+                own = "" if isinstance(error, IllegalEffect) else f"a fault of its own: {type(error).__name__}: "
+                self._aside(f"{scope['method']} {scope['path']}: {own}{error}")
+            raise
         finally:
             self.under_way -= 1
 
