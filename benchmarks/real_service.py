@@ -1,7 +1,7 @@
 """Serving a pipeline, against the same server answering a constant; and drift, against a replay of the same requests.
 
-Processor time of the server, for keep-alive requests over 32 connections made by ``ab`` (Debian's apache2-utils; left out
-where that isn't installed); and of this process for ``drift`` of an application that does next to nothing.
+Processor time of the server, for keep-alive requests over 32 connections made by ``ab`` (Debian's apache2-utils; left
+out where that isn't installed); and of this process for ``drift`` of an application that does next to nothing.
 ``real_service.py N``: N requests for the server.
 """
 

@@ -133,7 +133,7 @@ INCOMING = [
     ('{"a": 1,\n"b": 2}', (), "no member of it is 'log', 'openapi' or 'patient-usher'"),
     ("patient-usher: pipeline/1\n", (), "this is a pipeline already"),
     ('{"patient-usher": "result/1"}', (), "this is a result; usher export hands it on"),
-    ("hello\n", ("--from", "combined"), "a:1:1: none of 1 lines can be read; of the first, it is no line of the common or combined format: hello; say what the file is with --from"),
+    ("hello\n", ("--from", "log"), "a:1:1: none of 1 lines can be read; of the first, no request stands in it, as in \"GET /path HTTP/1.1\": hello; say what the file is with --from"),
     ('{"log": 3}', ("--from", "har"), "a:1:9: a recording has log, and in it entries, a list"),
     ('{"log": {"entries": 3}}', (), "a:1:21: a recording has log"),
     ('{"log": {"entries": [3]}}', (), "a:1:22: the entry isn't shaped as HAR 1.2 says"),

@@ -306,7 +306,7 @@ FORMATS: dict[str, tuple[set[str], Callable[[str, str, str], str], str]] = {
     "har": (_IN_URL | _OTHERS | {"base64"}, _har, "a.har"),
     "curl": (_IN_URL | _OTHERS | {"curl-user", "curl-bearer"}, _curl, "a.sh"),
     "common": (_IN_LOGS - {"referrer", "referrer-whole", "agent"}, _common, "a.log"),
-    "combined": (_IN_LOGS, _combined, "a.log"),
+    "log": (_IN_LOGS, _combined, "a.log"),
     "w3c": (_IN_LOGS, _w3c, "a.log"),
     "json-lines": (_IN_LOGS, _json_line, "a.jsonl"),
     "json-lines nested": (_IN_LOGS, _nested_line, "a.jsonl"),

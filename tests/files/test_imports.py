@@ -57,7 +57,7 @@ ODD = [
 @pytest.mark.parametrize(("line", "wanted"), ODD)
 def test_lines_that_servers_write(usher: Usher, tmp_path: Path, line: str, wanted: dict[str, Any] | None) -> None:
     plain = f'192.0.2.1 - - [{T}] "GET /plain HTTP/1.1" 200 5'
-    outcome = usher("import", "a.log", "--into", "t.jsonl", "--from", "combined", *BASE, a__log=f"{plain}\n{line}\n")
+    outcome = usher("import", "a.log", "--into", "t.jsonl", "--from", "log", *BASE, a__log=f"{plain}\n{line}\n")
     assert outcome.status == 0, outcome.err
     found = rows(tmp_path / "t.jsonl")[1:]
     if wanted is None:
@@ -181,9 +181,7 @@ def test_a_trace_that_people_write_becomes_a_smaller_one(usher: Usher, tmp_path:
 
 
 def test_strict_refuses_and_writes_nothing(usher: Usher, tmp_path: Path) -> None:
-    outcome = usher(
-        "import", "a.log", "--into", "t.jsonl", "--strict", "--from", "combined", a__log="nothing of a log\n"
-    )
+    outcome = usher("import", "a.log", "--into", "t.jsonl", "--strict", "--from", "log", a__log="nothing of a log\n")
     assert (outcome.status, "a.log:1:1" in outcome.err, (tmp_path / "t.jsonl").exists()) == (2, True, False)
     assert list(tmp_path.glob(".t.jsonl*")) == []
 

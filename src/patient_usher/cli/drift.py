@@ -44,7 +44,6 @@ from patient_usher.wire.inside import Receiver, Spans, SpansIn
 EXAMPLES = (
     "usher drift pipeline.yaml trace.yaml --app service:app --trust python",
     "usher drift pipeline.yaml trace.yaml --at http://127.0.0.1:8000 --writes --bodies --fit as-it-is.yaml",
-    "usher drift pipeline.yaml --at http://127.0.0.1:8000 --find-order",
 )
 
 

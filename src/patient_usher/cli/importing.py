@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import sys
+import textwrap
 from argparse import ArgumentParser, ArgumentTypeError, Namespace
 from collections import Counter
 from collections.abc import Iterable, Iterator
@@ -22,8 +23,9 @@ from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import JsonObject, Unusable
 from patient_usher.core.model.values import literal
 from patient_usher.files.atomic_write import write_whole, writing
-from patient_usher.files.log_lines import FORMATS, JSON_FIELDS, Seen
-from patient_usher.files.log_trace import Counted, Writing, lines, merged, trace_lines
+from patient_usher.files.log_lines import Seen
+from patient_usher.files.log_members import FORMATS, NAMES, by_pattern
+from patient_usher.files.log_trace import PRIVATE, Callers, Counted, Writing, lines, merged, of_hosts, trace_lines
 from patient_usher.files.secret_keeper import MINTED, SecretKeeper, signed_anew
 from patient_usher.files.sources import Source, format_of, sources
 from patient_usher.files.trace_filter import Picking, checked, fitting, picked, picked_lines
@@ -51,7 +53,23 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument(
         "--fields", metavar="WHAT=MEMBER,...", default="",
-        help="members of a JSON Lines log: at, method, target, status, address, user, referrer, agent, host",
+        help=f"which members of JSON, CSV or logfmt hold what: {', '.join(NAMES)}",
+    )  # fmt: skip
+    parser.add_argument(
+        "--pattern",
+        metavar="REGEX",
+        help="how lines are read: an expression with groups of these names (?P<target>...)",
+    )
+    parser.add_argument(
+        "--host", metavar="HOST", action="append", default=[], help="only requests for this host; may be repeated"
+    )
+    parser.add_argument(
+        "--trusted", metavar="NETWORK", action="append", default=[],
+        help="whose word on the forwarded address counts (default: private networks); may be repeated",
+    )  # fmt: skip
+    parser.add_argument(
+        "--logged-at", choices=["end", "start"], default="end",
+        help="where lines say how long requests took: whether their time is that of the answer (default), or the start",
     )  # fmt: skip
     parser.add_argument("--expect-recorded", action="store_true", help="expect the statuses that were recorded")
     parser.add_argument(
@@ -95,7 +113,7 @@ def _sign(text: str) -> tuple[str, str]:
 def run(args: Namespace) -> int:
     """Import. Returns the exit status."""
     with sources(args.files) as found:
-        looked = [args.form or format_of(source) for source in found]
+        looked = ["log" if args.pattern else args.form or format_of(source) for source in found]
         kinds: set[str] = {kind for kind in looked if kind is not None}
         if not kinds:
             raise found[0].unusable("the file is empty", "name one with something in it")
@@ -118,14 +136,23 @@ def run(args: Namespace) -> int:
 def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> int:
     counted = Counted()
     named = _fields(args.fields)
-    streams = [lines(source.opened(), source.name, FORMATS[kind](named), counted) for source in found]
+    try:
+        callers = Callers(args.trusted or PRIVATE)
+        pattern = by_pattern(args.pattern) if args.pattern else None
+    except ValueError as error:
+        what, _, mend = str(error).partition("; ")
+        raise unusable(
+            what, mend or "write one as in 192.0.2.0/24", "--pattern" if args.pattern else "--trusted"
+        ) from None
+    streams = [lines(source.opened(), source.name, pattern or FORMATS[kind](named), counted) for source in found]
     seen: Iterator[Seen] = merged(streams) if len(streams) > 1 else streams[0]
+    seen = of_hosts(map(callers.of, seen), {host.lower() for host in args.host}, counted)
     seen = picking._replace(first=None).some(seen, _as_row)
     keeper = SecretKeeper(keeps=args.keep_secrets)
     if args.sign is not None and args.sign[0] == "same":
         raise unusable("a log doesn't say by which scheme its users signed", "write bearer, basic or api-key", "--sign")
     how = Writing(keeper, expects=args.expect_recorded, sign=args.sign)
-    rows: Iterable[tuple[int, bytes, Seen]] = trace_lines(seen, how, counted)
+    rows: Iterable[tuple[int, bytes, Seen]] = trace_lines(seen, how, counted, args.logged_at)
     if picking.first is not None:
         rows = islice(rows, picking.first)
     with writing(args.into) as out:
@@ -138,7 +165,7 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
             out.write(json.dumps(_header(args, None)).encode() + b"\n")
         if counted.odd and (args.strict or counted.odd == counted.read):
             raise _odd(counted, found, strict=args.strict)
-    _tell(args, counted)
+    _tell(args, counted, keeper)
     _note(keeper.told())
     return 0
 
@@ -148,9 +175,9 @@ def _fields(text: str) -> dict[str, str]:
     named = {}
     for part in filter(None, text.split(",")):
         what, equals, member = part.partition("=")
-        if not equals or what not in JSON_FIELDS:
+        if not equals or what not in NAMES:
             raise unusable(
-                f"'{part}' names no member", f"write WHAT=MEMBER, WHAT one of {', '.join(JSON_FIELDS)}", "--fields"
+                f"'{part}' names no member", f"write WHAT=MEMBER, WHAT one of {', '.join(NAMES)}", "--fields"
             )
         named[what] = member
     return named
@@ -206,9 +233,13 @@ def _watched(rows: Iterator[Any], size: int) -> Iterator[Any]:
     print("\r\x1b[K", end="", file=sys.stderr, flush=True)
 
 
-def _tell(args: Namespace, counted: Counted) -> None:
+def _tell(args: Namespace, counted: Counted, keeper: SecretKeeper) -> None:
     _tell_line(f"wrote {counted.written:,} requests of {counted.read:,} lines to {args.into}")
+    if counted.example is not None:
+        for part in textwrap.wrap(f"the first is taken for {_taken(counted.example, keeper)}", 96):
+            _tell_line(f"  {part}")
     parts = [
+        (counted.lasted, "say how long they took: they came so long before they were logged (--logged-at)"),
         (counted.spread, "came within a second with others, and are spread over it evenly"),
         (counted.late, "came more than five seconds late, and are taken for later ones"),
         (counted.hidden, "had something in them that is hidden now"),
@@ -217,9 +248,23 @@ def _tell(args: Namespace, counted: Counted) -> None:
     for times, words in parts:
         if times:
             _tell_line(f"  {times:,} {words}")
+    if len(counted.hosts) > 1 and not args.host:
+        told = ", ".join(f"{host} {times:,}" for host, times in counted.hosts.most_common(4))
+        _tell_line(f"  they are for several hosts ({told}); --host chooses")
     for file, number, why, text in counted.first:
         place = f"{file}:{number}: " if file else ""
         _tell_line(f"    {place}{why}: {text}")
+
+
+def _taken(one: Seen, keeper: SecretKeeper) -> str:
+    """A line in words: what was taken for what."""
+    parts = [f"{one.method} {keeper.url(one.target)[:80]} at {timestamp(one.at)}"]
+    parts += [f"from {one.address}"] if one.address is not None else []
+    parts += [f"for {one.host}"] if one.host is not None else []
+    parts += [f"by {one.user}"] if one.user is not None else []
+    told = " ".join(parts)
+    answered = f", answered {one.status}" if one.status is not None else ""
+    return told + answered + (f" after {one.took / 1_000_000:g} s" if one.took is not None else "")
 
 
 def _tell_line(text: str) -> None:

@@ -1,29 +1,29 @@
-"""The lines of access logs: the common and combined formats, the W3C extended format, and JSON Lines logs."""
+"""Lines of access logs, whatever stands in front of their requests and behind them.
+
+A line of text is understood by what stands in it: a request line, a time, an address, a status. Lines in JSON, logfmt,
+CSV and the W3C extended format are read by their members (``log_members``).
+"""
 
 from __future__ import annotations
 
-import json
 import re
-from calendar import timegm
-from collections.abc import Callable, Mapping
-from datetime import datetime
 from functools import lru_cache
+from ipaddress import IPv6Address, ip_address
 from typing import NamedTuple
-from urllib.parse import unquote_plus
 
-from patient_usher.core.http.dates import LATEST
-from patient_usher.core.model.document import Json
 from patient_usher.core.model.text_types import METHOD
+from patient_usher.files.log_times import SECOND, NoTime, moment, time_in
 
-SECOND = 1_000_000
+__all__ = ["SECOND", "Odd", "Seen", "text_line"]
 _REMEMBERED = 50_000
 
 
-_STATUS = re.compile(r"[0-9]{3}")
-
-
 class Seen(NamedTuple):
-    """One line of a log: the second in microseconds since the epoch, and what it says of the request."""
+    """One line of a log: when, in microseconds since the epoch, and what it says of the request.
+
+    ``forwarded``: the addresses for whom it was passed on, the farthest first. ``took``: how long it took, in
+    microseconds; ``begun``: whether ``at`` is when it came, and not when it was answered.
+    """
 
     at: int
     method: str
@@ -34,213 +34,213 @@ class Seen(NamedTuple):
     referrer: str | None = None
     agent: str | None = None
     host: str | None = None
+    forwarded: tuple[str, ...] = ()
+    took: int | None = None
+    begun: bool = False
 
 
 class Odd(Exception):
     """A line that can't be read. Its text says why."""
 
 
-# The common and the combined format, as web servers write them.
+# Pieces of lines.
 
-_QUOTED = rb'"([^"\\]*(?:\\.[^"\\]*)*)"'
-COMBINED = re.compile(
-    rb"(\S+) \S+ ([^\[]*) \[([^\]]+)\] " + _QUOTED + rb" (\d{3}|-) [\d-]+(?: " + _QUOTED + b" " + _QUOTED + b")?"
+_INSIDE = r'[^"\\]*(?:\\.[^"\\]*)*'
+_REQUEST = re.compile(
+    r"""(?P<quote>["'])(?P<method>[A-Z][A-Z-]{2,19}) (?P<target>\S.*?)(?: HTTP/\d(?:\.\d)?)?(?P=quote)(?![\w])"""
 )
-_ESCAPE = re.compile(rb'\\(x[0-9A-Fa-f]{2}|["\\nrtbv])')
-_PLAIN = {b"n": b"\n", b"r": b"\r", b"t": b"\t", b"b": b"\b", b"v": b"\v"}
-_MONTHS = {
-    name: at
-    for at, name in enumerate(["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"], 1)
-}
-_TIME = re.compile(r"(\d{1,2})/([A-Z][a-z]{2})/(\d{4}):(\d\d):(\d\d):(\d\d)(?:\.\d+)? ([+-])(\d\d)(\d\d)")
+_BARE = re.compile(r"""(?<![\w"'/.-])(?P<method>[A-Z][A-Z-]{2,19}) (?P<target>(?:/|https?://)\S*) HTTP/\d(?:\.\d)?""")
+_QUOTED = re.compile(rf'(?<![=\w])"({_INSIDE})"')
+_ESCAPE = re.compile(r'\\(x[0-9A-Fa-f]{2}|["\\nrtbv])')
+_PLAIN = {"n": "\n", "r": "\r", "t": "\t", "b": "\b", "v": "\v"}
+_STATUS_BEHIND = re.compile(r'\s*"?([1-5]\d\d|-)(?![\w.])')
+_STATUS = re.compile(r"[1-5]\d\d")
+_HOST = re.compile(r"(?=[^ ]*[A-Za-z])[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+(?::\d+)?")
+_IN_V6 = re.compile(r"\[([0-9A-Fa-f:.]+)(?:%\w+)?\](?::\d+)?")
+_NAMED = re.compile(r"(\S+) \S+ \S.* ?\[")
+"""A line of the common format: its client comes first."""
+_USER = re.compile(r"\S+ \S+ (.+?) $")
+_NAMED_TIME = re.compile(
+    r"""\b(rt|request_time|duration|took|elapsed|latency|response_time|urt)[=:]\s*"?(\d+(?:\.\d+)?)\s*(ns|us|µs|ms|s)?\b"""
+)
+_WITH_UNIT = re.compile(r"(?<![\w.])(\d+(?:\.\d+)?)(ns|us|µs|ms|s)(?![\w.])")
+_TIMERS = re.compile(r"(?<!\S)-?\d+/-?\d+/-?\d+/-?\d+/\+?(\d+)(?!\S)")
+_THREE = re.compile(r"(?<!\S)(-?\d+(?:\.\d+)?) (-?\d+\.\d+) (-?\d+(?:\.\d+)?)(?= [1-5]\d\d|\s-)")
+_LAST_DECIMAL = re.compile(r'(?<!\S)"?(\d+\.\d+)"?\s*$')
+UNITS = {"ns": 0.001, "us": 1.0, "µs": 1.0, "ms": 1000.0, "s": 1_000_000.0}
+"""Microseconds."""
+
+# What most lines are, and only they: an address, a bracketed time, a request, a status, perhaps referrer and agent.
+COMBINED = re.compile(
+    rb'([0-9A-Fa-f.:]+) \S+ (\S+) \[([^\]]+)\] "([^"\\]*)" (\d{3}|-) [\d-]+(?: "([^"\\]*)" "([^"\\]*)")?\s*'
+)
 
 
-def _plain(raw: bytes | None) -> str | None:
-    """A quoted field without its escapes; None for a hyphen."""
-    if raw is None or raw in (b"-", b""):
+def plain(text: str) -> str:
+    """A quoted field without its escapes."""
+    if "\\" not in text:
+        return text
+    octets = bytearray()
+    at = 0
+    for match in _ESCAPE.finditer(text):
+        octets += text[at : match.start()].encode()
+        octets += bytes([int(match[1][1:], 16)]) if match[1][0] == "x" else _PLAIN.get(match[1], match[1]).encode()
+        at = match.end()
+    return (octets + text[at:].encode()).decode(errors="replace")
+
+
+def address_of(token: str) -> str | None:
+    """The address that a token is, with a port or without, mapped ones as what they are; None for none."""
+    if (match := _IN_V6.fullmatch(token)) is not None:
+        token = match[1]
+    elif token.count(":") == 1:
+        token = token.partition(":")[0]
+    try:
+        found = ip_address(token.partition("%")[0])
+    except ValueError:
         return None
-    if b"\\" not in raw:
-        return raw.decode(errors="replace")
-    plain = _ESCAPE.sub(lambda m: bytes([int(m[1][1:], 16)]) if m[1][:1] == b"x" else _PLAIN.get(m[1], m[1]), raw)
-    return plain.decode(errors="replace")
+    if isinstance(found, IPv6Address) and found.ipv4_mapped is not None:
+        return str(found.ipv4_mapped)
+    return str(found)
 
 
-_field = lru_cache(maxsize=_REMEMBERED)(_plain)
+_address_of = lru_cache(maxsize=_REMEMBERED)(address_of)
 
 
-@lru_cache(maxsize=4096)
-def _moment(raw: bytes) -> int:
-    """``10/Oct/2031:13:55:36 +0200`` as microseconds since the epoch. Raises Odd."""
-    match = _TIME.fullmatch(raw.decode(errors="replace"))
-    if match is None or match[2] not in _MONTHS:
-        raise Odd("it has no time as in [10/Oct/2031:13:55:36 +0200]")
-    day, month, year, hour, minute, second, sign, hours, minutes = match.groups()
-    zone = (int(hours) * 3600 + int(minutes) * 60) * (-1 if sign == "-" else 1)
-    parts = (int(year), _MONTHS[month], int(day), int(hour), int(minute), int(second))
-    if not parts[0]:
-        raise Odd("there was no year 0")
-    return _in_calendar((timegm((*parts, 0, 0, 0)) - zone) * SECOND)
+def addresses_of(text: str) -> tuple[str, ...]:
+    """A list of addresses; nothing where anything else stands in it."""
+    parts = [part.strip() for part in text.split(",")]
+    found = [_address_of(part) for part in parts if part]
+    return tuple(one for one in found if one is not None) if found and None not in found else ()
+
+
+def in_micros(figure: str, unit: str | None) -> int:
+    """A duration; without a unit one with a point is in seconds, a whole number in milliseconds."""
+    return round(float(figure) * UNITS[unit or ("s" if "." in figure else "ms")])
+
+
+# A line of text.
 
 
 @lru_cache(maxsize=_REMEMBERED)
-def _request(raw: bytes) -> tuple[str, str]:
-    """``GET /path HTTP/1.1`` as method and target. Raises Odd."""
-    text = _plain(raw)
-    parts = text.split(" ") if text is not None else []
+def _request_line(raw: bytes) -> tuple[str, str]:
+    parts = raw.decode(errors="replace").split(" ")
     if len(parts) < 2 or (len(parts) > 2 and not parts[-1].startswith("HTTP/")) or not METHOD.fullmatch(parts[0]):
         raise Odd("its request line is none")
-    target = " ".join(parts[1:-1] if len(parts) > 2 else parts[1:])
-    return parts[0], target
+    return parts[0], " ".join(parts[1:-1] if len(parts) > 2 else parts[1:])
 
 
-def combined(raw: bytes) -> Seen:
-    """One line of the common or the combined format. Raises Odd."""
-    match = COMBINED.match(raw)
+@lru_cache(maxsize=_REMEMBERED)
+def _text(raw: bytes | None) -> str | None:
+    return None if raw is None or raw in (b"-", b"") else raw.decode(errors="replace")
+
+
+@lru_cache(maxsize=8192)
+def _bracketed(raw: bytes) -> int:
+    return moment(raw.decode(errors="replace"))
+
+
+def text_line(raw: bytes) -> Seen:
+    """One line of text. Raises Odd."""
+    match = COMBINED.fullmatch(raw)
     if match is None:
-        raise Odd("it is no line of the common or combined format")
+        return any_text(raw.decode(errors="replace").strip("\r\n \ufeff"))
     address, user, time, request, status, referrer, agent = match.groups()
-    method, target = _request(request)
-    known = None if user in (b"-", b"", b'""') else user.decode(errors="replace")
-    code = int(status) if status != b"-" else None
-    came = address.decode(errors="replace")
-    return Seen(_moment(time), method, target, code, came, known, _field(referrer), _field(agent))
-
-
-# The W3C extended format, whose fields stand in a line of their own.
-
-
-class Extended:
-    """Reads lines of the W3C extended format; directives (``#Fields: date time c-ip ...``) say what they hold."""
-
-    def __init__(self) -> None:
-        self.fields: list[str] = []
-
-    def __call__(self, raw: bytes) -> Seen | None:
-        """One line; None for a directive. Raises Odd."""
-        text = raw.decode(errors="replace").strip()
-        if text.startswith("#"):
-            if text.lower().startswith("#fields:"):
-                self.fields = text.partition(":")[2].split()
-            return None
-        values = text.split(" ")
-        if len(values) != len(self.fields):
-            raise Odd("it has not as many values as #Fields names" if self.fields else "no #Fields stands in front")
-        row = {name.lower(): value for name, value in zip(self.fields, values, strict=True) if value != "-"}
-        try:
-            at = _iso(f"{row['date']}T{row['time']}Z")
-            method = row["cs-method"]
-            target = row.get("cs-uri") or row["cs-uri-stem"] + (f"?{q}" if (q := row.get("cs-uri-query")) else "")
-        except KeyError as error:
-            raise Odd(f"it has no {error.args[0]}") from None
-        if not METHOD.fullmatch(method):
-            raise Odd(f"{method[:40]!r} is no method")
-        status = row.get("sc-status")
+    try:
+        method, target = _request_line(request)
+        came = _address_of(address.decode())
+        if came is None:
+            raise Odd(f"{address[:40].decode()!r} is no address")
         return Seen(
-            at,
-            method,
-            target,
-            int(status) if status and _STATUS.fullmatch(status) else None,
-            row.get("c-ip"),
-            row.get("cs-username"),
-            _unplussed(row.get("cs(referer)")),
-            _unplussed(row.get("cs(user-agent)")),
-            row.get("cs-host") or row.get("cs(host)"),
-        )
+            _bracketed(time), method, target, int(status) if status != b"-" else None, came,
+            _text(user), _text(referrer), _text(agent),
+        )  # fmt: skip
+    except NoTime as error:
+        raise Odd(str(error)) from None
 
 
-def _unplussed(text: str | None) -> str | None:
-    return unquote_plus(text) if text is not None else None
-
-
-def _iso(text: str) -> int:
+def any_text(text: str, known: int | None = None) -> Seen:
+    """A line by what stands in it; ``known`` is its time, where it tells none itself. Raises Odd."""
+    match = _REQUEST.search(text) or _BARE.search(text)
+    if match is None:
+        raise Odd('no request stands in it, as in "GET /path HTTP/1.1"')
+    method, target = match["method"], plain(match["target"])
+    if not METHOD.fullmatch(method) or not target.startswith(("/", "http://", "https://")):
+        raise Odd("its request line is none")
+    before, after = text[: match.start()], text[match.end() :]
     try:
-        moment = datetime.fromisoformat(text.strip().replace("Z", "+00:00"))
-    except ValueError:
-        raise Odd(f"{text[:40]!r} is no time") from None
-    try:
-        seconds = timegm(moment.utctimetuple())
-    except OverflowError:
-        raise Odd(f"{text[:40]!r} is beyond the calendar") from None
-    return seconds * SECOND + moment.microsecond
+        at = time_in(before, after)
+    except NoTime as error:
+        raise Odd(str(error)) from None
+    at = known if at is None else at
+    if at is None:
+        raise Odd("it tells no time")
+    address, forwarded, host, user = _whose(before)
+    quoted = [plain(one) for one in _QUOTED.findall(after)]
+    lists = [found for one in quoted if (found := addresses_of(one))]
+    forwarded = lists[0] if lists else forwarded
+    said = [one for one in quoted if not addresses_of(one)]
+    referrer, agent = _referrer_and_agent(said)
+    took, begun = _took(before, after)
+    return Seen(
+        at, method, target, _status(before, after), address, user, referrer, agent, host, forwarded, took, begun
+    )
 
 
-# JSON Lines logs, whose members the user names.
-
-JSON_FIELDS = {
-    "at": ("time", "timestamp", "@timestamp", "ts"),
-    "method": ("method", "request_method", "verb"),
-    "target": ("url", "uri", "path", "request_uri", "target"),
-    "status": ("status", "status_code", "response_status"),
-    "address": ("address", "remote_addr", "client_ip", "ip"),
-    "user": ("user", "remote_user"),
-    "referrer": ("referrer", "referer", "http_referer"),
-    "agent": ("agent", "user_agent", "http_user_agent"),
-    "host": ("host",),
-}
-"""What a line is asked for, and what members are looked for where nobody names one."""
-
-
-def json_lines(named: Mapping[str, str]) -> Callable[[bytes], Seen]:
-    """A reader of JSON Lines logs; ``named`` maps what is wanted to a member, dots leading inside."""
-    looked = {key: (named[key],) if key in named else names for key, names in JSON_FIELDS.items()}
-
-    def read(raw: bytes) -> Seen:
-        try:
-            row = json.loads(raw)
-        except (ValueError, RecursionError):
-            raise Odd("it is no JSON") from None
-        found = {
-            key: next((v for n in names if (v := _dug(row, n)) is not None), None) for key, names in looked.items()
-        }
-        for key in ("at", "method", "target"):
-            if found[key] is None:
-                raise Odd(f"it has no {' or '.join(looked[key])}; name it with --fields {key}=NAME")
-        status = found["status"]
-        texts = {
-            key: str(found[key]) if found[key] is not None else None
-            for key in ("address", "user", "referrer", "agent", "host")
-        }
-        method = str(found["method"])
-        if not METHOD.fullmatch(method):
-            raise Odd(f"{method[:40]!r} is no method")
-        code = int(str(status)) if _STATUS.fullmatch(str(status)[:4]) else None
-        return Seen(_any_time(found["at"]), method, str(found["target"]), code, **texts)
-
-    return read
+def _whose(before: str) -> tuple[str | None, tuple[str, ...], str | None, str | None]:
+    """Address, the list that it may be, host and user, of what stands in front of the request."""
+    tokens = before.split()
+    for at, token in enumerate(tokens):
+        first = _address_of(token.rstrip(",;"))
+        if first is None:
+            continue
+        found, end = [first], at
+        while tokens[end].endswith(",") and end + 1 < len(tokens):
+            end += 1
+            more = _address_of(tokens[end].rstrip(",;"))
+            if more is None:
+                break
+            found.append(more)
+        host = tokens[at - 1] if at and _HOST.fullmatch(tokens[at - 1]) else None
+        bracket = before.find("[", before.index(token) + len(token))
+        user = None
+        if bracket > 0:
+            named = _USER.fullmatch(before[before.index(tokens[end]) : bracket])
+            user = named[1] if named is not None and named[1] not in ("-", '""') else None
+        listed = tuple(found) if len(found) > 1 else ()
+        return None if listed else first, listed, host.partition(":")[0] if host else None, user
+    if (named := _NAMED.match(before)) is not None:
+        raise Odd(f"{named[1][:40]!r} is no IP address")
+    return None, (), None, None
 
 
-def _dug(row: Json, name: str) -> Json:
-    if isinstance(row, dict) and name in row:
-        return row[name]
-    for part in name.split("."):
-        row = row.get(part) if isinstance(row, dict) else None
-    return row
+def _status(before: str, after: str) -> int | None:
+    match = _STATUS_BEHIND.match(after)
+    if match is not None:
+        return int(match[1]) if match[1] != "-" else None
+    return next((int(token) for token in before.split() if _STATUS.fullmatch(token)), None)
 
 
-def _any_time(value: Json) -> int:
-    """A time in ISO 8601, or in seconds, milliseconds or microseconds since the epoch."""
-    try:
-        number = float(value)
-    except (TypeError, ValueError):
-        return _iso(str(value))
-    except OverflowError:
-        raise Odd("its time is beyond the calendar") from None
-    if not 0 <= number < 1e20:
-        raise Odd(f"{str(value)[:40]!r} is no time")
-    while number > 1e11:
-        number /= 1000
-    return _in_calendar(round(number * SECOND))
+def _referrer_and_agent(said: list[str]) -> tuple[str | None, str | None]:
+    if not said:
+        return None, None
+    if said[0] in ("-", "") or said[0].startswith(("http://", "https://", "android-app://")):
+        agent = said[1] if len(said) > 1 else "-"
+        return said[0] if said[0] not in ("-", "") else None, agent if agent not in ("-", "") else None
+    return None, said[0]
 
 
-def _in_calendar(at: int) -> int:
-    if at > LATEST * SECOND:
-        raise Odd("its time is beyond the calendar")
-    return at
-
-
-FORMATS: dict[str, Callable[[Mapping[str, str]], Callable[[bytes], Seen | None]]] = {
-    "combined": lambda named: combined,
-    "w3c": lambda named: Extended(),
-    "json-lines": json_lines,
-}
-"""By name, what makes a reader of lines of the format."""
+def _took(before: str, after: str) -> tuple[int | None, bool]:
+    """How long it took, and whether the line's time is when it came."""
+    bare = _QUOTED.sub('""', after)
+    if (match := _NAMED_TIME.search(bare)) is not None:
+        return in_micros(match[2], match[3]), False
+    if (match := _WITH_UNIT.search(bare)) is not None:
+        return in_micros(match[1], match[2]), False
+    if (match := _TIMERS.search(before)) is not None:
+        return int(match[1]) * 1000, True
+    if (match := _THREE.search(before)) is not None:
+        return round(sum(max(float(one), 0.0) for one in match.groups()) * 1_000_000), False
+    if (match := _LAST_DECIMAL.search(bare)) is not None:
+        return round(float(match[1]) * 1_000_000), False
+    return None, False

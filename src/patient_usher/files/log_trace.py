@@ -9,19 +9,26 @@ from __future__ import annotations
 import heapq
 import json
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections import Counter
+from collections.abc import Callable, Collection, Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
-from ipaddress import ip_address
+from ipaddress import ip_address, ip_network
 from typing import BinaryIO
 from urllib.parse import quote
 
 from patient_usher.core.http.urls import parse_url
+from patient_usher.core.model.text_types import MAX_TIME
 from patient_usher.core.model.values import literal
 from patient_usher.files.log_lines import SECOND, Odd, Seen
 from patient_usher.files.secret_keeper import SecretKeeper
 
 MAX_LINE = 1 << 20
+MAX_ARRAY = 256 << 20
+MOST_HOSTS = 1000
+LONGEST = 60 * SECOND
+"""Requests that took longer are taken to have come so long before their answers."""
 SHOWN = 3
 """How many lines that can't be read are shown."""
 SLACK = 5
@@ -39,6 +46,9 @@ class Counted:
     spread: int = 0
     hidden: int = 0
     odd: int = 0
+    lasted: int = 0
+    hosts: Counter[str] = field(default_factory=Counter)
+    example: Seen | None = None
     first: list[tuple[str, int, str, str]] = field(default_factory=list)
 
     def add_odd(self, name: str, number: int, raw: bytes, why: str) -> None:
@@ -54,7 +64,7 @@ class Counted:
 def lines(opened: BinaryIO, name: str, read: Callable[[bytes], Seen | None], counted: Counted) -> Iterator[Seen]:
     """The lines of one log that can be read; ``name`` is what it is called in messages."""
     with opened as stream:
-        for number, raw in enumerate(iter(lambda: stream.readline(MAX_LINE), b""), 1):
+        for number, raw in enumerate(_rows(stream), 1):
             if raw.isspace():
                 continue
             counted.read += 1
@@ -64,7 +74,93 @@ def lines(opened: BinaryIO, name: str, read: Callable[[bytes], Seen | None], cou
                 counted.add_odd(name, number, raw, str(error))
                 continue
             if seen is not None:
+                if counted.example is None:
+                    counted.example = seen
                 yield seen
+
+
+PRIVATE = (
+    "10.0.0.0/8",
+    "172.16.0.0/12",
+    "192.168.0.0/16",
+    "127.0.0.0/8",
+    "169.254.0.0/16",
+    "::1/128",
+    "fc00::/7",
+    "fe80::/10",
+)
+"""Networks that no caller of the open Internet comes from (RFC 1918, 4193, 6890): what they forward is believed."""
+
+
+class Callers:
+    """Who called, of the address that a line has and the list for whom it was forwarded."""
+
+    def __init__(self, trusted: Iterable[str] = PRIVATE) -> None:
+        """``trusted``: networks whose word on the address before counts. Raises ValueError."""
+        self._networks = [ip_network(text, strict=False) for text in trusted]
+        self._trusts = lru_cache(maxsize=_REMEMBERED)(self._trusts_address)
+
+    def of(self, seen: Seen) -> Seen:
+        """The same line with its caller as the address: from the right, the first that isn't trusted."""
+        if not seen.forwarded:
+            return seen
+        chain = [*seen.forwarded, *([seen.address] if seen.address is not None else [])]
+        found = next((one for one in reversed(chain) if not self._trusts(one)), chain[0])
+        return seen._replace(address=found, forwarded=())
+
+    def _trusts_address(self, address: str) -> bool:
+        found = ip_address(address)
+        return any(found in network for network in self._networks)
+
+
+def of_hosts(seen: Iterable[Seen], hosts: Collection[str], counted: Counted) -> Iterator[Seen]:
+    """Lines for these hosts, where any are named; all that there are are counted."""
+    for one in seen:
+        host = (one.host or _host_of(one.target)).lower()
+        if host and (host in counted.hosts or len(counted.hosts) < MOST_HOSTS):
+            counted.hosts[host] += 1
+        if not hosts or host in hosts:
+            yield one
+
+
+def _host_of(target: str) -> str:
+    return "" if target[:1] == "/" else target.partition("://")[2].partition("/")[0].partition("?")[0].partition(":")[0]
+
+
+def arrivals(timed: Iterable[tuple[int, Seen]], logged_at: str, counted: Counted) -> Iterator[tuple[int, Seen]]:
+    """Each line at the time when its request came, in that order: servers log when they have answered (``end``).
+
+    Of a line that says how long its request took, that time less; of one that says when it began, that.
+    """
+    waiting: list[tuple[int, int, Seen]] = []
+    last = number = 0
+    for at, one in timed:
+        took = one.took if one.took and (logged_at == "end" and not one.begun) else 0
+        if not took and not waiting and not counted.lasted:
+            yield at, one
+            last = at
+            continue
+        counted.lasted += bool(took)
+        number += 1
+        heapq.heappush(waiting, (max(at - took, last), number, one))
+        while waiting and waiting[0][0] <= at - LONGEST:
+            last, _, ready = heapq.heappop(waiting)
+            yield last, ready
+    while waiting:
+        at, _, one = heapq.heappop(waiting)
+        yield at, one
+
+
+def _rows(stream: BinaryIO) -> Iterator[bytes]:
+    """The lines of a log; of a JSON array its objects, which are all in memory then."""
+    first = stream.readline(MAX_LINE)
+    if first.lstrip(b"\xef\xbb\xbf \t\r\n")[:1] == b"[":
+        with suppress(ValueError, RecursionError):
+            for row in json.loads(first + stream.read(MAX_ARRAY)):
+                yield json.dumps(row).encode()
+            return
+    yield first
+    yield from iter(lambda: stream.readline(MAX_LINE), b"")
 
 
 def spread(seen: Iterable[Seen], counted: Counted) -> Iterator[tuple[int, Seen]]:
@@ -178,9 +274,17 @@ def _address_part(address: str | None) -> bytes:
         raise Odd(f"{address[:40]!r} is no IP address") from None
 
 
-def trace_lines(seen: Iterable[Seen], writing: Writing, counted: Counted) -> Iterator[tuple[int, bytes, Seen]]:
+def trace_lines(
+    seen: Iterable[Seen], writing: Writing, counted: Counted, logged_at: str = "end"
+) -> Iterator[tuple[int, bytes, Seen]]:
     """Each line's time and tail."""
-    for at, one in spread(seen, counted):
+    first: int | None = None
+    for at, one in arrivals(spread(seen, counted), logged_at, counted):
+        first = at if first is None else first
+        if at - first > MAX_TIME:
+            words = f"{one.method} {one.target}".encode()
+            counted.add_odd("", counted.read, words, "it came over a hundred years after the first")
+            continue
         try:
             made = writing.tail(one, counted)
         except Odd as error:

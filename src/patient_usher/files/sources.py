@@ -13,7 +13,8 @@ from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple, TypeVar
 
 from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable
-from patient_usher.files.log_lines import COMBINED
+from patient_usher.files.log_lines import Odd
+from patient_usher.files.log_members import any_line, is_head
 from patient_usher.files.unpacking import unpacked
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
 
@@ -103,16 +104,28 @@ def format_of(source: Source) -> str | None:
         return "trace"
     if head.startswith("{"):
         return _of_json(source, head)
+    if head.startswith("[") and _object(head[1:].lstrip().partition("\n")[0].rstrip(",]")) is not None:
+        return "json-lines"
     lines = head.splitlines()
     if _COMMAND.search(head):
         return "curl"
-    if any(COMBINED.match(line.encode()) for line in lines[:200]):
-        return "combined"
+    if is_head(lines[0]):
+        return "csv"
+    if any(_is_of_log(line) for line in lines[:200]):
+        return "log"
     with source.opened() as stream:
         if _DESCRIPTION.search(stream.read(MAX_OCTETS)):
             return "openapi"
     what = f"its format isn't known; it begins with {lines[0][:60]!r}"
     raise source.unusable(what, _MEND)
+
+
+def _is_of_log(line: str) -> bool:
+    try:
+        any_line({})(line.encode())
+    except Odd:
+        return False
+    return True
 
 
 def _of_json(source: Source, head: str) -> str:
