@@ -154,3 +154,39 @@ def test_a_fresh_credential_in_the_place_of_a_hidden_one(
     assert done.status == 0, done.err
     request = parse((tmp_path / "t.yaml").read_text(), "t.yaml")["requests"][0]
     assert (request["sign"], "headers" in request) == (written, False)
+
+
+def test_what_certainly_holds_nothing_is_left_as_it_is() -> None:
+    """The quick look agrees with the thorough one: over both corpora, and over texts put together at random."""
+    keeper = SecretKeeper()
+    random = Random(12)
+    words = [one.value for one in (*SECRETS, *ALIKE)] + [
+        "tides",
+        "T07",
+        "reset",
+        "verify",
+        "key",
+        "code",
+        "token",
+        "a=b",
+        "login",
+        "4111 1111 1111 1111",
+        "eyJhbGciOi",
+    ]
+    quick = 0
+    for _ in range(20_000):
+        parts = random.choices([*words, "", "a", "7", "A9z" * random.randrange(1, 9)], k=random.randrange(1, 5))
+        text = random.choice(["/", "?", "&", "=", " ", "-", "."]).join(parts)
+        target = (
+            f"/{text}"
+            if random.random() < 0.5
+            else f"/v1/x?{random.choice(['q', 'key', 'id', 'page', 'access_token'])}={text}"
+        )
+        if keeper.nothing_in_target(target):
+            quick += 1
+            assert keeper.url(target) == target
+        if keeper.nothing_in_text(text):
+            assert keeper.field("User-Agent", text) == text
+        if keeper.nothing_in_link(f"https://a.example{target}"):
+            assert keeper.field("Referer", f"https://a.example{target}") == f"https://a.example{target}"
+    assert quick > 1000

@@ -56,6 +56,7 @@ _PLAIN = {"n": "\n", "r": "\r", "t": "\t", "b": "\b", "v": "\v"}
 _STATUS_BEHIND = re.compile(r'\s*"?([1-5]\d\d|-)(?![\w.])')
 _STATUS = re.compile(r"[1-5]\d\d")
 _HOST = re.compile(r"(?=[^ ]*[A-Za-z])[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)+(?::\d+)?")
+_V4 = re.compile(r"(?:(?:25[0-5]|2[0-4]\d|1\d\d|[1-9]?\d)\.){3}(?:25[0-5]|2[0-4]\d|1\d\d|[1-9]?\d)")
 _IN_V6 = re.compile(r"\[([0-9A-Fa-f:.]+)(?:%\w+)?\](?::\d+)?")
 _NAMED = re.compile(r"(\S+) \S+ \S.* ?\[")
 """A line of the common format: its client comes first."""
@@ -91,6 +92,8 @@ def plain(text: str) -> str:
 
 def address_of(token: str) -> str | None:
     """The address that a token is, with a port or without, mapped ones as what they are; None for none."""
+    if _V4.fullmatch(token):
+        return token
     if (match := _IN_V6.fullmatch(token)) is not None:
         token = match[1]
     elif token.count(":") == 1:

@@ -116,6 +116,10 @@ class Callers:
 def of_hosts(seen: Iterable[Seen], hosts: Collection[str], counted: Counted) -> Iterator[Seen]:
     """Lines for these hosts, where any are named; all that there are are counted."""
     for one in seen:
+        if one.host is None and one.target[:1] == "/":
+            if not hosts:
+                yield one
+            continue
         host = (one.host or _host_of(one.target)).lower()
         if host and (host in counted.hosts or len(counted.hosts) < MOST_HOSTS):
             counted.hosts[host] += 1
@@ -230,14 +234,22 @@ class Writing:
     def __init__(self, keeper: SecretKeeper, *, expects: bool = False, sign: tuple[str, str] | None = None) -> None:
         self.keeper, self.expects, self.sign = keeper, expects, sign
         self._send = lru_cache(maxsize=_REMEMBERED)(self._send_part)
-        self._headers = lru_cache(maxsize=_REMEMBERED)(self._headers_part)
+        self._agent = lru_cache(maxsize=_REMEMBERED)(self._agent_part)
+        self._referrer = lru_cache(maxsize=_REMEMBERED)(self._referrer_part)
 
     def tail(self, seen: Seen, counted: Counted) -> bytes:
         """All of a trace's line but its id and time. Raises Odd."""
-        send, hid = self._send(seen.method, seen.target)
-        headers, hid_too = self._headers(seen.agent, seen.referrer)
-        row = send + _address_part(seen.address) + headers
-        counted.hidden += hid or hid_too
+        if self.keeper.nothing_in_target(seen.target):
+            send, hid = f'"send":"{seen.method} {seen.target}"', False
+        else:
+            send, hid = self._send(seen.method, seen.target)
+        agent, hid_too = self._agent(seen.agent) if seen.agent is not None else ("", False)
+        referrer, hid_that = self._referrer(seen.referrer) if seen.referrer is not None else ("", False)
+        comma = "," if agent and referrer else ""
+        headers = f',"headers":{{{agent}{comma}{referrer}}}' if agent or referrer else ""
+        address = f',"address":"{seen.address}"' if seen.address is not None else ""
+        row = f"{send}{address}{headers}".encode()
+        counted.hidden += hid or hid_too or hid_that
         if seen.user is not None and self.sign is not None:
             scheme, account = self.sign
             row += f',"sign":{_dump({scheme: literal(account or seen.user)})}'.encode()
@@ -245,7 +257,17 @@ class Writing:
             row += b',"expect":{"status":%d}' % seen.status
         return row + b"}"
 
-    def _send_part(self, method: str, text: str) -> tuple[bytes, bool]:
+    def _agent_part(self, agent: str) -> tuple[str, bool]:
+        if self.keeper.nothing_in_text(agent):
+            return (f'"User-Agent":"{agent}"' if agent else ""), False
+        return self._field_part("User-Agent", agent)
+
+    def _referrer_part(self, referrer: str) -> tuple[str, bool]:
+        if self.keeper.nothing_in_link(referrer):
+            return f'"Referer":"{referrer}"', False
+        return self._field_part("Referer", referrer)
+
+    def _send_part(self, method: str, text: str) -> tuple[str, bool]:
         target = _UNSAFE.sub(lambda m: quote(m[0]), text)
         if not target.startswith(("/", "http://", "https://")):
             raise Odd("its target is no path and no URL")
@@ -254,24 +276,12 @@ class Writing:
             parse_url(shown if shown[:1] != "/" else f"https://service.example{shown}")
         except ValueError as error:
             raise Odd(f"its target can't be sent: {error}") from None
-        return f'"send":{_dump(literal(f"{method} {shown}"))}'.encode(), shown != target
+        return f'"send":{_dump(literal(f"{method} {shown}"))}', shown != target
 
-    def _headers_part(self, agent: str | None, referrer: str | None) -> tuple[bytes, bool]:
-        given = [(name, value) for name, value in (("User-Agent", agent), ("Referer", referrer)) if value]
-        plain = {name: _UNSAFE.sub(lambda m: " " if m[0].isspace() else "?", value) for name, value in given}
-        shown = {name: self.keeper.field(name, value) for name, value in plain.items()}
-        headers = {name: literal(value) for name, value in shown.items()}
-        return (f',"headers":{_dump(headers)}'.encode() if headers else b""), shown != plain
-
-
-@lru_cache(maxsize=_REMEMBERED)
-def _address_part(address: str | None) -> bytes:
-    if address is None:
-        return b""
-    try:
-        return f',"address":"{ip_address(address.partition("%")[0])}"'.encode()
-    except ValueError:
-        raise Odd(f"{address[:40]!r} is no IP address") from None
+    def _field_part(self, name: str, value: str) -> tuple[str, bool]:
+        plain = _UNSAFE.sub(lambda m: " " if m[0].isspace() else "?", value)
+        shown = self.keeper.field(name, plain)
+        return (f"{_dump(name)}:{_dump(literal(shown))}" if value else ""), shown != plain
 
 
 def trace_lines(

@@ -69,6 +69,14 @@ _ENDING = re.compile(r"\.[A-Za-z0-9]{1,5}(?![\w-])")
 _PART_NAME = re.compile(r'[\s;]name="([^"]{0,200})"')
 
 
+# Runs of fewer than twenty characters, and what parts them: in one pass, nothing is looked at twice.
+_PLAIN_PATH = re.compile(r"/(?:[A-Za-z0-9_+~-]{0,19}+[./!*()',&])*+[A-Za-z0-9_+~-]{0,19}+")
+_PLAIN_QUERY = re.compile(r"(?:[A-Za-z0-9_~/+-]{0,19}+[.=&!*()',])*+[A-Za-z0-9_~/+-]{0,19}+")
+_PLAIN_TEXT = re.compile(r"(?:[A-Za-z0-9_+/~-]{0,19}+[ .!*()',;])*+[A-Za-z0-9_+/~-]{0,19}+")
+_LIKE_A_CARD = re.compile(r"\d{4}[ +-]?\d{4}")
+_PLAIN_ORIGIN = re.compile(r"https?://[a-z][a-z0-9-]{0,30}(?:\.[a-z0-9-]{1,30}){0,4}(?=[/?]|$)")
+
+
 def _random(text: str) -> bool:
     """Whether a run of characters is long random text: letters of both sorts and digits change all the time."""
     if _UUID.fullmatch(text) or _SORTABLE.fullmatch(text):
@@ -108,6 +116,8 @@ class SecretKeeper:
         self._known: dict[tuple[str, str], str] = {}
         self._numbers: Counter[str] = Counter()
         self.named = lru_cache(maxsize=4096)(self._named)
+        self._plain_path = lru_cache(maxsize=REMEMBERED)(self._plain_segments)
+        self._tells = lru_cache(maxsize=4096)(self._tells_by_name)
 
     def _named(self, name: str) -> str:
         """Of which sort what goes by a name is; nothing, where the name says nothing of it."""
@@ -168,6 +178,40 @@ class SecretKeeper:
             return value
         parts = [value] if _random(value) else value.split("/")
         return "/".join(self.hidden("token", part) if _random(part) else part for part in parts)
+
+    # What certainly holds nothing: said quickly, of most of what comes.
+
+    def nothing_in_target(self, target: str) -> bool:
+        """Whether a path and query hold nothing that would be hidden, and can be sent as they are. No: perhaps."""
+        path, _, query = target.partition("?")
+        if not self._plain_path(path):
+            return False
+        if not query:
+            return True
+        if _PLAIN_QUERY.fullmatch(query) is None or "eyJ" in query or _LIKE_A_CARD.search(query):
+            return False
+        for pair in query.split("&"):
+            name, _, value = pair.partition("=")
+            if "=" in value or self._tells(name):
+                return False
+        return True
+
+    def _plain_segments(self, path: str) -> bool:
+        if _PLAIN_PATH.fullmatch(path) is None or "//" in path or "eyJ" in path or _LIKE_A_CARD.search(path):
+            return False
+        return _LINK_WORDS.isdisjoint(path.lower().split("/"))
+
+    def _tells_by_name(self, name: str) -> bool:
+        return name.lower() in _BARE or bool(self.named(name))
+
+    def nothing_in_text(self, text: str) -> bool:
+        """Whether a text holds nothing that would be hidden, and can stand in a field as it is. No: perhaps."""
+        return _PLAIN_TEXT.fullmatch(text) is not None and "eyJ" not in text and not _LIKE_A_CARD.search(text)
+
+    def nothing_in_link(self, url: str) -> bool:
+        """The same of a whole URL with a plain host."""
+        origin = _PLAIN_ORIGIN.match(url)
+        return origin is not None and self.nothing_in_target(url[origin.end() :] or "/")
 
     # Parts of a request.
 
