@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import sys
 from argparse import ArgumentParser, ArgumentTypeError, Namespace, _ArgumentGroup
 from collections.abc import Callable
@@ -121,13 +120,6 @@ def admitted(blueprint: Blueprint) -> Pipeline:
     DOOR.watch(ENVIRONMENT.taken)
     DOOR.declare(places_of(blueprint), credentials_of(blueprint))
     return Pipeline(blueprint)
-
-
-def collect_garbage() -> None:
-    """What was loaded is there to stay; from now on what falls is picked up, seldom."""
-    gc.freeze()
-    gc.enable()
-    gc.set_threshold(20_000, 20, 50)
 
 
 def progress(words: str) -> Callable[[int], None]:

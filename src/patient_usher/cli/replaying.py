@@ -9,7 +9,6 @@ from pathlib import Path
 from time import monotonic
 
 from patient_usher.cli.arguments import outgoing, unusable
-from patient_usher.cli.common import collect_garbage
 from patient_usher.core.analysis.route_matrix import enforced_limits
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.run.world import World
@@ -25,7 +24,7 @@ from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import Outcome, Shown, scene_of, shown
 from patient_usher.output.terminal import Line, Painter, line, stdout_painter
-from patient_usher.use_cases.session import Session
+from patient_usher.use_cases.session import Session, collect_garbage
 
 MAX_NAMES = 6
 """How many failed requests are named in the last line."""

@@ -12,7 +12,7 @@ from collections import Counter
 from pathlib import Path
 
 from patient_usher.cli.arguments import count, duration, factor, outgoing, place, unusable
-from patient_usher.cli.common import add_pipeline_arguments, collect_garbage, pipeline_of
+from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
 from patient_usher.cli.watching import Watched
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.http.urls import Url, parse_url
@@ -30,6 +30,7 @@ from patient_usher.output.outcome import Shown, scene_of
 from patient_usher.output.replay_view import Table, complaints
 from patient_usher.output.terminal import line, say, stdout_painter
 from patient_usher.use_cases.serve import HOST, PATIENCE, PORT, Answers, Ended, Serving
+from patient_usher.use_cases.session import collect_garbage
 from patient_usher.wire.serving import Bounds
 
 EXAMPLES = (

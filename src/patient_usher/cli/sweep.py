@@ -28,6 +28,7 @@ from patient_usher.output import sweep as report
 from patient_usher.output.door import DOOR
 from patient_usher.output.result import document
 from patient_usher.output.terminal import say, stdout_painter
+from patient_usher.use_cases.session import collect_garbage
 from patient_usher.use_cases.sweep import trials
 
 EXAMPLES = (
@@ -62,7 +63,9 @@ def run(args: Namespace) -> int:
     watch = progress(f"of {len(combinations)} combinations")
     tried: list[Trial] = []
     how = {"cores": args.cores, "seed": args.seed, "trust": trust(args), "watch": watch}
+    how["named"] = wanted.named if wanted is not None else []
     interrupted = False
+    collect_garbage()
     try:
         tried.extend(trials(pipeline, args.trace, combinations, **how))
     except KeyboardInterrupt:

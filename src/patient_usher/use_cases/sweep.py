@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
 
+from patient_usher.core.analysis.metrics import Select
 from patient_usher.core.analysis.sweep import Combination, Trial, combinations_of, marked, overlay_of, tried
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING, Trust
-from patient_usher.use_cases.session import Pipeline
+from patient_usher.use_cases.session import Pipeline, collect_garbage
 
 
 def sweep(
@@ -37,10 +38,13 @@ def trials(
     cores: int,
     seed: int,
     trust: Trust = NOTHING,
+    named: Iterable[Select] | None = None,
     watch: Callable[[int], None] = lambda done: None,
 ) -> Iterator[Trial]:
-    """Every combination tried, in order, on as many cores as there are. ``watch`` is told how many are done."""
-    with_these = (blueprint, trace, trust, seed)
+    """Every combination tried, in order, on as many cores as there are. ``watch`` is told how many are done; ``named``:
+    of whom figures will be asked, so that others needn't be remembered.
+    """
+    with_these = (blueprint, trace, trust, seed, named)
     cores = min(cores, len(combinations))
     if cores <= 1:
         _begin(*with_these)
@@ -71,10 +75,12 @@ class _Worker:
     trace: Path
     trust: Trust
     seed: int
+    named: Iterable[Select] | None
 
 
-def _begin(blueprint: Blueprint, trace: Path, trust: Trust, seed: int) -> None:
+def _begin(blueprint: Blueprint, trace: Path, trust: Trust, seed: int, named: Iterable[Select] | None) -> None:
     _Worker.blueprint, _Worker.trace, _Worker.trust, _Worker.seed = blueprint, trace, trust, seed
+    _Worker.named = named
 
 
 def _begin_apart(parent: int, *with_these: Any) -> None:
@@ -91,9 +97,10 @@ def _begin_apart(parent: int, *with_these: Any) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     threading.Thread(target=watch, daemon=True).start()
+    collect_garbage()
     _begin(*with_these)
 
 
 def _try(combination: Combination) -> Trial:
     bound = Trace.read(_Worker.trace, trust=_Worker.trust).bound(_Worker.blueprint)
-    return tried(_Worker.blueprint, combination, bound, _Worker.seed)
+    return tried(_Worker.blueprint, combination, bound, _Worker.seed, _Worker.named)

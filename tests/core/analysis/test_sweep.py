@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Callable
+from itertools import product
 from pathlib import Path
 from typing import Any
 
@@ -212,6 +213,24 @@ def test_combinations_are_all_there_once(tries: dict[str, list[int]]) -> None:
 )
 def test_values(text: str, values: list[str]) -> None:
     assert values_of(text) == values
+
+
+@given(st.lists(st.sampled_from(["192.0.2.1", "192.0.2.2", "192.0.2.3"]), min_size=1, max_size=20), st.integers(1, 5))
+def test_what_is_forgotten_changes_no_figure(senders: list[str], quota: int) -> None:
+    """With the names that will be asked for, and without: the same."""
+    pipeline = make_pipeline([{"id": "l", "kind": "rate-limit", "quota": quota, "window": "1m"}])
+    trace = Trace.of(*({"send": "GET /", "address": sender} for sender in senders), base="https://api.example")
+    selects: list[Any] = [None, ("address", "192.0.2.1"), ("others", "")]
+    kept, settled = Figures(), Figures()
+    for figures in (kept, settled):
+        for send, *_ in run(World(pipeline), trace.bound(pipeline.blueprint)):
+            figures.add(send, failed=False)
+    kept.end()
+    settled.end(selects[1:2])
+    for name, select in product(("refused", "requests", "over-quota", "latency"), selects):
+        assert kept.value(name, select, selects[1:2]) == settled.value(name, select, selects[1:2])
+    assert kept.most_refused("address") == settled.most_refused("address")
+    assert kept.told_by == settled.told_by
 
 
 @given(st.lists(st.sampled_from(["192.0.2.1", "192.0.2.2", "192.0.2.3"]), min_size=1, max_size=20), st.integers(1, 5))

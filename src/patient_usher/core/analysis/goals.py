@@ -11,17 +11,18 @@ those that no other part of the goal names.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 from patient_usher.core.analysis.metrics import NAMES, SHARES, Figures, Select
 
 
 class Goal(NamedTuple):
-    """What is wished of the figures. ``short`` says by how much they miss it: 0 where it is met."""
+    """What is wished of the figures. ``short`` says by how much they miss it: 0 where it is met; ``named`` of whom."""
 
     text: str
     short: Callable[[Figures], float]
+    named: Sequence[Select] = ()
 
 
 _TOKEN = re.compile(r"\s*(?:(\d+(?:\.\d+)?)|(and|or|not)\b|([a-z]+(?:-[a-z]+)*)|(>=|<=|==|!=|>|<)|([()]))")
@@ -44,7 +45,7 @@ def goal(text: str) -> Goal:
     short = reader.either()
     if reader.rest().strip():
         raise ValueError(f"'{reader.rest().strip()[:30]}' is left over; join comparisons with and, or")
-    return Goal(text, short)
+    return Goal(text, short, tuple(reader.named))
 
 
 Short = Callable[[Figures], float]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from array import array
 from collections import Counter
 from collections.abc import Callable, Iterable
 from typing import Any
@@ -25,11 +24,19 @@ SHARES: dict[str, Callable[[Exchange], bool]] = {
 }
 """Figures that are a share of the requests, of all or of some; ``refused`` is the sum of all refusals."""
 NAMES = ("requests", *SHARES, "status", "hits", "handler", "latency", "broken")
+_MOST_TOLD = 10
 MOST_NAMES = 20_000
 """Of how many names of one sort are counted apart; of further ones nothing is said."""
 
 Select = tuple[str, str] | None
 """Whose figure: by what, and which; ("others", "") for those that nothing else names; None for all."""
+
+
+def _three_digits(micros: int) -> int:
+    if micros < 1000:
+        return micros
+    scale: int = 10 ** (len(str(micros)) - 3)
+    return round(micros / scale) * scale
 
 
 class Figures:
@@ -39,8 +46,11 @@ class Figures:
         self.requests: Counter[Any] = Counter()
         self.shares: dict[str, Counter[Any]] = {name: Counter() for name in SHARES}
         self.statuses: Counter[int] = Counter()
+        self.told_by = ""
+        """By what callers are told apart: their names, where a trace gives them several; else their addresses."""
         self.looked = self.hit = self.handled = self.broken = 0
-        self.took = array("q")
+        self.took: Counter[int] = Counter()
+        """How often answers took how long, in microseconds to three digits."""
 
     def add(self, send: Send, *, failed: bool) -> None:
         """Count a send and its exchanges."""
@@ -60,7 +70,7 @@ class Figures:
             for use in x.caches:
                 self.looked += use.state in ("hit", "miss", "stale", "revalidated")
                 self.hit += use.state == "hit"
-            self.took.append(x.finished - x.at)
+            self.took[_three_digits(x.finished - x.at)] += 1
 
     def share(self, select: Select, named: Iterable[Select] = (), name: str = "refused") -> float:
         """The share of a choice's requests that one of ``SHARES`` is about."""
@@ -77,9 +87,13 @@ class Figures:
         return counter[None] - sum(counter[one] for one in {*named} if one is not None and one[0] != "others")
 
     def latency(self, percent: int = 95) -> float:
-        """A percentile of how long requests took, in seconds."""
-        ordered = sorted(self.took)
-        return ordered[min(len(ordered) * percent // 100, len(ordered) - 1)] / SECOND if ordered else 0.0
+        """A percentile of how long requests took, in seconds, exact to three digits."""
+        place = self.took.total() * percent // 100
+        for took in sorted(self.took):
+            place -= self.took[took]
+            if place < 0:
+                return took / SECOND
+        return max(self.took, default=0) / SECOND
 
     def value(self, name: str, select: Select, named: Iterable[Select] = ()) -> float:
         """A figure by its name, for a choice of requests where it has any."""
@@ -99,8 +113,13 @@ class Figures:
         ]
         return [name for name, _ in sorted(found, key=lambda pair: (-pair[1], pair[0]))[:count]]
 
-    @property
-    def told_by(self) -> str:
-        """By what callers are told apart: their names, where a trace gives them several; else their addresses."""
+    def end(self, named: Iterable[Select] | None = None) -> Figures:
+        """All has been counted. Where ``named`` says of whom anything will be asked, the others are forgotten."""
         names = {key[1] for key in self.requests if key is not None and key[0] == "caller"}
-        return "caller" if len(names) > 1 else "address"
+        self.told_by = "caller" if len(names) > 1 else "address"
+        if named is not None:
+            kept = {None, *named, *((by, name) for by in BY for name in self.most_refused(by, _MOST_TOLD))}
+            for counter in (self.requests, *self.shares.values()):
+                for key in counter.keys() - kept:
+                    del counter[key]
+        return self

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from itertools import product
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.goals import Goal
-from patient_usher.core.analysis.metrics import Figures
+from patient_usher.core.analysis.metrics import Figures, Select
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
@@ -81,13 +81,21 @@ def overlay_of(combination: Combination) -> JsonObject:
     return overlay
 
 
-def tried(blueprint: Blueprint, combination: Combination, prepared: BoundTrace, seed: int = 0) -> Trial:
-    """One combination replayed in a world of its own. Raises Unusable where it gives no pipeline."""
+def tried(
+    blueprint: Blueprint,
+    combination: Combination,
+    prepared: BoundTrace,
+    seed: int = 0,
+    named: Iterable[Select] | None = None,
+) -> Trial:
+    """One combination replayed in a world of its own; figures of those that are ``named`` alone, if any are. Raises
+    Unusable where it gives no pipeline.
+    """
     variant = changed(blueprint, overlay_of(combination)) if combination else blueprint
     figures, statements = Figures(), Statements(variant)
     for judged in run(World(variant, seed), prepared, statements=statements, journeys=False):
         figures.add(judged.send, failed=any(not check.ok for check in judged.checks))
-    return Trial(combination, figures, sum(statement.failed for statement in statements.all))
+    return Trial(combination, figures.end(named), sum(statement.failed for statement in statements.all))
 
 
 def marked(trials: Sequence[Trial]) -> list[Trial]:
