@@ -6,7 +6,9 @@ import json
 import re
 from array import array
 from collections.abc import Collection, Iterable, Iterator
+from functools import lru_cache
 from hashlib import blake2b
+from ipaddress import ip_address
 from itertools import chain, islice
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -38,6 +40,18 @@ _HEAD = re.compile(
     rb'(?:"(at|after)"\s*:\s*"([0-9]{1,15})(us|ms|s|m|h|d)"\s*,\s*)?'
 )
 """How a line begins that a program has written: its id, and its time in whole units."""
+
+
+_ADDRESS = re.compile(rb',\s*"address"\s*:\s*"([0-9A-Fa-f:.]{2,45})"')
+"""From where a request comes: of a line that has no backslash, the member itself."""
+
+
+@lru_cache(maxsize=50_000)
+def _address_of(text: bytes) -> str | None:
+    try:
+        return str(ip_address(text.decode()))
+    except ValueError:
+        return None
 
 
 class _Plain(msgspec.Struct, forbid_unknown_fields=True):
@@ -168,10 +182,16 @@ class _Reader:
             return None
         id_, which, amount, unit = head.groups()
         # What is left says the same, however often: with the same keys before it, and none of them twice.
-        rest = raw[head.end() :]
+        rest, address = raw[head.end() :], None
+        if (found := _ADDRESS.search(rest)) is not None and b'"caller"' not in rest:
+            address = _address_of(found[1])
+            if address is not None:
+                rest = rest[: found.start()] + rest[found.end() :]
         recipe = self.recipes.get((rest, which))
         if recipe is None:
-            recipe = self._plain(raw, rest, which)
+            recipe = self._plain(raw, rest, which, address)
+            if recipe is None:
+                recipe = self._thorough(number, raw, rest, which)
             if recipe is None:
                 return None
         name = id_.decode()
@@ -183,10 +203,24 @@ class _Reader:
         at, after = (time, None) if which == b"at" else (None, time)
         # Made as tuples: their own constructors take twice as long.
         spot = _new(Spot, (self.name, number, 1))
-        entry: Entry = _new(Entry, (name, self.order, at, after, spot, recipe, None))
+        entry: Entry = _new(Entry, (name, self.order, at, after, spot, recipe, None, address))
         return entry
 
-    def _plain(self, raw: bytes, rest: bytes, which: bytes | None) -> RequestTemplate | None:
+    def _thorough(self, number: int, raw: bytes, rest: bytes, which: bytes | None) -> RequestTemplate | None:
+        """A recipe for this line and those that say the same, whatever it has; None where it isn't a request's."""
+        if b"\\" in raw or b'"change"' in rest or raw.count(b'"id"') != 1 or (which is None and b'"a' in rest):
+            return None
+        recipe = self._read(number, raw).recipe
+        if recipe is not None:
+            self._remember(rest, which, recipe)
+        return recipe
+
+    def _remember(self, rest: bytes, which: bytes | None, recipe: RequestTemplate) -> None:
+        if len(self.recipes) >= _REMEMBERED:
+            self.recipes.clear()
+        self.recipes[rest, which] = recipe
+
+    def _plain(self, raw: bytes, rest: bytes, which: bytes | None, address: str | None) -> RequestTemplate | None:
         """A recipe for this line and those that say the same, if it has nothing but a request line and fields."""
         if b"${" in raw or b"\\" in raw:
             return None
@@ -205,11 +239,9 @@ class _Reader:
         )
         if raw.count(b'":') != keys or (which is None and (line.at or line.after)):
             return None
-        recipe = self.maker.plain(line.send, line.caller, line.headers, line.address)
+        recipe = self.maker.plain(line.send, line.caller, line.headers, line.address if address is None else None)
         if recipe is not None:
-            if len(self.recipes) >= _REMEMBERED:
-                self.recipes.clear()
-            self.recipes[rest, which] = recipe
+            self._remember(rest, which, recipe)
         return recipe
 
     def _read(self, number: int, raw: bytes) -> Entry:

@@ -176,6 +176,8 @@ class Replay:
         except (LookupError, ValueError) as error:
             self._not_sent(send, error)
             return
+        if entry.address is not None:
+            request = Request(request.method, request.url, request.fields, request.body, entry.address)
         caller = self._caller(recipe)
         if caller.talks:
             send.conversation = caller.conversation(request, now, self.service, spec)
@@ -225,7 +227,9 @@ class Replay:
         send.failures.append(("send", "a request that can be sent", what))
         recipe = send.recipe
         written = recipe.written if recipe.written.startswith("/") else f"/{recipe.written}"
-        request = Request(recipe.method, recipe.base.at(written), Fields(), b"", recipe.caller.address)
+        request = Request(
+            recipe.method, recipe.base.at(written), Fields(), b"", send.entry.address or recipe.caller.address
+        )
         self.world.exchanges += 1
         x = Exchange(self.world.exchanges, send.id, request, self.clock.now)
         x.send, x.outcome, x.caller = send, "not-sent", recipe.caller_name

@@ -159,3 +159,5 @@ class Entry(NamedTuple):
     spot: Spot
     recipe: RequestTemplate | None
     change: ChangeSpec | None = None
+    address: str | None = None
+    """From where it comes, where that isn't the recipe's: lines that say the same else share one."""
