@@ -114,11 +114,33 @@ def test_what_is_no_result_is_refused(usher: Usher) -> None:
 
 @pytest.mark.parametrize("name", ["r.jsonl", "r.csv", "r.parquet"])
 def test_a_saved_result_gives_the_same_table(usher: Usher, tmp_path: Path, name: str) -> None:
-    """But for what a result doesn't say: the address."""
+    """But for what a result doesn't say: the address, and when the trace starts (--starts says that)."""
     (tmp_path / "r.json").write_text(usher("replay", HARBOUR, STORY, "--format", "json", "--into", f"a-{name}").out)
     assert usher("export", "r.json", "--into", name).status == 0
     ours, theirs = (table(tmp_path / path) for path in (name, f"a-{name}"))
-    compared = [column for column in COLUMNS if column != "address"]
+    compared = [column for column in COLUMNS if column not in ("address", "time")]
     assert [[str(row[column]) for column in compared] for row in ours] == [
         [str(row[column]) for column in compared] for row in theirs
     ]
+
+
+def test_parquet_has_times_categories_and_its_start(usher: Usher, tmp_path: Path) -> None:
+    from pyarrow import parquet
+
+    trace = "patient-usher: trace/1\nstarts: 2031-05-01T08:00:00Z\nrequests:\n  - {id: a, at: 1s, send: 'GET /health?q=1&api_key=made-up-key-of-nobody', headers: {User-Agent: buoy/1}}\n"
+    assert usher("replay", HARBOUR, "t.yaml", "--into", "r.parquet", t__yaml=trace).status == 0
+    found = parquet.read_table(tmp_path / "r.parquet")
+    assert found.schema.metadata[b"starts"] == b"2031-05-01T08:00:00Z"
+    assert [str(found.schema.field(name).type) for name in ("time", "method", "path")] == [
+        "timestamp[us, tz=UTC]",
+        "dictionary<values=string, indices=int32, ordered=0>",
+        "string",
+    ]
+    row = found.to_pylist()[0]
+    assert (str(row["time"]), row["agent"], row["host"]) == (
+        "2031-05-01 08:00:01+00:00",
+        "buoy/1",
+        "service.example",
+    )
+    assert row["query"].startswith("q=1&api_key=")
+    assert "made-up-key-of-nobody" not in row["query"]

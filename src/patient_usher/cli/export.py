@@ -6,10 +6,12 @@ from __future__ import annotations
 
 import json
 from argparse import ArgumentParser, Namespace
+from datetime import datetime
 from pathlib import Path
 
 from patient_usher import __version__
 from patient_usher.cli.arguments import unusable
+from patient_usher.core.http.dates import instant
 from patient_usher.core.verify.exchange_table import row_of_record
 from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.exporting import har_of
@@ -35,21 +37,22 @@ def run(args: Namespace) -> int:
     records = saved(args.result)
     if records is None:
         raise unusable("this is no result", "save what replay --format json prints", str(args.result))
+    try:
+        starts = instant(datetime.fromisoformat(args.starts))
+    except ValueError:
+        raise unusable(f"'{args.starts}' is no time", "write 2031-05-01T08:00:00Z, say", "--starts") from None
     if args.into.suffix in FORMATS:
         with writing(args.into) as out:
             table = FORMATS[args.into.suffix](out)
             for record in records:
-                table(DOOR.row(row_of_record(record)))
+                table(DOOR.row(row_of_record(record, starts)))
             table(None)
         stdout_painter().write([line(f"wrote {len(records)} exchanges to {args.into}")])
         return 0
     if args.into.suffix not in (".har", ".json"):
         forms = ", ".join(f"FILE{suffix}" for suffix in (".har", *FORMATS))
         raise unusable(f"{args.into} says nothing of its format", f"write {forms}")
-    try:
-        recording = har_of(records, __version__, args.starts)
-    except ValueError:
-        raise unusable(f"'{args.starts}' is no time", "write 2031-05-01T08:00:00Z, say", "--starts") from None
+    recording = har_of(records, __version__, args.starts)
     write_whole(args.into, json.dumps(recording, indent=1, ensure_ascii=False) + "\n")
     stdout_painter().write([line(f"wrote {len(recording['log']['entries'])} exchanges to {args.into}")])
     return 0

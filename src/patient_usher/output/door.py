@@ -97,6 +97,9 @@ class Door:
         """A row of a table as it may be put out."""
         if row["limit"] in self.places.limits and isinstance(row["limit_for"], str):
             row = {**row, "limit_for": shortened(row["limit_for"])}
+        if isinstance(query := row.get("query"), str):
+            shown = self.places.shortened_url(f"https://x/?{query}").partition("?")[2]
+            row = row if shown == query else {**row, "query": shown}
         return self.redacted(row)
 
     def counts(self, counts: Bulk) -> Bulk:

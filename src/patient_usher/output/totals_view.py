@@ -25,6 +25,14 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
     refusals = [(f"{stage}: {why or 'refused'}", count) for (stage, why), count in bulk.refusals.most_common(MOST)]
     yield from _bars("refusals, by stage and why", refusals, bulk.exchanges)
     yield from _busiest("callers", bulk.callers, bulk.callers_refused)
+    busiest = {name for name, _ in bulk.callers.most_common(MOST)}
+    others = [name for name, _ in bulk.callers_refused.most_common() if name not in busiest][:MOST]
+    if bulk.callers_refused:
+        count = len(bulk.callers_refused)
+        beside = f"; beside the busiest: {', '.join(others)}" if others else ""
+        more = f" and {count - len(others) - len(busiest & bulk.callers_refused.keys())} more" if others else ""
+        more = more if not more.startswith(" and 0") else ""
+        yield from wrapped(f"refused at least once: {count:,} caller{'' if count == 1 else 's'}{beside}{more}", "dim")
     yield from _busiest("routes", bulk.routes, bulk.routes_refused)
     if bulk.limits:
         parts = [f"{stage} refused {whom} {count:,} times" for (stage, whom), count in bulk.limits.most_common(3)]

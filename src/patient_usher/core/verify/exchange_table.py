@@ -17,7 +17,10 @@ Row = dict[str, Cell]
 
 
 class Column(NamedTuple):
-    """What a column holds: its type (text, whole, number, truth), what it says, and how to read it."""
+    """What a column holds: its type (text, whole, number, truth, time), what it says, and how to read it.
+
+    A time is in microseconds since the epoch.
+    """
 
     sort: str
     says: str
@@ -45,9 +48,13 @@ COLUMNS: dict[str, Column] = {
     "identity": Column("text", "who it was found to be", lambda x: x.identity.name if x.identity else None),
     "instance": Column("whole", "which instance it came to", lambda x: x.instance),
     "at": Column("number", "when it came, in seconds from the start of the trace", lambda x: x.at),
+    "time": Column("time", "when that is: a time of day, in UTC", lambda x: x.at),
     "took": Column("number", "how long it took, in seconds", lambda x: (x.finished - x.at) / SECOND),
     "method": Column("text", "the method", lambda x: x.sent.method),
+    "host": Column("text", "the host, as far as the service knows", lambda x: x.host or x.sent.url.host),
     "path": Column("text", "the path", lambda x: x.sent.url.path),
+    "query": Column("text", "the query", lambda x: x.sent.url.query or None),
+    "agent": Column("text", "User-Agent", lambda x: x.sent.fields.get("user-agent")),
     "route": Column("text", "the route", lambda x: x.route.id if x.route is not None else None),
     "status": Column("whole", "the answer's status", lambda x: x.answer.status if x.answer is not None else None),
     "outcome": Column("text", "how it ended", lambda x: x.outcome),
@@ -76,15 +83,24 @@ def rows_of(send: Send, starts: int) -> Iterator[Row]:
         yield row
 
 
-def row_of_record(record: Record) -> Row:
-    """The same row from an exchange as the result writes it; what a result doesn't say is None."""
+def row_of_record(record: Record, starts: int | None = None) -> Row:
+    """The same row from an exchange as the result writes it; what a result doesn't say is None.
+
+    ``starts``: from when its times count, in microseconds since the epoch.
+    """
     response, request = record.response, record.request
     rate = record.rates[-1] if record.rates else None
-    path = request.url.partition("://")[2].partition("/")[2].partition("?")[0]
+    authority, _, target = request.url.partition("://")[2].partition("/")
+    path, _, query = target.partition("?")
+    agents = [value for name, value in request.headers if name.lower() == "user-agent"]
     said = {name: getattr(record, name, None) for name in COLUMNS}
     return {
         **said,
         "at": float(record.at),
+        "time": starts + round(record.at * SECOND) if starts is not None else None,
+        "host": authority.partition(":")[0] if authority[:1] != "[" else authority.partition("]")[0][1:],
+        "query": query or None,
+        "agent": agents[0] if agents else None,
         "took": round(float(record.finished - record.at), 6),
         "method": request.method,
         "path": f"/{path}",
