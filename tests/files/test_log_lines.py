@@ -160,7 +160,30 @@ def test_several_hosts_are_told_and_chosen(usher: Usher, tmp_path: Path) -> None
     assert len((tmp_path / "t.jsonl").read_text().splitlines()) == 3
 
 
+def test_credentials_for_logged_callers(usher: Usher, tmp_path: Path) -> None:
+    """By address, by agent, else the user whom the line names; who never comes is told."""
+    text = "".join(
+        f'192.0.2.{n} - {user} [{T}] "GET /{n} HTTP/1.1" 200 5 "-" "{agent}"\n'
+        for n, user, agent in [(1, "-", "x"), (2, "-", "buoy/2"), (3, "jory", "x"), (4, "-", "y")]
+    )
+    more = (
+        "--sign",
+        "api-key",
+        "--sign-as",
+        "192.0.2.1=maren",
+        "--sign-as",
+        "agent:buoy=odile",
+        "--sign-as",
+        "192.0.2.9=maren",
+    )
+    outcome = usher("import", "a.log", "--into", "t.jsonl", *more, a__log=text)
+    rows = [json.loads(line) for line in (tmp_path / "t.jsonl").read_text().splitlines()[1:]]
+    assert [row.get("sign", {}).get("api-key") for row in rows] == ["maren", "odile", "jory", None]
+    assert "no request comes from 192.0.2.9 (--sign-as)" in outcome.out
+
+
 WRONG = [
+    (("--sign-as", "192.0.2.1=maren"), "give --sign too"), (("--sign", "basic", "--sign-as", "maren"), "write ADDRESS=ACCOUNT"), (("--sign", "basic", "--sign-as", "agent:=maren"), "says not whose"),
     (("--pattern", "("), "this is no expression"), (("--pattern", "(?P<at>.)"), "these groups tell no request"), (("--pattern", "(?P<when>.)"), "'when' is nothing that is looked for"),
     (("--trusted", "nowhere"), "--trusted"), (("--fields", "when=x"), "'when=x' names no member"),
 ]  # fmt: skip

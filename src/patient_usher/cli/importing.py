@@ -23,7 +23,7 @@ from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import JsonObject, Unusable
 from patient_usher.core.model.values import literal
 from patient_usher.files.atomic_write import write_whole, writing
-from patient_usher.files.log_lines import Seen
+from patient_usher.files.log_lines import Seen, address_of
 from patient_usher.files.log_members import FORMATS, NAMES, by_pattern
 from patient_usher.files.log_trace import PRIVATE, Callers, Counted, Writing, lines, merged, of_hosts, trace_lines
 from patient_usher.files.secret_keeper import MINTED, SecretKeeper, signed_anew
@@ -76,6 +76,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--sign", metavar="SCHEME:ACCOUNT", type=_sign,
         help="fresh credentials for requests that had one: bearer, basic, api-key or same, and whose; for logs SCHEME "
         "alone signs as the user that each line names",
+    )  # fmt: skip
+    parser.add_argument(
+        "--sign-as", metavar="ADDRESS=ACCOUNT", action="append", default=[],
+        help="with --sign SCHEME, whose requests come from an address; or, as agent:TEXT=ACCOUNT, from an agent of this "
+        "text; may be repeated",
     )  # fmt: skip
     parser.add_argument(
         "--keep-secrets", action="store_true", help="hide nothing: tokens, passwords, cookies and addresses stay"
@@ -151,7 +156,7 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
     keeper = SecretKeeper(keeps=args.keep_secrets)
     if args.sign is not None and args.sign[0] == "same":
         raise unusable("a log doesn't say by which scheme its users signed", "write bearer, basic or api-key", "--sign")
-    how = Writing(keeper, expects=args.expect_recorded, sign=args.sign)
+    how = Writing(keeper, expects=args.expect_recorded, sign=args.sign, signers=_signers(args))
     rows: Iterable[tuple[int, bytes, Seen]] = trace_lines(seen, how, counted, args.logged_at)
     if picking.first is not None:
         rows = islice(rows, picking.first)
@@ -167,7 +172,24 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
             raise _odd(counted, found, strict=args.strict)
     _tell(args, counted, keeper)
     _note(keeper.told())
+    if unmet := [key for key in how.signers if key not in how.met]:
+        _tell_line(f"  no request comes from {', '.join(unmet)} (--sign-as)")
     return 0
+
+
+def _signers(args: Namespace) -> dict[str, str]:
+    """Accounts by address or agent. Raises Unusable."""
+    found: dict[str, str] = {}
+    for text in args.sign_as:
+        whom, equals, account = text.rpartition("=")
+        address = address_of(whom)
+        by_agent = whom.startswith("agent:") and len(whom) > len("agent:")
+        if not equals or not account or (address is None and not by_agent):
+            raise unusable(f"'{text}' says not whose", "write ADDRESS=ACCOUNT, or agent:TEXT=ACCOUNT", "--sign-as")
+        found[address or whom] = account
+    if found and args.sign is None:
+        raise unusable("--sign-as says whose, not how", "give --sign too, as in --sign api-key", "--sign-as")
+    return found
 
 
 def _fields(text: str) -> dict[str, str]:

@@ -10,7 +10,7 @@ import heapq
 import json
 import re
 from collections import Counter
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -231,8 +231,19 @@ class Writing:
     ``counted`` learns in how many lines something was hidden.
     """
 
-    def __init__(self, keeper: SecretKeeper, *, expects: bool = False, sign: tuple[str, str] | None = None) -> None:
-        self.keeper, self.expects, self.sign = keeper, expects, sign
+    def __init__(
+        self,
+        keeper: SecretKeeper,
+        *,
+        expects: bool = False,
+        sign: tuple[str, str] | None = None,
+        signers: Mapping[str, str] | None = None,
+    ) -> None:
+        """``signers``: the accounts of callers, by address or, behind ``agent:``, by a part of User-Agent."""
+        self.keeper, self.expects, self.sign, self.signers = keeper, expects, sign, dict(signers or {})
+        self.met: set[str] = set()
+        """Those of ``signers`` of whom there was a line."""
+        self._agents = [(key, key.removeprefix("agent:")) for key in self.signers if key.startswith("agent:")]
         self._send = lru_cache(maxsize=_REMEMBERED)(self._send_part)
         self._agent = lru_cache(maxsize=_REMEMBERED)(self._agent_part)
         self._referrer = lru_cache(maxsize=_REMEMBERED)(self._referrer_part)
@@ -250,12 +261,24 @@ class Writing:
         address = f',"address":"{seen.address}"' if seen.address is not None else ""
         row = f"{send}{address}{headers}".encode()
         counted.hidden += hid or hid_too or hid_that
-        if seen.user is not None and self.sign is not None:
-            scheme, account = self.sign
-            row += f',"sign":{_dump({scheme: literal(account or seen.user)})}'.encode()
+        if self.sign is not None and (signer := self._signer(seen)) is not None:
+            row += f',"sign":{_dump({self.sign[0]: literal(signer)})}'.encode()
         if self.expects and seen.status is not None and 200 <= seen.status <= 599:
             row += b',"expect":{"status":%d}' % seen.status
         return row + b"}"
+
+    def _signer(self, seen: Seen) -> str | None:
+        """The account of whoever sent a line: of the user that it names, else of the address or the agent."""
+        assert self.sign is not None
+        if seen.user is not None and not self.signers:
+            return self.sign[1] or seen.user
+        key = seen.address if seen.address in self.signers else None
+        if key is None and seen.agent is not None:
+            key = next((key for key, part in self._agents if part in (seen.agent or "")), None)
+        if key is not None:
+            self.met.add(key)
+            return self.signers[key]
+        return (self.sign[1] or seen.user) if seen.user is not None else None
 
     def _agent_part(self, agent: str) -> tuple[str, bool]:
         if self.keeper.nothing_in_text(agent):
