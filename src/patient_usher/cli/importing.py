@@ -79,8 +79,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     )  # fmt: skip
     parser.add_argument(
         "--sign-as", metavar="ADDRESS=ACCOUNT", action="append", default=[],
-        help="with --sign SCHEME, whose requests come from an address; or, as agent:TEXT=ACCOUNT, from an agent of this "
-        "text; may be repeated",
+        help="with --sign SCHEME, whose requests come from an address; or, as agent:TEXT=ACCOUNT, from an agent with "
+        "this text; may be repeated",
     )  # fmt: skip
     parser.add_argument(
         "--keep-secrets", action="store_true", help="hide nothing: tokens, passwords, cookies and addresses stay"

@@ -10,11 +10,19 @@ import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
-from patient_usher.cli.arguments import percent, unusable
-from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, mention, pipeline_of, trust
-from patient_usher.cli.replaying import report
+from patient_usher.cli.arguments import count, percent, unusable
+from patient_usher.cli.common import (
+    add_output_arguments,
+    add_pipeline_arguments,
+    done,
+    mention,
+    pipeline_of,
+    progress,
+    trust,
+)
+from patient_usher.cli.replaying import Table, Tally, bulk_told, report
 from patient_usher.core.model.document import Problem, Unusable, did_you_mean
-from patient_usher.files.atomic_write import append_request
+from patient_usher.files.atomic_write import append_request, writing
 from patient_usher.files.har import HarOptions
 from patient_usher.files.trace import Trace
 from patient_usher.files.trace_filter import checked
@@ -60,6 +68,10 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--coverage-at-least", metavar="PERCENT", type=percent, help="end with exit status 1 where less has happened"
     )
     group.add_argument("--append", metavar="TRACE", type=Path, help="add requests that close gaps to this trace")
+    parser.add_argument(
+        "--cores", metavar="N", type=count, default=1,
+        help="replay a trace in JSON Lines in so many parts at once, where no state ties its requests together",
+    )  # fmt: skip
     add_recording_arguments(parser)
     add_pipeline_arguments(parser)
     parser.add_argument(
@@ -94,6 +106,8 @@ def run(args: Namespace) -> int:
             what = "--watch belongs to text and to files"
             raise unusable(what, "leave --format, --into and --report out, and name the trace's file")
         return watch(args, lambda: session_of(args))
+    if args.cores > 1 and (status := _in_parts(args)) is not None:
+        return status
     covers = args.coverage or args.coverage_at_least is not None or args.append is not None
     if not covers:
         session = session_of(args)
@@ -108,6 +122,42 @@ def run(args: Namespace) -> int:
         checked(Trace.read(args.append).document())  # what can't be written into is told at once
     status = report(args, session_of(args)) if args.format == "text" else 0
     return max(status, _cover(args, session_of(args)))
+
+
+def _in_parts(args: Namespace) -> int | None:
+    """Replay on several cores; None where something ties the requests together, which is told."""
+    from patient_usher.output.tables import FORMATS
+    from patient_usher.use_cases.parted import NotParted, kept_rows, part_of, parted
+
+    plain = args.format == "text" and not (args.report or args.only or args.details or args.coverage or args.append)
+    if len(args.traces) != 1 or not plain or args.keep_state:
+        what = "--cores is for one trace in JSON Lines, its summary and its table"
+        raise unusable(what, "leave the rest out", "--cores")
+    Table(args.into)  # its name is looked at before anything runs
+    pipeline = pipeline_of(args).blueprint
+    try:
+        part = part_of(pipeline, args.traces[0])
+    except NotParted as reason:
+        say(f"on one core: {reason}")
+        return None
+    with kept_rows() as folder:
+        found = parted(
+            pipeline, args.traces[0], cores=args.cores, part=part, seed=args.seed, trust=trust(args),
+            folder=Path(folder) if args.into is not None else None, watch=progress("requests replayed"),
+        )  # fmt: skip
+        done()
+        if args.into is not None:
+            with writing(args.into) as out:
+                sink = FORMATS[args.into.suffix](out)
+                for row in found.all_rows():
+                    sink(DOOR.row(row))
+                sink(None)
+    tally = Tally(Session(pipeline, [], args.seed), strict=args.strict, keeps=False)
+    tally.summary.take(found.summary)
+    tally.statements.take(found.statements)
+    if tally.failed or not args.quiet:
+        bulk_told(stdout_painter(), tally, found.totals, args.traces[0].name, found.savings)
+    return 1 if tally.failed else 0
 
 
 def session_of(args: Namespace) -> Session:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import sys
 from argparse import ArgumentTypeError, Namespace
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from time import monotonic
+from typing import TYPE_CHECKING
 
 from patient_usher.cli.arguments import outgoing, unusable
 from patient_usher.core.analysis.route_matrix import enforced_limits
@@ -25,6 +26,9 @@ from patient_usher.output.journey import journey
 from patient_usher.output.outcome import Outcome, Shown, scene_of, shown
 from patient_usher.output.terminal import Line, Painter, line, stdout_painter
 from patient_usher.use_cases.session import Session, collect_garbage
+
+if TYPE_CHECKING:
+    from patient_usher.core.verify.totals import Bulk
 
 MAX_NAMES = 6
 """How many failed requests are named in the last line."""
@@ -214,6 +218,17 @@ def _text(args: Namespace, session: Session, tally: Tally, table: Table) -> None
         tally.take(own)
 
 
+def bulk_told(painter: Painter, tally: Tally, counts: Bulk, name: str, savings: Sequence[str]) -> None:
+    """What a trace in bulk came to."""
+    from patient_usher.output import totals_view
+
+    scene = scene_of(tally.session.pipeline, [name], tally.session.seed)
+    title = f"{scene.pipeline}, {' and '.join(scene.environment)}"
+    painter.write([line((title, "title")), *totals_view.told(DOOR.counts(counts), savings)])
+    painter.write(replay_view.statement_lines(tally.outcome([name]).statements))
+    painter.write([line(("--details lists every request, --only ID shows one", "dim"))])
+
+
 class TextReport:
     """One trace for people; the first few failed requests, or all with ``details``, are shown whole."""
 
@@ -272,17 +287,12 @@ class TextReport:
     def _in_bulk(self, world: World, trace: BoundTrace) -> None:
         """Replay a trace that streams: what came of all of it, and no list."""
         from patient_usher.core.verify.totals import Bulk
-        from patient_usher.output import totals_view
 
         counts = Bulk()
         for judged in running(world, trace, self.tally.statements, self.rows, journeys=False):
             self.tally.add(judged)
             counts.add(judged)
-        scene = scene_of(world.blueprint, [trace.name], self.session.seed)
-        title = f"{scene.pipeline}, {' and '.join(scene.environment)}"
-        self.painter.write([line((title, "title")), *totals_view.told(DOOR.counts(counts), world.savings())])
-        self.painter.write(replay_view.statement_lines(self.tally.outcome([trace.name]).statements))
-        self.painter.write([line(("--details lists every request, --only ID shows one", "dim"))])
+        bulk_told(self.painter, self.tally, counts, trace.name, world.savings())
 
     def _send(self, judged: Judged, send: Shown, *, failed: bool) -> None:
         """One send's line, or its share in that of a burst."""

@@ -10,8 +10,9 @@ from argparse import ArgumentParser, Namespace
 from patient_usher.cli.arguments import method, unusable
 from patient_usher.cli.common import add_pipeline_arguments, mention, pipeline_of
 from patient_usher.core.analysis.route_matrix import standing, way
+from patient_usher.core.engine.plan.partition import parted_by, ties
 from patient_usher.core.http.urls import parse_url
-from patient_usher.output.route_matrix import matrix, way_view
+from patient_usher.output.route_matrix import matrix, state_lines, way_view
 from patient_usher.output.terminal import stdout_painter
 
 EXAMPLES = ("usher show pipeline.yaml", "usher show pipeline.yaml GET /v1/tides --environment development")
@@ -20,6 +21,9 @@ EXAMPLES = ("usher show pipeline.yaml", "usher show pipeline.yaml GET /v1/tides 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     add_pipeline_arguments(parser, seed=False, always=False, env=False)
+    parser.add_argument(
+        "--state", action="store_true", help="by which part of requests stages and handlers keep what they remember"
+    )
     parser.add_argument("method", metavar="METHOD", type=method, nargs="?", help="GET, POST, ...")
     parser.add_argument("url", metavar="URL", nargs="?", help="a path, or a whole URL")
 
@@ -28,6 +32,11 @@ def run(args: Namespace) -> int:
     """Show. Returns the exit status."""
     pipeline = pipeline_of(args)
     painter = stdout_painter()
+    if args.state:
+        if args.method is not None:
+            raise unusable("--state speaks of all requests", "leave METHOD and URL out", "--state")
+        painter.write(state_lines(ties(pipeline.blueprint), *parted_by(pipeline.blueprint)))
+        return 0
     if args.method is None:
         painter.write(matrix(pipeline.blueprint, standing(pipeline.blueprint)))
         mention(painter, pipeline)

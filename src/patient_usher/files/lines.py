@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from array import array
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from functools import lru_cache
 from hashlib import blake2b
 from ipaddress import ip_address
@@ -100,7 +100,9 @@ class Lines:
         allow_env: Collection[str],
     ) -> None:
         self.name, self._read_file, self._allow_env = name, read_file, allow_env
-        self._path, self._header = path, header
+        self._path, self.header = path, header
+        self.picks: Callable[[int, bytes], bool] | None = None
+        """Which lines are read, by their numbers and octets; None for all."""
         self._stream: BinaryIO | None = stream
 
     def unusable(self, what: str, mend: str) -> Unusable:
@@ -109,11 +111,11 @@ class Lines:
 
     def bound(self, pipeline: Blueprint) -> BoundTrace:
         """The trace made ready for a pipeline; a line that can't be used is told when it is come to."""
-        problems = fill_from_environment(self._header, ENVIRONMENT, self._allow_env)
+        problems = fill_from_environment(self.header, ENVIRONMENT, self._allow_env)
         try:
-            spec = read_spec(self._header)
+            spec = read_spec(self.header)
         except Unusable:
-            spec = read_spec(parse_yaml(json.dumps(self._header), self.name))
+            spec = read_spec(parse_yaml(json.dumps(self.header), self.name))
         if problems:
             raise Unusable(problem._replace(spot=Spot(self.name, 1, 1)) for problem in problems)
         lines = self._lines()
@@ -140,7 +142,7 @@ class Lines:
             stream.readline(MAX_LINE)
         with stream:
             for number, raw in enumerate(iter(lambda: stream.readline(MAX_LINE), b""), 2):
-                if not raw.isspace():
+                if not raw.isspace() and (self.picks is None or self.picks(number, raw)):
                     yield number, raw
 
 
@@ -191,7 +193,7 @@ class _Reader:
         if recipe is None:
             recipe = self._plain(raw, rest, which, address)
             if recipe is None:
-                recipe = self._thorough(number, raw, rest, which)
+                recipe = self._thorough(number, raw[: head.end()] + rest, rest, which)
             if recipe is None:
                 return None
         name = id_.decode()

@@ -80,6 +80,11 @@ class Trace:
         return self._source.name
 
     @property
+    def lines(self) -> Lines | None:
+        """The lines of a trace in JSON Lines; None of any other."""
+        return self._source if isinstance(self._source, Lines) else None
+
+    @property
     def recorded(self) -> bool:
         """Whether it is a recording."""
         return self._source.recorded

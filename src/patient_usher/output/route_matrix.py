@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from patient_usher.core.analysis.route_matrix import RouteRow, StageOnWay, Way
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.plan.partition import Tie
+from patient_usher.output.door import DOOR
 from patient_usher.output.replay_view import WIDTH, staircase
 from patient_usher.output.terminal import Line, Piece, fit, line
 
@@ -92,3 +94,20 @@ def _row(mark: str, stage: StageOnWay) -> Line:
         (fit(stage.kind, 15) + " ", "dim"),
         (stage.why, dim),
     )
+
+
+def state_lines(ties: Sequence[Tie], part: str | None, against: Sequence[Tie]) -> Iterator[Line]:
+    """On what the state of a replay hangs, and whether it can be replayed in parts."""
+    if not ties:
+        yield line(("nothing is remembered from one request to the next", "title"))
+    else:
+        yield line(("what is remembered from one request to the next", "title"))
+        width = max(len(DOOR.redacted(tie.who)) for tie in ties)
+        for tie in ties:
+            yield line(f"  {DOOR.redacted(tie.who).ljust(width)}  by ", (tie.told, "name"))
+    if part is not None:
+        by = "as one likes" if part == "nothing" else f"by {part}"
+        yield line((f"requests may be replayed apart {by}: replay --cores N does", "dim"))
+    else:
+        who = ", ".join(DOOR.redacted(tie.who) for tie in against)
+        yield line((f"{who}: requests meet there, so that replay --cores runs on one core", "dim"))

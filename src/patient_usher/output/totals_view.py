@@ -22,11 +22,11 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
     yield line((f"{bulk.requests:,} requests", "title"), (f" within {span}, {bulk.handled:,} handler runs", "dim"))
     statuses = [(str(status or "none"), count) for status, count in _sorted(bulk.statuses)]
     yield from _bars("answers", statuses, bulk.exchanges)
-    refusals = [(f"{stage}: {why or 'refused'}", count) for (stage, why), count in bulk.refusals.most_common(MOST)]
+    refusals = [(f"{stage}: {why or 'refused'}", count) for (stage, why), count in ranked(bulk.refusals, MOST)]
     yield from _bars("refusals, by stage and why", refusals, bulk.exchanges)
     yield from _busiest("callers", bulk.callers, bulk.callers_refused)
-    busiest = {name for name, _ in bulk.callers.most_common(MOST)}
-    others = [name for name, _ in bulk.callers_refused.most_common() if name not in busiest][:MOST]
+    busiest = {name for name, _ in ranked(bulk.callers, MOST)}
+    others = [name for name, _ in ranked(bulk.callers_refused) if name not in busiest][:MOST]
     if bulk.callers_refused:
         count = len(bulk.callers_refused)
         beside = f"; beside the busiest: {', '.join(others)}" if others else ""
@@ -35,15 +35,15 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
         yield from wrapped(f"refused at least once: {count:,} caller{'' if count == 1 else 's'}{beside}{more}", "dim")
     yield from _busiest("routes", bulk.routes, bulk.routes_refused)
     if bulk.limits:
-        parts = [f"{stage} refused {whom} {count:,} times" for (stage, whom), count in bulk.limits.most_common(3)]
+        parts = [f"{stage} refused {whom} {count:,} times" for (stage, whom), count in ranked(bulk.limits, 3)]
         again = ", ".join(f"{stage} {_seconds(wait)}" for stage, wait in bulk.resets.items() if wait)
         yield from wrapped(f"limits: {'; '.join(parts)}{f'; until again at most: {again}' if again else ''}", "dim")
     if bulk.caches:
         states = Counter[str]()
         for (_, state), count in bulk.caches.items():
             states[state] += count
-        looked = ", ".join(f"{count:,} {state}" for state, count in states.most_common())
-        saved = ", ".join(f"{route} {count:,}" for route, count in bulk.hits.most_common(3))
+        looked = ", ".join(f"{count:,} {state}" for state, count in ranked(states))
+        saved = ", ".join(f"{route} {count:,}" for route, count in ranked(bulk.hits, 3))
         yield from wrapped(f"caches: {looked}" + (f"; handler runs saved: {saved}" if saved else ""), "dim")
     figures = [f"{name} {_seconds(bulk.latency(percent))}" for name, percent in _PERCENTILES]
     yield from wrapped(f"waiting: {', '.join(figures)} (exact to three digits)", "dim")
@@ -55,6 +55,11 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
         yield line((f"✗ {bulk.failed:,} not as expected", "bad"))
 
 
+def ranked(counts: Counter[Any], most: int | None = None) -> list[tuple[Any, int]]:
+    """The most frequent first; of those that are as frequent, by name: whatever the order in which they came."""
+    return sorted(counts.items(), key=lambda pair: (-pair[1], str(pair[0])))[:most]
+
+
 def _seconds(micros: int) -> str:
     """To three digits."""
     return f"{micros / 1_000_000:.3g} s"
@@ -64,7 +69,7 @@ _PERCENTILES = (("median", 50.0), ("95th percentile", 95.0), ("99th", 99.0))
 
 
 def _sorted(statuses: Counter[int | None]) -> list[tuple[int | None, int]]:
-    return sorted(statuses.items(), key=lambda pair: -pair[1])[:8]
+    return sorted(statuses.items(), key=lambda pair: (-pair[1], pair[0] or 0))[:8]
 
 
 def _bars(title: str, rows: Sequence[tuple[str, int]], whole: int) -> Iterator[Line]:
@@ -79,7 +84,7 @@ def _bars(title: str, rows: Sequence[tuple[str, int]], whole: int) -> Iterator[L
 
 def _busiest(title: str, seen: Counter[Any], refused: Counter[Any]) -> Iterator[Line]:
     yield line((f"busiest {title}, and how much of theirs was refused", "dim"))
-    for name, count in seen.most_common(MOST):
+    for name, count in ranked(seen, MOST):
         share = refused[name] / count
         style = "bad" if share > 0.5 else "raised" if share > 0.05 else ""
         yield line(f"  {fit(name, 28)} ", f"{count:>11,}  ", (f"{100 * share:.1f}% refused", style))

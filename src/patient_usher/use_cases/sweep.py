@@ -84,7 +84,12 @@ def _begin(blueprint: Blueprint, trace: Path, trust: Trust, seed: int, named: It
 
 
 def _begin_apart(parent: int, *with_these: Any) -> None:
-    """In a process of the pool: it ends with its parent, however that ends, and leaves Ctrl-C to it."""
+    begin_apart(parent)
+    _begin(*with_these)
+
+
+def begin_apart(parent: int) -> None:
+    """In a process of a pool: it ends with its parent, however that ends, and leaves Ctrl-C to it."""
     import signal
     import threading
     import time
@@ -98,7 +103,6 @@ def _begin_apart(parent: int, *with_these: Any) -> None:
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     threading.Thread(target=watch, daemon=True).start()
     collect_garbage()
-    _begin(*with_these)
 
 
 def _try(combination: Combination) -> Trial:

@@ -132,6 +132,11 @@ class Stage:
     keeps_state: ClassVar[bool] = False
     """Whether what the stage remembers may make instances differ, so that sharing it means something."""
 
+    @property
+    def hangs_on(self) -> Sequence[str]:
+        """The parts of a request on any one of which what it remembers hangs; empty where that shows nowhere."""
+        return ("everything",) if self.remembers else ()
+
     key: Hashable = ""
     """Under which its state stands in an exchange's ``memory``: for a stage its id."""
 

@@ -93,6 +93,11 @@ class Stage(base.Stage):
         self.codings, self.from_size, self.level = options.codings, options.from_size, options.level
         self.media = options.media_types
 
+    @property
+    def hangs_on(self) -> tuple[str, ...]:
+        """What it remembers only saves work."""
+        return ()
+
     def fresh(self, seed: int) -> Saved:
         """Nothing is coded yet."""
         return Saved()

@@ -187,6 +187,11 @@ class Stage(base.Stage):
         unused = {"way_out": bool(options.fields) or self.late, "done": self.late or options.algorithm == "at-once"}
         self.unused = frozenset(name for name, used in unused.items() if not used)
 
+    @property
+    def hangs_on(self) -> Sequence[str]:
+        """Each combination of these is counted apart."""
+        return self.per
+
     def fresh(self, seed: int) -> dict[Hashable, Limiter]:
         """A limiter for each tier; nothing is counted yet."""
         return {name: self.make(quota, self.window or 1, self.burst) for name, quota, _ in self.tiers}

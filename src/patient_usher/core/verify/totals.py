@@ -19,6 +19,19 @@ LONGEST = 86_400_000_000
 """What takes longer than a day counts as a day. Microseconds."""
 
 
+_COUNTED = (
+    "statuses",
+    "refusals",
+    "callers",
+    "callers_refused",
+    "routes",
+    "routes_refused",
+    "limits",
+    "caches",
+    "hits",
+)
+
+
 class Bulk:
     """Counts. ``crowded``: whether some callers were counted together, since there were too many."""
 
@@ -47,6 +60,27 @@ class Bulk:
         for x in judged.send.exchanges:
             if x.outcome != "not-sent":
                 self._count(x)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {**self.__dict__, "waited": self.waited.encode()}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state, waited=HdrHistogram.decode(state["waited"]))
+
+    def take(self, other: Bulk) -> None:
+        """Count what another has counted."""
+        self.requests += other.requests
+        self.exchanges += other.exchanges
+        self.failed += other.failed
+        self.handled += other.handled
+        starts = [first for first in (self.first, other.first) if first is not None]
+        self.first, self.last = min(starts, default=None), max(self.last, other.last)
+        for name in _COUNTED:
+            getattr(self, name).update(getattr(other, name))
+        for stage, reset in other.resets.items():
+            self.resets[stage] = max(self.resets.get(stage, 0), reset)
+        self.crowded |= other.crowded
+        self.waited.add(other.waited)
 
     def _count(self, x: Exchange) -> None:
         self.exchanges += 1

@@ -1,0 +1,158 @@
+"""Replays in parts: whole and parted give the same, over pipelines and traffic at random; what ties requests is told."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from random import Random
+from typing import Any
+
+import pytest
+
+from conftest import DEMO, Outcome, make_pipeline
+from patient_usher import load
+from patient_usher.core.engine.plan.partition import parted_by
+
+Usher = Callable[..., Outcome]
+ROUTES = [
+    {"id": "tides", "at": "GET /tides", "access": "everyone", "handler": {"answer": {"json": {"s": "${query.station}", "more": "tide " * 40}}, "busy-for": "80ms"}},
+    {"id": "berths", "at": "GET /berths", "handler": {"answer": {"text": "free"}}},
+]  # fmt: skip
+STAGES: list[Any] = [
+    "access-log", {"id": "net", "kind": "error-handler"}, {"id": "squeeze", "kind": "compress", "from-size": 1},
+    {"id": "throttle", "kind": "rate-limit", "quota": 4, "window": "10s", "per": ["address"]},
+    {"id": "bucket", "kind": "rate-limit", "algorithm": "token-bucket", "quota": 3, "window": "5s", "per": ["address", "route"]},
+    {"id": "once", "kind": "rate-limit", "algorithm": "at-once", "quota": 1, "per": ["address"]},
+    {"id": "guard", "kind": "rate-limit", "quota": 2, "window": "1m", "counts": "failures", "per": ["address"]},
+    {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "api-key"}]}, {"id": "tags", "kind": "conditional"}, {"id": "late", "kind": "timeout", "after": "50ms", "only": ["/tides"]},
+]  # fmt: skip
+
+
+def traffic(random: Random) -> str:
+    """Lines of a few callers, one of whom sends nearly half; each at its time, some at the same one."""
+    lines, at = (
+        [
+            json.dumps(
+                {"patient-usher": "trace/1", "base": "https://a.example", "callers": {"buoy": {"address": "192.0.2.3"}}}
+            )
+        ],
+        0,
+    )
+    for number in range(400):
+        at += random.choice([0, 10, 300, 900])
+        row: dict[str, Any] = {
+            "id": f"r{number}",
+            "at": f"{at}ms",
+            "send": random.choice(["GET /tides?station=a", "GET /tides?station=b", "GET /berths", "GET /none"]),
+        }
+        if random.random() < 0.8:
+            row["address"] = "198.51.100.1" if random.random() < 0.46 else f"192.0.2.{random.randrange(9)}"
+        elif random.random() < 0.5:
+            row["caller"] = "buoy"
+        if random.random() < 0.3:
+            row["headers"] = {"Accept-Encoding": "gzip"}
+        if random.random() < 0.2:
+            row["sign"] = {"api-key": "maren"}
+        if random.random() < 0.1:
+            row["expect"] = {"status": 200}
+        lines.append(json.dumps(row))
+    return "\n".join(lines) + "\n"
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_whole_and_parted_give_the_same(usher: Usher, tmp_path: Path, seed: int) -> None:
+    random = Random(seed)
+    pipeline = {
+        "patient-usher": "pipeline/1",
+        "stages": random.sample(STAGES, random.randrange(2, len(STAGES) + 1)),
+        "routes": ROUTES,
+        "accounts": {"maren": {"api-keys": ["marens-made-up-key"]}},
+    }
+    form = random.choice(["jsonl", "csv"])
+    files = {"p__json": json.dumps(pipeline), "t__jsonl": traffic(random)}
+    whole = usher("replay", "p.json", "t.jsonl", "--into", f"whole.{form}", **files)
+    parted = usher("replay", "p.json", "t.jsonl", "--into", f"parted.{form}", "--cores", str(random.choice([2, 3])))
+    assert parted.err == whole.err
+    assert (parted.status, parted.out.splitlines()) == (whole.status, whole.out.splitlines())
+    rows = [(tmp_path / f"{name}.{form}").read_text().splitlines() for name in ("whole", "parted")]
+    assert rows[0] == rows[1]
+    assert len(rows[0]) >= 400
+    quiet = [usher("replay", "p.json", "t.jsonl", "-q", "--cores", cores).status for cores in ("1", "2")]
+    assert quiet[0] == quiet[1]
+
+
+ROUTE = {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok"}}}
+TIED: list[tuple[list[Any], dict[str, Any], str | None, str]] = [
+    ([], {}, "nothing", ""), (["access-log", {"id": "c", "kind": "compress"}], {}, "nothing", ""), ([STAGES[3]], {}, "address", ""), ([STAGES[4], STAGES[5]], {}, "address", ""),
+    ([{**STAGES[3], "per": ["identity"]}], {}, None, "throttle"), ([{**STAGES[3], "per": ["route"]}], {}, None, "throttle"), ([{"id": "shelf", "kind": "cache"}], {}, None, "shelf"),
+    (["request-id"], {}, None, "request-id"), ([STAGES[3]], {"deployment": {"instances": 2}}, None, "the spread (round-robin)"), ([STAGES[3]], {"deployment": {"instances": 2, "spread": "by-address"}}, "address", ""),
+    ([STAGES[3]], {"deployment": {"trusts-forwarded": ["192.0.2.0/24"]}}, None, "the front"), ([STAGES[3]], {"deployment": {"in-front": {"ends-tls": True, "address": "10.0.0.1"}}}, None, "the front"),
+    ([], {"routes": [{**ROUTE, "handler": {**ROUTE["handler"], "fails-every": 3}}]}, None, "r"), ([], {"records": {"boats": {}}, "routes": [{**ROUTE, "handler": {"records": "boats", "do": "list"}}]}, None, "records boats"),
+    ([], {"always": ["no-slips"]}, None, "the statement no-slips"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("stages", "more", "part", "who"), TIED)
+def test_what_ties_requests_together(stages: list[Any], more: dict[str, Any], part: str | None, who: str) -> None:
+    found, against = parted_by(make_pipeline(stages, **more).blueprint)
+    assert found == part
+    assert who == "" or any(who in tie.who for tie in against)
+
+
+LINES = [
+    ('{"id":"a","send":"GET /health"}', "line 2 doesn't begin with its id and its time"), ('{"id":"a","at":"0s","send":"GET /health","keep":{"x":{"header":"Date"}}}', "line 2 keeps a value"),
+    ('{"at":"0s","change":{"name":"x"}}', "line 2 doesn't begin with its id and its time"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("line", "words"), LINES)
+def test_traces_that_are_not_parted_are_replayed_whole(usher: Usher, line: str, words: str) -> None:
+    head = json.dumps({"patient-usher": "trace/1", "base": "https://a.example"})
+    outcome = usher("replay", str(DEMO / "harbour.yaml"), "t.jsonl", "--cores", "2", t__jsonl=f"{head}\n{line}\n")
+    assert (outcome.status, "on one core: " in outcome.err, words in outcome.err) == (0, True, True)
+
+
+def test_what_cannot_be_parted(usher: Usher) -> None:
+    head = json.dumps({"patient-usher": "trace/1", "base": "https://a.example"})
+    row = '{"id":"a","at":"0s","send":"GET /health"}'
+    twice = usher("replay", str(DEMO / "harbour.yaml"), "t.jsonl", "--cores", "2", t__jsonl=f"{head}\n{row}\n{row}\n")
+    assert (twice.status, "t.jsonl:3:1: the id 'a' is taken" in twice.err) == (2, True)
+    odd = usher(
+        "replay",
+        str(DEMO / "harbour.yaml"),
+        "t.jsonl",
+        "--cores",
+        "2",
+        t__jsonl=f"{head}\n{row}\n" + '{"id":"b","at":"0s","sent":"x"}\n',
+    )
+    assert (odd.status, "t.jsonl:3:" in odd.err) == (2, True)
+    with_report = usher("replay", str(DEMO / "harbour.yaml"), "t.jsonl", "--cores", "2", "--format", "json")
+    assert (with_report.status, "--cores is for" in with_report.err) == (2, True)
+
+
+def test_a_process_that_is_ended_is_told(usher: Usher, tmp_path: Path) -> None:
+    """One of the processes of the pool, killed: a sentence, no half-written table."""
+    random = Random(1)
+    (tmp_path / "t.jsonl").write_text(traffic(random))
+    (tmp_path / "p.json").write_text(json.dumps({"patient-usher": "pipeline/1", "routes": ROUTES}))
+    (tmp_path / "dies.py").write_text("import os\n\ndef dies(*_):\n    os._exit(9)\n")
+    code = (
+        "import dies, patient_usher.use_cases.parted as p\np._replayed = dies.dies\nfrom patient_usher.cli import main\n"
+        "raise SystemExit(main(['replay', 'p.json', 't.jsonl', '--cores', '2', '--into', 'o.jsonl']))\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, timeout=60)
+    assert (done.returncode, (tmp_path / "o.jsonl").exists()) == (2, False)
+    assert "a process that replayed a part was ended from outside" in done.stderr
+
+
+def test_show_says_on_what_state_hangs(usher: Usher) -> None:
+    busy = usher("show", str(DEMO / "busy.yaml"), "--state")
+    assert busy.status == 0
+    for words in ("throttle  by address", "shelf     by everything", "replay --cores runs on one core"):
+        assert words in busy.out
+    harbour = usher("show", str(DEMO / "harbour.yaml"), "--state")
+    assert "nothing is remembered from one request to the next" in harbour.out
+    assert load(DEMO / "harbour.yaml").name
