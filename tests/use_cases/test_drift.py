@@ -171,6 +171,17 @@ def test_what_cannot_be_asked_so(usher: Usher, arguments: list[str], words: str)
 
 # What a user's mistake gets.
 
+
+def test_what_a_trace_leaves_the_next_one_comes_to() -> None:
+    """In the service as in the model."""
+    model, story = load(DEMO / "landing.yaml"), Trace.read(DEMO / "landing-story.yaml")
+    served = Served(model.blueprint)
+    held = list(drift(model, story, story, app=served, wait=served.wait))
+    assert [(one.id, one.differs) for one in held if one.differs] == []
+    assert len(held) == 24
+    assert sum(one.service[-1].status == 429 for one in held) > 2
+
+
 APPS = """
 async def silent(scope, receive, send):
     pass

@@ -374,13 +374,14 @@ WRONG: list[tuple[list[str], str]] = [
     (["--listen", "8471"], "'8471' is no place to listen; write HOST:PORT"), (["--listen", "192.0.2.1:80"], "nobody can listen at 192.0.2.1:80"),
     (["--only-differing"], "give --watch too"), (["--certificate", "c.pem"], "give --tls too"), (["--as", "ternharbour"], "is no origin"),
     (["--as", "https://a.example/b"], "has more than an origin; write https://a.example"), (["--format", "jsonl", "--details"], "--details belongs to --format text"),
-    (["--body-at-most", "many"], "is no size; write octets"), (["--append", "p.yaml"], "this is no trace"),
+    (["--append", "t.jsonl"], "this is a trace in JSON Lines"), (["--body-at-most", "many"], "is no size; write octets"), (["--append", "p.yaml"], "this is no trace"),
 ]  # fmt: skip
 
 
 @pytest.mark.parametrize(("arguments", "words"), WRONG)
 def test_what_cannot_be_served(usher: Callable[..., Outcome], arguments: list[str], words: str) -> None:
-    outcome = usher("serve", "p.yaml", *arguments, p__yaml="patient-usher: pipeline/1\n")
+    lines = '{"patient-usher": "trace/1"}\n{"id": "a", "send": "GET /"}\n'
+    outcome = usher("serve", "p.yaml", *arguments, p__yaml="patient-usher: pipeline/1\n", t__jsonl=lines)
     assert outcome.status == 2
     assert words in outcome.err
 

@@ -11,6 +11,7 @@ import os
 import sys
 from argparse import ArgumentParser, Namespace
 from collections.abc import Iterable
+from itertools import chain, islice
 from pathlib import Path
 from typing import Any
 
@@ -262,11 +263,13 @@ def _text(args: Namespace, blueprint: Blueprint, traces: list[Trace], held: Iter
         bound[0].base,
     )
     scene = scene_of(blueprint, [one.name for one in bound], args.seed)
+    held = iter(held)
+    first = list(islice(held, 1))  # what can't be sent is told before anything else
     painter = stdout_painter()
     title = [line((scene.pipeline, "title")), line((f"against {_service(args)}", "dim"))]
     painter.write(table.head(title))
     found = []
-    for one in held:
+    for one in chain(first, held):
         painter.write(report.rows(table, one))
         found.append(one)
     painter.write([[], *table.legend(), line(("= the service answered so, ≠ otherwise", "dim"))])

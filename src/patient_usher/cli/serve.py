@@ -20,9 +20,10 @@ from patient_usher.core.model.document import JsonObject, Unusable
 from patient_usher.core.model.text_types import parse_size
 from patient_usher.core.verify.record import Record
 from patient_usher.files.atomic_write import append_requests, write_whole
+from patient_usher.files.lines import header_of
 from patient_usher.files.observed_request import VISITOR, as_request
 from patient_usher.files.secret_keeper import SecretKeeper
-from patient_usher.files.yaml_reader import parse, read_text
+from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, read_text
 from patient_usher.output import result
 from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey
@@ -287,6 +288,11 @@ class _Kept:
         self.written = self.left = 0
         self.there: JsonObject | None = None
         if path.exists():
+            with open_file(path) as stream:
+                if header_of(stream.readline(MAX_OCTETS)) is not None:
+                    raise unusable(
+                        "this is a trace in JSON Lines", "name one in YAML or JSON, or a new file", str(path)
+                    )
             found = parse(read_text(path), str(path))
             append_requests(path, [])
             self.there = found if isinstance(found, dict) else {}

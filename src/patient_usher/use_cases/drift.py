@@ -56,13 +56,14 @@ def drift(
     bound = sent_of(pipeline, traces, writes=writes)
     for trace in bound:
         check_sendable(trace, wait_at_most if wait is None and recorded is None else float("inf"))
-    with service.open() as ask:
+    worlds = World(pipeline.blueprint, seed), World(pipeline.blueprint, seed)
+    with service.open() as ask:  # what one trace leaves in the service, the next one comes to: so in the model
         for trace in bound:
             if service.starts is not None:
                 trace = trace._replace(starts=service.starts)
             turned = wait if service.starts is None else _no_time
             asked, prefix = ask(trace.base), prefix_of(trace, bound)
-            yield from side_by_side(pipeline, trace, asked, prefix, seed, turned, bodies=bodies, told=told)
+            yield from side_by_side(worlds, trace, asked, prefix, turned, bodies=bodies, told=told)
 
 
 def explain(
@@ -126,21 +127,21 @@ def check_sendable(trace: BoundTrace, wait_at_most: float) -> None:
 
 
 def side_by_side(
-    pipeline: Pipeline,
+    worlds: tuple[World, World],
     trace: BoundTrace,
     ask: Asks,
     prefix: str,
-    seed: int,
     wait: Callable[[int], None] | None,
     *,
     bodies: bool,
     told: Told | None = None,
 ) -> Iterator[Held]:
-    """The model's run and the service's, side by side: both are asked in the trace's order.
+    """The model's run and the service's, side by side: both are asked in the trace's order, by the callers of a world
+    each.
 
     Where the service says which of its stages ran, all is compared at the end, when it is known which ones it shows.
     """
-    blueprint = pipeline.blueprint
+    blueprint = worlds[0].blueprint
     if wait is None:  # the model's clock shows what the service's does: windows and dates begin alike
         trace = trace._replace(starts=time.time_ns() // 1000)
     said = told or Told()
@@ -153,9 +154,9 @@ def side_by_side(
         asked.append(RealService(ask, clock, on_finished, on_over, wait, inside))
         return asked[0]
 
-    theirs = run(World(blueprint, seed), trace, service=service)
+    theirs = run(worlds[1], trace, service=service)
     kept: list[tuple[Judged, Judged]] = []
-    for ours, judged in zip(run(World(blueprint, seed), trace), theirs, strict=True):
+    for ours, judged in zip(run(worlds[0], trace), theirs, strict=True):
         if inside.shown or inside.spans is not None:
             kept.append((ours, judged))
         else:

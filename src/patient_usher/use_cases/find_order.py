@@ -8,6 +8,7 @@ from typing import Any
 from patient_usher.core.analysis.orders.discriminate import told_apart
 from patient_usher.core.analysis.orders.fitting import FoundOrder, fitting
 from patient_usher.core.analysis.requests.runner import BASE, prepared
+from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import unusable
 from patient_usher.use_cases.drift import side_by_side
 from patient_usher.use_cases.real_service import Service
@@ -34,7 +35,8 @@ def find_order(
     if ready is None:
         raise unusable("no request tells these orders apart", "give --writes, or see usher reorder --tell-apart")
     with service.open() as ask:
-        held = list(side_by_side(pipeline, ready, ask(BASE), "", seed, wait, bodies=False))
+        worlds = World(blueprint, seed), World(blueprint, seed)
+        held = list(side_by_side(worlds, ready, ask(BASE), "", wait, bodies=False))
     trouble = next((one.trouble for one in held if one.trouble is not None), None)
     ready = ready._replace(starts=held[0].model.starts)
     return fitting(blueprint, apart, ready, [one.service for one in held], seed, trouble)

@@ -27,7 +27,7 @@ from patient_usher.files.lines import Ids
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING as NO_TRUST
 from patient_usher.files.trust import Trust
-from patient_usher.use_cases.sweep import begin_apart
+from patient_usher.use_cases.processes import begin_apart, give_up
 
 _HEAD = re.compile(rb'\s*\{\s*"id"\s*:\s*"([^"\\]*)"\s*,\s*"at"\s*:\s*"[0-9]{1,15}(?:us|ms|s|m|h|d)"\s*,')
 _ADDRESS = re.compile(rb'(?<!\\)"address"\s*:\s*"([^"\\]*)"')
@@ -161,9 +161,7 @@ def parted(
         pool.shutdown(wait=False, cancel_futures=True)
         raise unusable("a process that replayed a part was ended from outside", "replay again", "--cores") from None
     except BaseException:
-        for process in list((getattr(pool, "_processes", None) or {}).values()):
-            process.terminate()  # what they are at is of no use any more
-        pool.shutdown(wait=False, cancel_futures=True)
+        give_up(pool)
         raise
     pool.shutdown()
     if problems:

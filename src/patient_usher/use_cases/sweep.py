@@ -14,7 +14,8 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING, Trust
-from patient_usher.use_cases.session import Pipeline, collect_garbage
+from patient_usher.use_cases.processes import begin_apart, give_up
+from patient_usher.use_cases.session import Pipeline
 
 
 def sweep(
@@ -55,9 +56,7 @@ def trials(
     try:
         yield from _counted(pool.map(_try, combinations), watch)
     except BaseException:
-        for process in list((getattr(pool, "_processes", None) or {}).values()):
-            process.terminate()  # what they are at is of no use any more
-        pool.shutdown(wait=False, cancel_futures=True)
+        give_up(pool)
         raise
     pool.shutdown()
 
@@ -86,23 +85,6 @@ def _begin(blueprint: Blueprint, trace: Path, trust: Trust, seed: int, named: It
 def _begin_apart(parent: int, *with_these: Any) -> None:
     begin_apart(parent)
     _begin(*with_these)
-
-
-def begin_apart(parent: int) -> None:
-    """In a process of a pool: it ends with its parent, however that ends, and leaves Ctrl-C to it."""
-    import signal
-    import threading
-    import time
-
-    def watch() -> None:
-        while os.getppid() == parent:
-            time.sleep(0.5)
-        os._exit(1)
-
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    signal.signal(signal.SIGTERM, signal.SIG_DFL)
-    threading.Thread(target=watch, daemon=True).start()
-    collect_garbage()
 
 
 def _try(combination: Combination) -> Trial:

@@ -98,9 +98,10 @@ class _Search:
         self.tried += 1
         self.watch(self.tried)
         found: set[Difference] = set()
+        world = World(variant, self.seed)
         for trace, answered in zip(self.traces, self.answered, strict=True):
             prefix = prefix_of(trace, self.traces)
-            ours = run(World(variant, self.seed), trace)
+            ours = run(world, trace)
             for judged, theirs in zip(ours, answered, strict=False):
                 found.update((prefix + id_, what) for id_, what in self._differences(judged.records(), theirs))
         return frozenset(found)
