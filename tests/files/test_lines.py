@@ -17,7 +17,7 @@ HEAD = {"patient-usher": "trace/1", "base": "https://api.ternharbour.example"}
 PARTS: list[dict[str, Any]] = [
     {}, {"address": "192.0.2.7"}, {"address": "198.51.100.9"}, {"sign": {"api-key": "maren"}}, {"sign": {"bearer": "odile"}}, {"expect": {"status": 200}},
     {"expect": {"status": [200, 401]}}, {"headers": {"User-Agent": "Barnacle/2"}}, {"headers": {"X-Harbour-Key": ["marens-made-up-key"]}}, {"headers": {"X-Odd": 'a "b" \\'}},
-    {"caller": "buoy"}, {"caller": "buoy", "address": "203.0.113.5"},
+    {"took": "250ms"}, {"caller": "buoy"}, {"caller": "buoy", "address": "203.0.113.5"},
 ]  # fmt: skip
 SENDS: list[dict[str, Any]] = [
     {"send": "GET /health"}, {"send": "GET /v1/tides?station=tern"}, {"send": "GET /v1/berths/T07"}, {"send": "POST /v1/berths/T07/bookings", "json": {"id": 7, "a": "${caller.x}" * 0}},
@@ -34,13 +34,21 @@ def test_the_quick_way_and_the_careful_one_agree(usher: Usher, tmp_path: Path, s
         row: dict[str, Any] = {"id": f"r{number}", "at": f"{number * 50}ms", **random.choice(SENDS)}
         for part in random.sample(PARTS, random.randrange(0, 3)):
             row = {**row, **part}
+        if random.random() < 0.3:
+            row = {
+                "id": row.pop("id"),
+                "at": row.pop("at"),
+                "took": f"{random.randrange(9)}00000us",
+                **{k: v for k, v in row.items() if k != "took"},
+            }
         rows.append(row)
     head = {**HEAD, "callers": {"buoy": {"address": "192.0.2.50", "headers": {"User-Agent": "buoy/1"}}}}
     for name, turn in (("quick", list), ("careful", reversed)):
         lines = [json.dumps(head), *(json.dumps(dict(turn(list(row.items()))), separators=(",", ":")) for row in rows)]  # type: ignore[operator]
         (tmp_path / f"{name}.jsonl").write_text("\n".join(lines) + "\n")
+    busy = ("--busy", "each") if seed % 2 else ()
     quick, careful = (
-        usher("replay", str(DEMO / "harbour.yaml"), f"{name}.jsonl", "--format", "jsonl")
+        usher("replay", str(DEMO / "harbour.yaml"), f"{name}.jsonl", "--format", "jsonl", *busy)
         for name in ("quick", "careful")
     )
     assert quick.err == careful.err == ""

@@ -146,6 +146,46 @@ def test_arrivals_in_a_trace(usher: Usher, tmp_path: Path, logged: str, times: l
     )
 
 
+SLOW = """patient-usher: pipeline/1
+stages: [{id: late, kind: timeout, after: 2s}]
+routes:
+  - {id: a, at: GET /a, access: everyone, handler: {answer: {text: ok}, busy-for: 5ms}}
+  - {id: b, at: GET /b, access: everyone, handler: {answer: {text: ok}}}
+"""
+
+
+@pytest.mark.parametrize(
+    ("busy", "statuses", "took"),
+    [
+        ((), [200, 200, 200, 200], [0.005, 0.005, 0.005, 0]),
+        (("--busy", "each"), [200, 200, 504, 504], [0.1, 0.3, 2.0, 2.0]),
+        (("--busy", "median"), [200, 200, 200, 504], [0.3, 0.3, 0.3, 2.0]),
+    ],
+)
+def test_what_a_timeout_would_have_cut_off(
+    usher: Usher, tmp_path: Path, busy: tuple[str, ...], statuses: list[int], took: list[float]
+) -> None:
+    """Handlers are busy for what the log says: each its own, or the median of the route."""
+    rows = [("/a", 0.1), ("/a", 0.3), ("/a", 9.0), ("/b", 4.0)]
+    text = "".join(
+        f'192.0.2.7 - - [01/May/2031:08:{n:02}:10.000 +0000] "GET {path} HTTP/1.1" 200 5 "-" "-" {took:.3f}\n'
+        for n, (path, took) in enumerate(rows)
+    )
+    assert usher("import", "a.log", "--into", "t.jsonl", a__log=text).status == 0
+    outcome = usher("replay", "p.yaml", "t.jsonl", *busy, "--into", "r.jsonl", p__yaml=SLOW)
+    assert outcome.status == 0, outcome.err
+    found = [json.loads(line) for line in (tmp_path / "r.jsonl").read_text().splitlines()]
+    assert [row["status"] for row in found] == statuses
+    assert [row["took"] for row in found] == took
+    assert ("busy for: a 300 ms, b 4000 ms" in outcome.err) is (busy == ("--busy", "median"))
+
+
+def test_busy_where_nothing_says_how_long(usher: Usher) -> None:
+    trace = "patient-usher: trace/1\nrequests: [{id: a, send: GET /a}]\n"
+    outcome = usher("replay", "p.yaml", "t.yaml", "--busy", "median", p__yaml=SLOW, t__yaml=trace)
+    assert (outcome.status, "no request of this trace says how long it took" in outcome.err) == (2, True)
+
+
 # Hosts, and what is wrong.
 
 

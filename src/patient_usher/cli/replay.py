@@ -21,6 +21,8 @@ from patient_usher.cli.common import (
     trust,
 )
 from patient_usher.cli.replaying import Table, Tally, bulk_told, report
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import Problem, Unusable, did_you_mean
 from patient_usher.files.atomic_write import append_request, writing
 from patient_usher.files.har import HarOptions
@@ -28,6 +30,7 @@ from patient_usher.files.trace import Trace
 from patient_usher.files.trace_filter import checked
 from patient_usher.output.door import DOOR
 from patient_usher.output.terminal import say, stdout_painter
+from patient_usher.use_cases.lasting import with_medians
 from patient_usher.use_cases.session import Pipeline, Session, bound_all
 
 EXAMPLES = (
@@ -68,6 +71,10 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--coverage-at-least", metavar="PERCENT", type=percent, help="end with exit status 1 where less has happened"
     )
     group.add_argument("--append", metavar="TRACE", type=Path, help="add requests that close gaps to this trace")
+    parser.add_argument(
+        "--busy", choices=["median", "each"],
+        help="handlers are busy for what the trace says that requests took: the median of each route, or each its own",
+    )  # fmt: skip
     parser.add_argument(
         "--cores", metavar="N", type=count, default=1,
         help="replay a trace in JSON Lines in so many parts at once, where no state ties its requests together",
@@ -129,7 +136,9 @@ def _in_parts(args: Namespace) -> int | None:
     from patient_usher.output.tables import FORMATS
     from patient_usher.use_cases.parted import NotParted, kept_rows, part_of, parted
 
-    plain = args.format == "text" and not (args.report or args.only or args.details or args.coverage or args.append)
+    plain = args.format == "text" and not (
+        args.report or args.only or args.details or args.coverage or args.append or args.busy
+    )
     if len(args.traces) != 1 or not plain or args.keep_state:
         what = "--cores is for one trace in JSON Lines, its summary and its table"
         raise unusable(what, "leave the rest out", "--cores")
@@ -171,7 +180,25 @@ def session_of(args: Namespace) -> Session:
     for id_ in args.only:
         if id_.partition("[")[0] not in known and not any(trace.streams for trace in bound):
             raise unusable(f"there is no request '{id_}'", did_you_mean(id_, known), "--only")
-    return Session(pipeline, bound, args.seed, args.keep_state, frozenset(args.only))
+    if args.busy is not None:
+        pipeline, bound = _busy(args, pipeline, traces, bound)
+    return Session(pipeline, bound, args.seed, args.keep_state, frozenset(args.only), args.busy == "each")
+
+
+def _busy(
+    args: Namespace, pipeline: Blueprint, traces: list[Trace], bound: list[BoundTrace]
+) -> tuple[Blueprint, list[BoundTrace]]:
+    """Pipeline and traces for ``--busy``; what is read for it is read again. Raises Unusable."""
+    if Path("-") in args.traces or len(traces) != 1:
+        raise unusable("--busy reads its trace twice", "name one trace, in a file", "--busy")
+    if args.busy == "each":
+        return pipeline, bound
+    busy, medians = with_medians(pipeline, bound[0])
+    if not medians:
+        raise unusable("no request of this trace says how long it took", "import a log that does", "--busy")
+    told = ", ".join(f"{route} {took / 1000:g} ms" for route, took in list(medians.items())[:8])
+    say(f"busy for: {DOOR.redacted(told)}")
+    return busy, bound_all(busy, read_traces(args))
 
 
 def read_traces(args: Namespace) -> list[Trace]:

@@ -38,8 +38,9 @@ _REMEMBERED = 10_000
 _HEAD = re.compile(
     rb'\s*\{\s*"id"\s*:\s*"([A-Za-z0-9][A-Za-z0-9_.-]*)"\s*,\s*'
     rb'(?:"(at|after)"\s*:\s*"([0-9]{1,15})(us|ms|s|m|h|d)"\s*,\s*)?'
+    rb'(?P<lasted>"took"\s*:\s*"(?P<took>[0-9]{1,15})us"\s*,\s*)?'
 )
-"""How a line begins that a program has written: its id, and its time in whole units."""
+"""How a line begins that a program has written: its id, its time in whole units, and how long it took."""
 
 
 _ADDRESS = re.compile(rb',\s*"address"\s*:\s*"([0-9A-Fa-f:.]{2,45})"')
@@ -182,7 +183,7 @@ class _Reader:
         head = _HEAD.match(raw)
         if head is None:
             return None
-        id_, which, amount, unit = head.groups()
+        id_, which, amount, unit, _, lasted = head.groups()
         # What is left says the same, however often: with the same keys before it, and none of them twice.
         rest, address = raw[head.end() :], None
         if (found := _ADDRESS.search(rest)) is not None and b'"caller"' not in rest:
@@ -191,9 +192,10 @@ class _Reader:
                 rest = rest[: found.start()] + rest[found.end() :]
         recipe = self.recipes.get((rest, which))
         if recipe is None:
-            recipe = self._plain(raw, rest, which, address)
+            begins = raw[: head.start("lasted")] if lasted is not None else raw[: head.end()]
+            recipe = self._plain(begins + rest, rest, which)
             if recipe is None:
-                recipe = self._thorough(number, raw[: head.end()] + rest, rest, which)
+                recipe = self._thorough(number, begins + rest, rest, which)
             if recipe is None:
                 return None
         name = id_.decode()
@@ -205,12 +207,19 @@ class _Reader:
         at, after = (time, None) if which == b"at" else (None, time)
         # Made as tuples: their own constructors take twice as long.
         spot = _new(Spot, (self.name, number, 1))
-        entry: Entry = _new(Entry, (name, self.order, at, after, spot, recipe, None, address))
+        took = int(lasted) if lasted is not None else None
+        entry: Entry = _new(Entry, (name, self.order, at, after, spot, recipe, None, took, address))
         return entry
 
     def _thorough(self, number: int, raw: bytes, rest: bytes, which: bytes | None) -> RequestTemplate | None:
         """A recipe for this line and those that say the same, whatever it has; None where it isn't a request's."""
-        if b"\\" in raw or b'"change"' in rest or raw.count(b'"id"') != 1 or (which is None and b'"a' in rest):
+        if (
+            b"\\" in raw
+            or b'"change"' in rest
+            or b'"took"' in rest
+            or raw.count(b'"id"') != 1
+            or (which is None and b'"a' in rest)
+        ):
             return None
         recipe = self._read(number, raw).recipe
         if recipe is not None:
@@ -222,7 +231,7 @@ class _Reader:
             self.recipes.clear()
         self.recipes[rest, which] = recipe
 
-    def _plain(self, raw: bytes, rest: bytes, which: bytes | None, address: str | None) -> RequestTemplate | None:
+    def _plain(self, raw: bytes, rest: bytes, which: bytes | None) -> RequestTemplate | None:
         """A recipe for this line and those that say the same, if it has nothing but a request line and fields."""
         if b"${" in raw or b"\\" in raw:
             return None
@@ -241,7 +250,7 @@ class _Reader:
         )
         if raw.count(b'":') != keys or (which is None and (line.at or line.after)):
             return None
-        recipe = self.maker.plain(line.send, line.caller, line.headers, line.address if address is None else None)
+        recipe = self.maker.plain(line.send, line.caller, line.headers, line.address)
         if recipe is not None:
             self._remember(rest, which, recipe)
         return recipe

@@ -323,5 +323,7 @@ def trace_lines(
         except Odd as error:
             counted.add_odd("", counted.read, one.target.encode(), str(error))
             continue
+        if one.took is not None:
+            made = b'"took":"%dus",%s' % (one.took, made)
         counted.written += 1
         yield at, made, one

@@ -148,10 +148,12 @@ class Session(NamedTuple):
     seed: int = 0
     keeps_state: bool = False
     only: frozenset[str] = frozenset()
+    lasts: bool = False
+    """Whether handlers are busy as long as the traces say."""
 
     def worlds(self) -> Iterator[tuple[world.World, BoundTrace]]:
         """Each trace with the world that it comes to."""
-        return worlds(self.pipeline, self.traces, self.seed, keeps_state=self.keeps_state)
+        return worlds(self.pipeline, self.traces, self.seed, keeps_state=self.keeps_state, lasts=self.lasts)
 
     def shows(self, id_: str, request_id: str) -> bool:
         """Whether a send is among those that are to be shown."""

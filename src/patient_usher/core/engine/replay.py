@@ -205,6 +205,8 @@ class Replay:
         if outgoing.suffix:
             x.parent = send.id
         x.send = send
+        if self.world.lasts:
+            x.took = send.entry.took
         x.caller = recipe.caller_name
         send.exchanges.append(x)
         if not outgoing.meanwhile:

@@ -27,6 +27,8 @@ class Handler(Stage):
         x.handler_reached = True
         if self.choose is not None:
             return self._chosen(*self.choose(x), x)
+        if x.took is not None:
+            return Wait(x.took, self._finish)
         return self.busy if self.busy_for else self._finish(x)
 
     def _finish(self, x: Exchange) -> Effect:
@@ -40,7 +42,7 @@ class Handler(Stage):
             x.handler_finished = effect.__class__ is not Raised
             return effect
 
-        busy = self.busy_for + more
+        busy = self.busy_for + more if x.took is None else x.took
         return Wait(busy, finish) if busy else finish(x)
 
 

@@ -96,7 +96,7 @@ class Exchange:
         "cookies", "environment", "error_view", "errors", "finished", "handler_finished", "handler_reached", "host",
         "id", "identity", "instance", "journey", "kind", "log", "memory", "note", "now", "number", "orphan_of",
         "outcome", "parent", "path_values", "plan", "precondition", "rates", "refreshes", "refused_by", "request",
-        "route", "scheme", "second_answer", "send", "sent", "why", "work",
+        "route", "scheme", "second_answer", "send", "sent", "took", "why", "work",
     )  # fmt: skip
 
     def __init__(self, number: int, id_: str, request: Request, at: int) -> None:
@@ -114,7 +114,7 @@ class Exchange:
         # Nothing yet; most of it stays so. Below the types, for readers.
         self.journey = self.log = self.parent = self.send = self.route = self.identity = self.answer = None
         self.note = self.precondition = self.plan = self.error_view = self.orphan_of = None
-        self.answered_by = self.refused_by = self.why = self.second_answer = self.browser = None
+        self.answered_by = self.refused_by = self.why = self.second_answer = self.browser = self.took = None
         self.allowed = self.environment = self.errors = self.caches = self.rates = ()
         self.instance = 0
         self.refreshes = self.handler_reached = self.handler_finished = False
@@ -147,6 +147,8 @@ class Exchange:
         why: str | None
         second_answer: Answer | None
         browser: Verdict | None
+        took: int | None
+        """How long its handler is busy, where the trace says so, in microseconds."""
 
     @property
     def recorded_on(self) -> Exchange:

@@ -242,6 +242,7 @@ class RequestSpec(Model):
         "after": "When, from the end of the one before.",
         "times": "How often it is sent.",
         "every": "How long after each other; one after the other, if left out.",
+        "took": "How long it took where it was seen: with replay --busy its handler is busy for as long.",
         "headers": "Header fields.",
         "json": "A JSON body.",
         "form": "A form body.",
@@ -270,6 +271,7 @@ class RequestSpec(Model):
     after: Duration | None = None
     times: Annotated[int, Field(ge=1, le=10_000_000)] = 1
     every: Duration | None = None
+    took: Duration | None = None
     headers: Annotated[dict[str, SentText | list[SentText]], AfterValidator(check_sent)] = Field(default_factory=dict)
     json_: Sent = Field(default=None, alias="json")
     form: dict[str, Sent] | None = None

@@ -59,13 +59,13 @@ def run(
 
 
 def worlds(
-    pipeline: Blueprint, traces: Sequence[BoundTrace], seed: int = 0, *, keeps_state: bool = False
+    pipeline: Blueprint, traces: Sequence[BoundTrace], seed: int = 0, *, keeps_state: bool = False, lasts: bool = False
 ) -> Iterator[tuple[World, BoundTrace]]:
     """Each trace with the world that it comes to: a fresh one, or that of the one before."""
-    world = World(pipeline, seed)
+    world = World(pipeline, seed, lasts=lasts)
     for number, trace in enumerate(traces):
         if number and not keeps_state:
-            world = World(pipeline, seed)
+            world = World(pipeline, seed, lasts=lasts)
         yield world, trace
 
 

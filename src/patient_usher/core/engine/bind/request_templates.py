@@ -159,5 +159,7 @@ class Entry(NamedTuple):
     spot: Spot
     recipe: RequestTemplate | None
     change: ChangeSpec | None = None
+    took: int | None = None
+    """How long it took where it was seen, in microseconds."""
     address: str | None = None
     """From where it comes, where that isn't the recipe's: lines that say the same else share one."""

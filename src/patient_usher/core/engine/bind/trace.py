@@ -122,7 +122,7 @@ class Maker:
         """One entry made ready. Raises Unusable, with places in ``doc`` below ``where``, or else at ``spot``."""
         if isinstance(entry, RequestSpec):
             recipe = self.template(entry, spot, doc, where)
-            return Entry(entry.id, order, entry.at, entry.after, spot, recipe)
+            return Entry(entry.id, order, entry.at, entry.after, spot, recipe, took=entry.took)
         try:
             self.blueprint = changed(self.blueprint, entry.change)
         except Unusable as error:

@@ -27,10 +27,11 @@ class World:
 
     ``memories`` holds each instance's states, by key. ``now`` is when the last replay in it ended, None
     before the first. ``callers`` are the trace's, with their cookies and caches; ``kept`` the values kept
-    from answers. Everything random comes from ``seed``.
+    from answers. Everything random comes from ``seed``. ``lasts``: handlers are busy as long as the trace says.
     """
 
-    def __init__(self, blueprint: Blueprint, seed: int = 0) -> None:
+    def __init__(self, blueprint: Blueprint, seed: int = 0, *, lasts: bool = False) -> None:
+        self.lasts = lasts
         self.seed = seed
         self.now: int | None = None
         self.exchanges = 0

@@ -1,0 +1,32 @@
+"""How long requests took where they were seen, as what handlers are busy for."""
+
+from __future__ import annotations
+
+from statistics import median_low
+
+from patient_usher.core.engine.bind.request_templates import url_of
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiler import changed
+from patient_usher.core.model.document import JsonObject
+
+MOST = 100_000
+"""Of so many requests of a route the median is taken."""
+
+
+def with_medians(blueprint: Blueprint, trace: BoundTrace) -> tuple[Blueprint, dict[str, int]]:
+    """The pipeline whose handlers are busy for the median of what their requests took, in microseconds by route."""
+    found: dict[str, list[int]] = {}
+    for entry in trace.entries:
+        if entry.took is None or entry.recipe is None:
+            continue
+        try:
+            url = url_of(entry.recipe.written, entry.recipe.base)
+        except ValueError:
+            continue
+        route, *_ = blueprint.router.find(entry.recipe.method, url)
+        if route is not None and len(took := found.setdefault(route.id, [])) < MOST:
+            took.append(entry.took)
+    medians = {route: median_low(took) for route, took in sorted(found.items())}
+    routes: JsonObject = {route: {"handler": {"busy-for": f"{took}us"}} for route, took in medians.items()}
+    return (changed(blueprint, {"routes": routes}) if routes else blueprint), medians
