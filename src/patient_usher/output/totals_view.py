@@ -36,7 +36,7 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
     yield from _busiest("routes", bulk.routes, bulk.routes_refused)
     if bulk.limits:
         parts = [f"{stage} refused {whom} {count:,} times" for (stage, whom), count in ranked(bulk.limits, 3)]
-        again = ", ".join(f"{stage} {_seconds(wait)}" for stage, wait in bulk.resets.items() if wait)
+        again = ", ".join(f"{stage} {_seconds(wait)}" for stage, wait in sorted(bulk.resets.items()) if wait)
         yield from wrapped(f"limits: {'; '.join(parts)}{f'; until again at most: {again}' if again else ''}", "dim")
     if bulk.caches:
         states = Counter[str]()

@@ -8,7 +8,7 @@ import os
 import re
 import tempfile
 from collections.abc import Callable, Iterator
-from concurrent.futures import FIRST_COMPLETED, ProcessPoolExecutor, wait
+from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -137,26 +137,22 @@ def parted(
     rows = [folder / f"part-{index}" for index in range(cores)] if folder is not None else []
     pool = ProcessPoolExecutor(cores, initializer=begin_apart, initargs=(os.getpid(),))
     try:
-        jobs = {
+        jobs = [
             pool.submit(_replayed, blueprint, path, trust, seed, part, index, cores, rows[index] if rows else None)
             for index in range(cores)
-        }
-        done = 0
-        while jobs:
-            ready, jobs = wait(jobs, return_when=FIRST_COMPLETED)
-            for job in ready:
-                try:
-                    found = job.result()
-                except Unusable as error:
-                    problems += error.problems
-                    continue
-                done += found[0].requests
-                watch(done)
-                totals.take(found[0])
-                summary.take(found[1])
-                statements.take(found[2])
-                for key, state in found[3]:
-                    states.setdefault(key, []).append(state)
+        ]
+        for job in jobs:  # in their order, whichever is done first
+            try:
+                found = job.result()
+            except Unusable as error:
+                problems += error.problems
+                continue
+            totals.take(found[0])
+            summary.take(found[1])
+            statements.take(found[2])
+            watch(totals.requests)
+            for key, state in found[3]:
+                states.setdefault(key, []).append(state)
     except BrokenProcessPool:
         pool.shutdown(wait=False, cancel_futures=True)
         raise unusable("a process that replayed a part was ended from outside", "replay again", "--cores") from None
