@@ -104,7 +104,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="how long spans may come after the last answer (default 10s)",
     )  # fmt: skip
     parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
-    add_pipeline_arguments(parser)
+    add_pipeline_arguments(parser, always=False)
     parser.add_argument("traces", metavar="TRACE", type=Path, nargs="*", help="a trace or a recording")
 
 
