@@ -14,7 +14,7 @@ import pytest
 
 from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import load
-from patient_usher.core.engine.plan.partition import parted_by
+from patient_usher.core.engine.partition import parted_by
 
 Usher = Callable[..., Outcome]
 ROUTES = [

@@ -11,6 +11,7 @@ from difflib import unified_diff
 from pathlib import Path
 
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
+from patient_usher.core.model.words import counted
 from patient_usher.output.terminal import line, say, stdout_painter
 from patient_usher.use_cases.accept import accept
 
@@ -55,7 +56,7 @@ def run(args: Namespace) -> int:
             before, after = found.before.splitlines(True), found.after.splitlines(True)
             patch = unified_diff(before, after, f"a/{trace}", f"b/{trace}", n=1)
             stdout_painter().write(line(part.rstrip("\r\n")) for part in patch)
-        count = f"{len(found.written)} request{'' if len(found.written) == 1 else 's'}"
+        count = f"{counted(len(found.written), 'request')}"
         say(f"{'would write' if args.dry_run else 'wrote'} what {count} of {trace} come to")
         for ids, why in (
             (found.broken, "what they expect doesn't hold: {}; see replay, or --replace"),

@@ -12,6 +12,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.credentials import credentials_of, places_of
 from patient_usher.core.engine.compile.warnings import warnings_of
 from patient_usher.core.model.document import JsonObject
+from patient_usher.core.model.words import counted
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trust import Trust, trust_of
@@ -154,5 +155,5 @@ def mention(painter: Painter, pipeline: Pipeline) -> None:
     found = checked.at_least("advice")
     if found:
         names = ", ".join(one.where for one in found[:2]) + (f" and {len(found) - 2} more" if len(found) > 2 else "")
-        count = f"{'' if checked.whole else 'at least '}{len(found)} finding{'' if len(found) == 1 else 's'}"
+        count = f"{'' if checked.whole else 'at least '}{counted(len(found), 'finding')}"
         painter.write([line(("✗ usher check", "raised"), f": {count} ({names})")])

@@ -24,6 +24,7 @@ from patient_usher.core.analysis.variants import document_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import did_you_mean
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.outside import Held
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.exporting import har_of
@@ -249,7 +250,7 @@ def _keep(path: Path, traces: list[Trace], found: list[Held]) -> None:
     records = [DOOR.record(record) for one in found for record in one.service]
     starts = timestamp(found[0].model.starts) if found else timestamp(0)
     write_whole(path, json.dumps(har_of(records, __version__, starts), indent=1, ensure_ascii=False) + "\n")
-    say(f"wrote {len(records)} exchange{'' if len(records) == 1 else 's'} to {path}")
+    say(f"wrote {counted(len(records), 'exchange')} to {path}")
 
 
 def _text(args: Namespace, blueprint: Blueprint, traces: list[Trace], held: Iterable[Held]) -> list[Held]:

@@ -22,6 +22,7 @@ from patient_usher.cli.common import add_trust, trust
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import JsonObject, Unusable
 from patient_usher.core.model.values import literal
+from patient_usher.core.model.words import counted
 from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.log_lines import Seen, address_of
 from patient_usher.files.log_members import FORMATS, NAMES, by_pattern
@@ -363,7 +364,7 @@ def _trace(args: Namespace, source: Source, picking: Picking) -> int:
             for row in picked_lines(stream, source.name, picking):
                 written += 1
                 out.write(json.dumps(row, ensure_ascii=False, separators=(",", ":")).encode() + b"\n")
-    _tell_line(f"wrote {written:,} request{'' if written == 1 else 's'} to {args.into}")
+    _tell_line(f"wrote {counted(written, 'request')} to {args.into}")
     return 0
 
 

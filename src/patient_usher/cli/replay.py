@@ -24,6 +24,7 @@ from patient_usher.cli.replaying import Table, Tally, bulk_told, report
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import Problem, Unusable, did_you_mean
+from patient_usher.core.model.words import counted
 from patient_usher.files.atomic_write import append_request, writing
 from patient_usher.files.har import HarOptions
 from patient_usher.files.trace import Trace
@@ -236,6 +237,6 @@ def _cover(args: Namespace, session: Session) -> int:
     if args.append is not None:
         for request in requests:
             append_request(args.append, request, None)
-        say(f"wrote {len(requests)} request{'' if len(requests) == 1 else 's'} to {args.append}")
+        say(f"wrote {counted(len(requests), 'request')} to {args.append}")
     wanted = args.coverage_at_least
     return 1 if wanted is not None and found.coverage.percent < wanted else 0

@@ -18,6 +18,7 @@ from patient_usher.core.http.dates import timestamp
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import JsonObject, Unusable
 from patient_usher.core.model.text_types import parse_size
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.record import Record
 from patient_usher.files.atomic_write import append_requests, write_whole
 from patient_usher.files.lines import header_of
@@ -271,7 +272,7 @@ class Desk:
         statuses = ", ".join(f"{times} × {status}" for status, times in self.statuses.most_common())
         by = ", ".join(f"{name} {times}" for name, times in self.by.most_common(8))
         lines = [[], *(self.table.legend() if self.table is not None and not self.args.quiet and total else ())]
-        lines.append(line(f"{total:,} request{'' if total == 1 else 's'}{f': {statuses}' if statuses else ''}"))
+        lines.append(line(f"{counted(total, 'request')}{f': {statuses}' if statuses else ''}"))
         if by:
             lines.append(line((f"answered by: {DOOR.redacted(by)}", "dim")))
         lines += [line((f"breaks the statement {name}: {times} ×", "bad")) for name, times in self.broken.items()]
@@ -333,6 +334,6 @@ class _Kept:
 
     def told(self) -> list[str]:
         """What became of it, in words."""
-        count = f"{self.written:,} request{'' if self.written == 1 else 's'}"
+        count = f"{counted(self.written, 'request')}"
         left = [f"  {self.left:,} were left out: their callers left, or it is full"] if self.left else []
         return [f"wrote {count} to {self.path}", *left, *(f"  {words}" for words in self.keeper.told())]

@@ -10,6 +10,7 @@ from time import sleep
 
 from patient_usher.cli.replaying import report
 from patient_usher.core.model.document import Unusable
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.record import Record
 from patient_usher.files.yaml_reader import Stamp, stamp, watched
 from patient_usher.output.comparison import compared_of, comparison_lines
@@ -41,7 +42,7 @@ def watch(args: Namespace, session_of: Callable[[], Session]) -> int:
             files = {args.pipeline, *args.traces, *read}
             stamps = _stamps(files | _code(files)) | stamps | read
             before = now if now is not None else before
-            say(f"watching {len(stamps)} file{'' if len(stamps) == 1 else 's'}; Ctrl-C ends it")
+            say(f"watching {counted(len(stamps), 'file')}; Ctrl-C ends it")
             _wait(stamps)
     except KeyboardInterrupt:
         return 0

@@ -15,6 +15,7 @@ from patient_usher.core.model.header_rules import TOKEN
 from patient_usher.core.model.schemas import schema_problems
 from patient_usher.core.model.text_types import show
 from patient_usher.core.model.values import pointer
+from patient_usher.core.model.words import counted
 from patient_usher.files.pipeline import Beside
 
 Document = JsonObject
@@ -212,7 +213,7 @@ class _Reader:
             pipeline["signing-keys"] = {"main": {"algorithm": "HS256", "secret": secret}}
             comments["signing-keys"] = "guessed: how tokens are signed"
         heading = f"Made of {name}. Handlers answer its examples, or what fits its schemas."
-        said = [f"{len(routes):,} routes, {len(schemes)} ways to show who is calling"]
+        said = [f"{counted(len(routes), 'route')}, {counted(len(schemes), 'way')} to show who is calling"]
         opened = [f"{self.open:,} schemas are larger than a pipeline holds: anything fits them"] if self.open else []
         made = [f"{self.guessed:,} answers made up, where no example stands"] if self.guessed else []
         return Described(pipeline, comments, heading, [*said, *self.notes, *opened, *made])

@@ -20,6 +20,7 @@ from patient_usher.core.analysis.compare import (
 )
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.enumerations import DID
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.record import Record, StepRecord
 from patient_usher.output.replay_view import WIDTH, value_text
 from patient_usher.output.terminal import Line, Piece, chopped, fit, line
@@ -58,10 +59,6 @@ def compared_of(names: tuple[str, str], a: Sequence[Record], b: Sequence[Record]
     return Compared(names, a, b, compared(a, b))
 
 
-def _count(number: int, word: str = "request") -> str:
-    return f"{number} {word}{'' if number == 1 else 's'}"
-
-
 def kind_words(kind: str) -> str:
     """What changes, in the words of its kind."""
     return KINDS[kind]
@@ -86,12 +83,14 @@ def headline_of(compared: Compared) -> str:
     """How many requests differ, for their callers and only inside."""
     comparison = compared.comparison
     if not comparison.changed:
-        return f"{_count(comparison.requests)}, none differs"
+        return f"{counted(comparison.requests, 'request')}, none differs"
     inside = {id_.partition("/")[0] for group in comparison.groups if group.kind in INSIDE for id_ in group.ids}
     outside = {id_.partition("/")[0] for group in comparison.groups if group.kind not in INSIDE for id_ in group.ids}
-    more = f"{len(inside - outside)}{' more' if outside else ' of ' + _count(comparison.requests)} only inside"
+    more = (
+        f"{len(inside - outside)}{' more' if outside else ' of ' + counted(comparison.requests, 'request')} only inside"
+    )
     verb = "differs" if len(outside) == 1 else "differ"
-    ends = f"{len(outside)} of {_count(comparison.requests)} {verb}"
+    ends = f"{len(outside)} of {counted(comparison.requests, 'request')} {verb}"
     return "; ".join([*([ends] if outside else []), *([more] if inside - outside else [])])
 
 
@@ -130,7 +129,7 @@ def comparison_lines(compared: Compared, *, details: bool = False) -> Iterator[L
         yield line((f"  {sentence}", "dim"))
     for group in comparison.groups:
         yield []
-        head = f"── {KINDS[group.kind]}: {_count(len(group.ids), 'exchange')} "
+        head = f"── {KINDS[group.kind]}: {counted(len(group.ids), 'exchange')} "
         yield line((head + "─" * max(WIDTH - len(head), 0), "dim"))
         for number, id_ in enumerate(group.ids if details else (group.example,)):
             if number:

@@ -10,6 +10,7 @@ from msgspec import structs
 
 from patient_usher.core.analysis.explanations import Explanation
 from patient_usher.core.analysis.orders.fitting import FoundOrder
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.document_types import (
     ChangeRecord,
     Drifted,
@@ -87,7 +88,7 @@ def summary(held: Sequence[Held]) -> Iterator[Line]:
     differing = [one for one in held if one.differs or one.trouble is not None]
     unmet = [one for one in held if not one.same and one not in differing]
     unseen = sum(one.unseen for one in held)
-    count = f"{len(held)} request{'' if len(held) == 1 else 's'}"
+    count = f"{counted(len(held), 'request')}"
     yield []
     if unmet:
         yield from _told(f"{len(unmet)} of {count} not as the trace expects; the model answers them alike", unmet)
@@ -100,7 +101,7 @@ def summary(held: Sequence[Held]) -> Iterator[Line]:
     elif not unmet:
         yield line(("✓ ", "good"), f"{count}: the service does what the model says")
     if unseen:
-        words = f"{unseen} expectation{'' if unseen == 1 else 's'} of stages, order or logs"
+        words = f"{counted(unseen, 'expectation')} of stages, order or logs"
         yield line((f"  {words}: of a service nobody outside sees those", "dim"))
 
 

@@ -12,6 +12,7 @@ from patient_usher.core.analysis.findings.check import Checked, Finding, variant
 from patient_usher.core.analysis.findings.rule import Rule
 from patient_usher.core.analysis.findings.witness import Document, caught
 from patient_usher.core.model.document import JsonObject
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.document_types import Differs, FindingRecord, Findings, Place
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, compared_of, worked
@@ -85,7 +86,7 @@ def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
 def headline(checked: Checked) -> str:
     """How many findings there are, and how much was tried."""
     open_ = [finding for finding in checked.findings if finding.known is None]
-    count = f"{len(open_)} finding{'' if len(open_) == 1 else 's'}" if open_ else "no findings"
+    count = f"{counted(len(open_), 'finding')}" if open_ else "no findings"
     known = len(checked.findings) - len(open_)
     accepted = f", {known} accepted" if known else ""
     return f"{count}{accepted}; {checked.tried:,} requests tried, {checked.budget:,} at most"

@@ -8,6 +8,7 @@ from typing import NamedTuple
 from msgspec import structs
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.always import StatementTold
 from patient_usher.core.verify.record import Record, StatementRecord, SummaryRecord, final_of
 from patient_usher.core.verify.run import Judged
@@ -108,7 +109,7 @@ class Outcome(NamedTuple):
 def headline(outcome: Outcome) -> str:
     """Whether all was as expected, and of how many requests anything is, in a sentence."""
     sent, failed, expecting = outcome.summary.requests, outcome.summary.failed, outcome.expecting
-    count = f"{sent} request{'' if sent == 1 else 's'}"
+    count = f"{counted(sent, 'request')}"
     if failed:
         said = f"{failed} of {count} not as expected"
     elif not expecting:

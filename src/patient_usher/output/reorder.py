@@ -11,6 +11,7 @@ from patient_usher.core.analysis.orders.discriminate import Apart
 from patient_usher.core.analysis.orders.search import Found
 from patient_usher.core.analysis.orders.swaps import VERDICTS, Pair
 from patient_usher.core.model.document import JsonObject
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.document_types import (
     ApartRecord,
     FoundOrder,
@@ -128,7 +129,7 @@ def _consequence(pair: Pair, before: Sequence[Record]) -> str:
     if not pair.changed and not pair.broken:
         return "nothing changes"
     seen = _notices(pair, before)
-    parts = [f"{pair.changed} request{'' if pair.changed == 1 else 's'} change{'s' if pair.changed == 1 else ''}"]
+    parts = [f"{counted(pair.changed, 'request')} change{'s' if pair.changed == 1 else ''}"]
     if pair.mended:
         parts.append(f"mends {len(pair.mended)}")
     if pair.broken:
@@ -145,7 +146,7 @@ def search_told(present: Sequence[str], found: Found) -> Iterator[Line]:
     """What a search for an order came to."""
     yield []
     if found.order is not None:
-        count = f"{found.moves} move{'' if found.moves == 1 else 's'}" if found.moves else "no move: it has them all"
+        count = f"{counted(found.moves, 'move')}" if found.moves else "no move: it has them all"
         yield line(("✓ ", "good"), (" → ".join(found.order), "name"))
         sure = "every order with fewer was tried" if found.exact else "there are too many orders to try all"
         yield line((f"  {count}; {sure}; {found.replays:,} replays", "dim"))
@@ -196,7 +197,7 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
                 yield line((part, "dim"))
     yield []
     for letter, one in zip(letters, apart.classes, strict=False):
-        times = f"{one.orders:,} order{'' if one.orders == 1 else 's'}"
+        times = f"{counted(one.orders, 'order')}"
         yield line((f"{letter}  ", "name"), " → ".join(one.example), (f"  {times}", "dim"))
         if one.orders > 1 and one.before:
             told = ", ".join(f"{a} before {b}" for a, b in _needed(one.before))

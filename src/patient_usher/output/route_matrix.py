@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from patient_usher.core.analysis.route_matrix import RouteRow, StageOnWay, Way
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.plan.partition import Tie
+from patient_usher.core.engine.partition import Tie
 from patient_usher.output.door import DOOR
 from patient_usher.output.replay_view import WIDTH, staircase
 from patient_usher.output.terminal import Line, Piece, fit, line

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from patient_usher.core.http.dates import in_seconds
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.totals import Bulk
 from patient_usher.output.replay_view import clock, wrapped
 from patient_usher.output.terminal import Line, fit, line
@@ -32,7 +33,7 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
         beside = f"; beside the busiest: {', '.join(others)}" if others else ""
         more = f" and {count - len(others) - len(busiest & bulk.callers_refused.keys())} more" if others else ""
         more = more if not more.startswith(" and 0") else ""
-        yield from wrapped(f"refused at least once: {count:,} caller{'' if count == 1 else 's'}{beside}{more}", "dim")
+        yield from wrapped(f"refused at least once: {counted(count, 'caller')}{beside}{more}", "dim")
     yield from _busiest("routes", bulk.routes, bulk.routes_refused)
     if bulk.limits:
         parts = [f"{stage} refused {whom} {count:,} times" for (stage, whom), count in ranked(bulk.limits, 3)]

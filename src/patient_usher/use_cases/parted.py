@@ -15,7 +15,7 @@ from typing import Any, NamedTuple
 from zlib import crc32
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.plan.partition import NOTHING, parted_by
+from patient_usher.core.engine.partition import NOTHING, parted_by
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import Problem, Spot, Unusable, unusable
 from patient_usher.core.verify.always import Statements

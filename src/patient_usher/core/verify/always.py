@@ -12,6 +12,7 @@ from patient_usher.core.model.always import AlwaysSpec
 from patient_usher.core.model.enumerations import OWN_LOGIC, SLIPS
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.matcher import compile_when
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.expectations import Check, compile_expect
 
 Judge = Callable[[Exchange], list[Check] | None]
@@ -256,6 +257,6 @@ def _told(one: Statement) -> StatementTold:
         why = f"{one.noticed}; {check.what}: expected {check.expected}, got {check.actual}"
         return StatementTold(one.id, "broken", one.held + one.failed, f"always {one.id}: broken by {ids} ({why})")
     if one.held:
-        times = f"{one.held} time{'' if one.held == 1 else 's'}"
+        times = f"{counted(one.held, 'time')}"
         return StatementTold(one.id, "held", one.held, f"always {one.id}: held {times}")
     return StatementTold(one.id, "never-tried", 0, f"always {one.id}: never tried")
