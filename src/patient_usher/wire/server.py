@@ -160,10 +160,10 @@ class Server(uvicorn.Server):
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
         """End: connections of what is under way are closed without an answer."""
-        self._on_end()
         for connection in self.server_state.connections:
             if connection.cycle is not None and not connection.cycle.response_started:  # type: ignore[union-attr]
                 connection.transport.abort()
+        self._on_end()
         await super().shutdown(sockets)
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:

@@ -101,6 +101,7 @@ class ServedModel:
         self._waiting: dict[int, tuple[Course, asyncio.Future[None]]] = {}
         self._origins: dict[tuple[str, bytes], Url] = {}
         self.under_way = 0
+        self._ending = False
 
     async def __call__(self, scope: dict[str, Any], receive: Messages, send: Messages) -> None:
         """Answer one request."""
@@ -129,6 +130,7 @@ class ServedModel:
     def close(self) -> None:
         """Nothing more is answered: whoever still waits has been left."""
         self.clock.catch_up()
+        self._ending = True
         for course, _ in list(self._waiting.values()):
             self._walk.caller_leaves(course)
 
@@ -215,7 +217,7 @@ class ServedModel:
         answer = x.answer
         if answer is not None and not course.gave_up:
             await _answered(answer, send)
-        else:
+        elif not self._ending:  # else the server has closed it
             await _closed(scope, x, receive)
 
     async def _wait(self, course: Course, receive: Messages) -> None:
