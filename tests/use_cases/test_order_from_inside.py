@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import time
 from collections.abc import Callable, Iterator
@@ -262,3 +263,9 @@ async def app(scope, receive, send):
 
 def test_names_of_entries() -> None:
     assert timing_names(['a;dur=1, b;desc="x, y;z", c', "d"]) == ["a", "b", "c", "d"]
+
+
+def test_what_is_packed_too_large_is_refused() -> None:
+    with pytest.raises(ValueError, match="over 67,108,864 octets when unpacked"):
+        list(spans_of(gzip.compress(bytes(80 << 20))))
+    assert list(spans_of(gzip.compress(b"{}"))) == []

@@ -211,3 +211,27 @@ def test_a_change_in_words_is_one_in_fact() -> None:
 
 def records_of(pipeline: Pipeline, story: Trace) -> list[Any]:
     return [record for sent in replay(pipeline, story) for record in sent.exchanges]
+
+
+def test_what_was_not_tried_explains_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Where the budget ends, what a change is said to explain has been tried."""
+    model, story = load(DEMO / "landing.yaml"), Trace.read(DEMO / "landing-story.yaml")
+    hidden = model.changed({"stages": {"fair": {"quota": 2}, "who": {"realm": "quay"}, "may": {"enabled": False}}})
+    served = Served(hidden.blueprint)
+    held = list(drift(model, story, app=served, wait=served.wait))
+    differing = {one.id for one in held if one.differs}
+    for tries in (1, 20, 170, 260):
+        monkeypatch.setattr("patient_usher.core.analysis.explanations.BUDGET", tries * len(held))
+        found = explain(model, [story], held)
+        assert found.tried <= tries
+        assert {id_ for one in found.changes for id_ in one.explains} | set(found.leaves) >= differing
+        assert found.whole or found.leaves or tries == 260
+
+
+def test_a_change_is_named_of_several_traces_too() -> None:
+    model, story = load(DEMO / "landing.yaml"), Trace.read(DEMO / "landing-story.yaml")
+    served = Served(model.changed({"stages": {"who": {"realm": "quay"}}}).blueprint)
+    held = list(drift(model, story, story, app=served, wait=served.wait))
+    found = explain(model, [story, story], held)
+    assert [one.change.words for one in found.changes] == ["who: realm quay, not landing"]
+    assert found.leaves == ()

@@ -56,7 +56,7 @@ def run(args: Namespace) -> int:
             before, after = found.before.splitlines(True), found.after.splitlines(True)
             patch = unified_diff(before, after, f"a/{trace}", f"b/{trace}", n=1)
             stdout_painter().write(line(part.rstrip("\r\n")) for part in patch)
-        count = f"{counted(len(found.written), 'request')}"
+        count = counted(len(found.written), "request")
         say(f"{'would write' if args.dry_run else 'wrote'} what {count} of {trace} come to")
         for ids, why in (
             (found.broken, "what they expect doesn't hold: {}; see replay, or --replace"),

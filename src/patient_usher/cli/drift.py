@@ -218,9 +218,10 @@ def _fit(args: Namespace, pipeline: Pipeline, why: Explanation | None) -> None:
 
 def _order(args: Namespace, pipeline: Pipeline, app: Any) -> int:
     """Send what tells orders apart. Returns 0 where the model's own is among those that answer so."""
-    if args.traces or args.recorded is not None or args.fit is not None or args.report or args.into is not None:
-        what = "--find-order makes its own requests and writes nothing"
-        raise unusable(what, "leave traces, --recorded, --fit, --report and --into out", "--find-order")
+    kept = (args.recorded, args.fit, args.report, args.into, args.bodies, args.spans, args.spans_at, args.span)
+    if args.traces or any(kept):
+        what = "--find-order makes its own requests, compares what callers see, and writes nothing"
+        raise unusable(what, "leave traces, files, --bodies and spans out", "--find-order")
     found = find_order(
         pipeline, app=app, at=args.at, certificates=_certificates(args), writes=args.writes, seed=args.seed
     )

@@ -336,6 +336,6 @@ class _Kept:
 
     def told(self) -> list[str]:
         """What became of it, in words."""
-        count = f"{counted(self.written, 'request')}"
+        count = counted(self.written, "request")
         left = [f"  {self.left:,} were left out: their callers left, or it is full"] if self.left else []
         return [f"wrote {count} to {self.path}", *left, *(f"  {words}" for words in self.keeper.told())]

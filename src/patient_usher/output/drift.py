@@ -88,7 +88,7 @@ def summary(held: Sequence[Held]) -> Iterator[Line]:
     differing = [one for one in held if one.differs or one.trouble is not None]
     unmet = [one for one in held if not one.same and one not in differing]
     unseen = sum(one.unseen for one in held)
-    count = f"{counted(len(held), 'request')}"
+    count = counted(len(held), "request")
     yield []
     if unmet:
         yield from _told(f"{len(unmet)} of {count} not as the trace expects; the model answers them alike", unmet)

@@ -86,7 +86,7 @@ def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
 def headline(checked: Checked) -> str:
     """How many findings there are, and how much was tried."""
     open_ = [finding for finding in checked.findings if finding.known is None]
-    count = f"{counted(len(open_), 'finding')}" if open_ else "no findings"
+    count = counted(len(open_), "finding") if open_ else "no findings"
     known = len(checked.findings) - len(open_)
     accepted = f", {known} accepted" if known else ""
     return f"{count}{accepted}; {checked.tried:,} requests tried, {checked.budget:,} at most"

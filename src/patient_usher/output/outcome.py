@@ -109,7 +109,7 @@ class Outcome(NamedTuple):
 def headline(outcome: Outcome) -> str:
     """Whether all was as expected, and of how many requests anything is, in a sentence."""
     sent, failed, expecting = outcome.summary.requests, outcome.summary.failed, outcome.expecting
-    count = f"{counted(sent, 'request')}"
+    count = counted(sent, "request")
     if failed:
         said = f"{failed} of {count} not as expected"
     elif not expecting:

@@ -146,7 +146,7 @@ def search_told(present: Sequence[str], found: Found) -> Iterator[Line]:
     """What a search for an order came to."""
     yield []
     if found.order is not None:
-        count = f"{counted(found.moves, 'move')}" if found.moves else "no move: it has them all"
+        count = counted(found.moves, "move") if found.moves else "no move: it has them all"
         yield line(("✓ ", "good"), (" → ".join(found.order), "name"))
         sure = "every order with fewer was tried" if found.exact else "there are too many orders to try all"
         yield line((f"  {count}; {sure}; {found.replays:,} replays", "dim"))
@@ -197,7 +197,7 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
                 yield line((part, "dim"))
     yield []
     for letter, one in zip(letters, apart.classes, strict=False):
-        times = f"{counted(one.orders, 'order')}"
+        times = counted(one.orders, "order")
         yield line((f"{letter}  ", "name"), " → ".join(one.example), (f"  {times}", "dim"))
         if one.orders > 1 and one.before:
             told = ", ".join(f"{a} before {b}" for a, b in _needed(one.before))

@@ -6,7 +6,6 @@ while requests run. An entry or a span counts where it is named like a stage, or
 
 from __future__ import annotations
 
-import gzip
 import hashlib
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -19,6 +18,7 @@ from typing import Any, NamedTuple
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.server_timing import timing_names
 from patient_usher.core.model.document import Json
+from patient_usher.core.stages.read_body import DECODERS, BadCoding
 
 MOST_OCTETS = 64 << 20
 HANDLER = "handler"
@@ -123,7 +123,12 @@ class Inside:
 def spans_of(octets: bytes) -> Iterator[Span]:
     """The spans of what OTLP sends or collectors write: JSON, JSON Lines, or protobuf. Raises ValueError."""
     if octets[:2] == b"\x1f\x8b":
-        octets = gzip.decompress(octets)
+        try:
+            octets = DECODERS["gzip"](octets, MOST_OCTETS)
+        except BadCoding:
+            raise ValueError("these spans are packed wrongly; write them unpacked") from None
+        if len(octets) > MOST_OCTETS:
+            raise ValueError(f"these spans are over {MOST_OCTETS:,} octets when unpacked; send fewer at once")
     text = octets.lstrip()
     if text[:1] != b"{":
         yield from _of_protobuf(octets)

@@ -96,7 +96,7 @@ class ServedModel:
     ) -> None:
         self.world, self.clock = world, WallClock(faster)
         self._origin, self._patience, self._bounds = origin, round(patience * 1_000_000), bounds or Bounds()
-        self._aside, self._on_over, self._watched = aside, on_over, watched
+        self._aside, self._watched = aside, watched
         self._walk = Walk(self.clock, self._finished, on_over, lambda name, x: world.blueprint.missing(name, x))
         self._waiting: dict[int, tuple[Course, asyncio.Future[None]]] = {}
         self._origins: dict[tuple[str, bytes], Url] = {}

@@ -17,7 +17,7 @@ from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.fields import list_items
-from patient_usher.core.verify.outside import FIELDS, drifts, other_order
+from patient_usher.core.verify.outside import FIELDS, by_name, drifts, other_order
 from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.run import prefix_of, run
 
@@ -82,11 +82,18 @@ class _Search:
         self.watch: Callable[[int], None] = lambda tried: None
         self.sent = self.tried = 0
         self.whole = True
+        self._known: dict[frozenset[str], frozenset[Difference] | None] = {}
 
     def left(self, changes: Sequence[Change]) -> frozenset[Difference] | None:
         """In what the service still differs from the model with these changes; None where it can't be so, or the budget
         is used up.
         """
+        key = frozenset(one.words for one in changes)
+        if key not in self._known:
+            self._known[key] = self._tried(changes)
+        return self._known[key]
+
+    def _tried(self, changes: Sequence[Change]) -> frozenset[Difference] | None:
         count = sum(len(one) for one in self.answered)
         if self.sent + count > BUDGET:
             self.whole = False
@@ -177,7 +184,8 @@ def _each(
     chosen: tuple[Change, ...] = ()
     rest = list(changes)
     while rest:
-        after = {at: search.left((*chosen, one)) or frozenset() for at, one in enumerate(rest)}
+        tried = {at: search.left((*chosen, one)) for at, one in enumerate(rest)}
+        after = {at: found if found is not None else left for at, found in tried.items()}  # untried explains nothing
         at = min(after, key=lambda number: len(after[number]))
         change = rest.pop(at)
         chosen, now = (*chosen, change), after[at]
@@ -202,21 +210,20 @@ def _seen(search: _Search, differences: frozenset[Difference]) -> Seen:
     paths: dict[tuple[str, str], None] = {}
     differing = {id_ for id_, _ in differences}
     whats = {what for _, what in differences}
-    for answered in search.answered:
+    for trace, answered in zip(search.traces, search.answered, strict=True):
+        prefix = prefix_of(trace, search.traces)
         numbers |= _runs(answered)
         for record in (record for send in answered for record in send.records):
             if record.response is None:
                 continue
-            values: dict[str, list[str]] = {}
-            for name, value in record.response.headers:
-                values.setdefault(name.lower(), []).append(value)
-            if record.id in differing:
+            values = by_name(record.response)
+            if prefix + record.id in differing:
                 path = record.request.url.partition("://")[2].partition("/")[2].partition("?")[0]
                 paths[record.request.method, f"/{path}"] = None
                 numbers.add(record.response.status)
             for name in FIELDS:
                 given = values.get(name, [])
-                if name in whats and record.id in differing:
+                if name in whats and prefix + record.id in differing:
                     fields[name, ", ".join(given) or None] = None
                 for value in given if name in whats or name.startswith("access-control") else ():
                     numbers |= {int(one) for one in _FIGURES.findall(value) if len(one) < 10}

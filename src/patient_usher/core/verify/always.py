@@ -257,6 +257,6 @@ def _told(one: Statement) -> StatementTold:
         why = f"{one.noticed}; {check.what}: expected {check.expected}, got {check.actual}"
         return StatementTold(one.id, "broken", one.held + one.failed, f"always {one.id}: broken by {ids} ({why})")
     if one.held:
-        times = f"{counted(one.held, 'time')}"
+        times = counted(one.held, "time")
         return StatementTold(one.id, "held", one.held, f"always {one.id}: held {times}")
     return StatementTold(one.id, "never-tried", 0, f"always {one.id}: never tried")

@@ -70,7 +70,7 @@ def drifts(model: Record, service: Record, *, bodies: bool = False) -> list[Drif
     if model.response.status != service.response.status:
         found.insert(0, Drift("status", model.response.status, service.response.status))
     other_answer = bool(found) and found[0].what == "status"
-    given = _by_name(model.response), _by_name(service.response)
+    given = by_name(model.response), by_name(service.response)
     for name, read in FIELDS.items():
         if name not in given[0] and name not in given[1]:
             continue
@@ -96,7 +96,8 @@ def _of_page(model: Record, service: Record) -> Iterator[Drift]:
             yield Drift("browser reads", lists[0], lists[1])
 
 
-def _by_name(answer: AnswerRecord) -> dict[str, list[str]]:
+def by_name(answer: AnswerRecord) -> dict[str, list[str]]:
+    """An answer's fields, every line of each by its name in small letters."""
     found: dict[str, list[str]] = {}
     for name, value in answer.headers:
         found.setdefault(name.lower(), []).append(value)
