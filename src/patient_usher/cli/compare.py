@@ -10,17 +10,18 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from patient_usher.cli.arguments import unusable
-from patient_usher.cli.common import add_seed, add_trust, admitted, trust
+from patient_usher.cli.common import add_seed, add_trust, admitted, done, progress, trust
 from patient_usher.cli.replaying import wanted_reports
 from patient_usher.core.verify.record import Record
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.saved_result import saved
 from patient_usher.files.trace import Trace
-from patient_usher.output.comparison import compared_of, comparison_lines
+from patient_usher.output.comparison import Compared, compared_of, comparison_lines
 from patient_usher.output.door import DOOR
 from patient_usher.output.terminal import stdout_painter
-from patient_usher.use_cases.compare import records_of, session
+from patient_usher.use_cases.compare import compared_at_length, records_of, session
+from patient_usher.use_cases.session import Pipeline
 
 EXAMPLES = (
     "usher compare before.yaml after.yaml trace.yaml --expect-same",
@@ -63,9 +64,22 @@ def run(args: Namespace) -> int:
     files = wanted_reports(args.report)
     if args.details and args.format != "text":
         raise unusable("--details belongs to --format text", f"{args.format} says everything; leave it out")
-    first = _result(args.a, args.a_environment, args.a_set, args)
-    second = _result(args.b, args.b_environment, args.b_set, args)
-    compared = compared_of(DOOR.redacted(_names(args)), first, second)
+    sides = [
+        _side(args.a, args.a_environment, args.a_set, args),
+        _side(args.b, args.b_environment, args.b_set, args),
+    ]
+    pipelines = [side for side in sides if isinstance(side, Pipeline)]
+    traces = [_traces(args) for _ in pipelines]
+    if len(pipelines) == 2 and any(trace.lines is not None for trace in traces[0]):
+        _fits_long(args, files)
+        found = compared_at_length(
+            pipelines[0], pipelines[1], traces, seed=args.seed, shows=DOOR.record, watch=progress("requests compared")
+        )  # fmt: skip
+        done()
+        compared = Compared(DOOR.redacted(_names(args)), found.a, found.b, found.comparison())
+    else:
+        results = [side if isinstance(side, list) else _shown(side, traces.pop(0), args) for side in sides]
+        compared = compared_of(DOOR.redacted(_names(args)), *results)
     reports = []
     if files or args.format != "text":
         from patient_usher.output.reports import OF_COMPARISONS
@@ -91,13 +105,28 @@ def _names(args: Namespace) -> tuple[str, str]:
     return named(args.a, args.a_environment, args.a_set), named(args.b, args.b_environment, args.b_set)
 
 
-def _result(path: Path, environments: list[str] | None, settings: list[str], args: Namespace) -> list[Record]:
-    """The exchanges of one side: saved, or replayed now; as they may be shown."""
+def _side(path: Path, environments: list[str] | None, settings: list[str], args: Namespace) -> list[Record] | Pipeline:
+    """One side: the exchanges of a saved result, or a pipeline."""
     kept = saved(path)
     if kept is not None:
         return kept
     if not args.traces:
         raise unusable("two pipelines, and no trace to replay", "name one behind them")
-    pipeline = admitted(load_pipeline(path, environments=environments, settings=settings, trust=trust(args)))
-    traces = [Trace.read(file, trust=trust(args)) for file in args.traces]
+    return admitted(load_pipeline(path, environments=environments, settings=settings, trust=trust(args)))
+
+
+def _traces(args: Namespace) -> list[Trace]:
+    if Path("-") in args.traces:
+        raise unusable("a trace is read once for each side", "name a file in place of -", "TRACE")
+    return [Trace.read(file, trust=trust(args)) for file in args.traces]
+
+
+def _shown(pipeline: Pipeline, traces: list[Trace], args: Namespace) -> list[Record]:
+    """What a pipeline makes of the traces, as it may be shown."""
     return [DOOR.record(record) for record in records_of(session(pipeline, traces, args.seed))]
+
+
+def _fits_long(args: Namespace, files: list[tuple[str, Path]]) -> None:
+    """Whether what is asked for can be had of a long trace. Raises Unusable."""
+    if lists := sorted({form for form, _ in files} & {"junit", "svg"}):
+        raise unusable(f"{lists[0]} lists every request, and this trace streams", "md, html or json", "--report")

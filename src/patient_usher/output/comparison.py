@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 import textwrap
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import zip_longest
 from typing import NamedTuple
 
 from patient_usher.core.analysis.compare import (
-    INSIDE,
     KINDS,
     Comparison,
     Difference,
@@ -69,38 +69,45 @@ def change_words(difference: Difference) -> str:
     if difference.kind == "told":
         return KINDS["told"]
     a, b = value_text(difference.a), value_text(difference.b)
-    if max(len(a), len(b)) > 40 or difference.kind in ("order", "headers", "body", "log"):
+    if max(len(a), len(b)) > 40 or difference.kind in ("order", "headers", "body", "counts", "log") or a == b:
         return KINDS[difference.kind]
     return f"{difference.what.replace('_', '-')} {a} → {b}"
 
 
-def named(ids: Sequence[str]) -> str:
-    """Ids as a sentence lists them."""
-    return ", ".join(ids[:MOST_IDS]) + (f" and {len(ids) - MOST_IDS} more" if len(ids) > MOST_IDS else "")
+def named(ids: Sequence[str], beyond: int = 0) -> str:
+    """Ids as a sentence lists them, with the count of those that it doesn't."""
+    more = max(len(ids) - MOST_IDS, 0) + beyond
+    return ", ".join(ids[:MOST_IDS]) + (f" and {more:,} more" if more else "")
 
 
 def headline_of(compared: Compared) -> str:
     """How many requests differ, for their callers and only inside."""
     comparison = compared.comparison
-    if not comparison.changed:
-        return f"{counted(comparison.requests, 'request')}, none differs"
-    inside = {id_.partition("/")[0] for group in comparison.groups if group.kind in INSIDE for id_ in group.ids}
-    outside = {id_.partition("/")[0] for group in comparison.groups if group.kind not in INSIDE for id_ in group.ids}
-    more = (
-        f"{len(inside - outside)}{' more' if outside else ' of ' + counted(comparison.requests, 'request')} only inside"
-    )
-    verb = "differs" if len(outside) == 1 else "differ"
-    ends = f"{len(outside)} of {counted(comparison.requests, 'request')} {verb}"
-    return "; ".join([*([ends] if outside else []), *([more] if inside - outside else [])])
+    found = comparison.concerned()
+    requests = counted(comparison.requests, "request")
+    if not found:
+        return f"{requests}, none differs"
+    told = []
+    if outside := found["caller"]:
+        told.append(f"{outside:,} of {requests} {'differs' if outside == 1 else 'differ'}")
+    for which, words in (("counts", "only in fields that count"), ("inside", "only inside")):
+        if found[which]:
+            told.append(f"{found[which]:,} {'more' if told else f'of {requests}'} {words}")
+    return "; ".join(told)
 
 
-def changes_of(compared: Compared, group: Group) -> list[tuple[str, list[str]]]:
-    """What changes in a group, each change with the exchanges in which it does."""
+def changes_of(compared: Compared, group: Group) -> list[tuple[str, str, int]]:
+    """What changes in a group, each change with the exchanges in which it does: as a sentence lists them, counted."""
     changes: dict[str, list[str]] = {}
+    beyond: Counter[str] = Counter()
     by_id = compared.by_id()
     for id_ in group.ids:
         changes.setdefault(change_words(by_id[id_][0]), []).append(id_)
-    return sorted(changes.items(), key=lambda item: -len(item[1]))
+    for change, count in compared.comparison.beyond.exchanges.items():
+        if change.kind == group.kind:
+            beyond[change_words(change)] += count
+    most = sorted(changes.items(), key=lambda item: -len(item[1]) - beyond[item[0]])
+    return [(words, named(ids, beyond[words]), len(ids) + beyond[words]) for words, ids in most]
 
 
 def only_one(compared: Compared) -> list[str]:
@@ -120,16 +127,16 @@ def comparison_lines(compared: Compared, *, details: bool = False) -> Iterator[L
     style = "bad" if comparison.changed else "good"
     yield line((f"{'✗' if comparison.changed else '✓'} {headline_of(compared)}", style))
     for group in comparison.groups:
-        for change, ids in changes_of(compared, group):
+        for change, ids, _ in changes_of(compared, group):
             grave = KINDS[group.kind] if group.kind in GRAVE and change != KINDS[group.kind] else ""
-            told = ": ".join(part for part in (grave, change, named(ids)) if part)
+            told = ": ".join(part for part in (grave, change, ids) if part)
             for part in textwrap.wrap(told, WIDTH - 2, subsequent_indent="  ", break_on_hyphens=False):
                 yield line(("  ", ""), (part, "bad" if group.kind in GRAVE else "raised"))
     for sentence in only_one(compared):
         yield line((f"  {sentence}", "dim"))
     for group in comparison.groups:
         yield []
-        head = f"── {KINDS[group.kind]}: {counted(len(group.ids), 'exchange')} "
+        head = f"── {KINDS[group.kind]}: {counted(group.size, 'exchange')} "
         yield line((head + "─" * max(WIDTH - len(head), 0), "dim"))
         for number, id_ in enumerate(group.ids if details else (group.example,)):
             if number:
@@ -178,12 +185,11 @@ def _outcome(record: Record) -> str:
 
 def _both(difference: Difference, *, details: bool) -> Iterator[Line]:
     """What differs, before and after: fields and lines that one side alone has, values where they part."""
-    if difference.kind in ("headers", "log"):
+    if difference.kind in ("headers", "counts", "log"):
         gone, come = _apart(difference.a or [], difference.b or [])
         pairs = [("-", row) for row in gone] + [("+", row) for row in come]
         rows = [
-            (sign, *(row if difference.kind == "headers" else (f"log, {row[0]} {row[1]}", row[2])))
-            for sign, row in pairs
+            (sign, *(row if difference.kind != "log" else (f"log, {row[0]} {row[1]}", row[2]))) for sign, row in pairs
         ]
     elif difference.kind == "body":
         rows = [(sign, name, text) for name, a, b in _parts(difference) for sign, text in (("-", a), ("+", b))]

@@ -11,7 +11,6 @@ from patient_usher.output.comparison import (
     changes_of,
     headline_of,
     kind_words,
-    named,
     only_one,
     worked,
 )
@@ -80,9 +79,9 @@ def markdown_comparison(compared: Compared) -> str:
         out += ["| what changes | how | exchanges |", "| --- | --- | --- |"]
     for group in compared.comparison.groups:
         words = kind_words(group.kind)
-        for change, ids in changes_of(compared, group):
+        for change, ids, count in changes_of(compared, group):
             grave = f"**{words}**" if group.kind in GRAVE else words
-            out.append(f"| {grave} | {cell(change)} | {len(ids)}: {cell(named(ids))} |")
+            out.append(f"| {grave} | {cell(change)} | {count:,}: {cell(ids)} |")
     out += ["", *(f"- {cell(sentence)}" for sentence in only_one(compared))]
     for group in compared.comparison.groups:
         text = "\n".join(map(plain, worked(compared, group.example)))

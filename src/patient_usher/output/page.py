@@ -21,7 +21,6 @@ from patient_usher.output.comparison import (
     changes_of,
     headline_of,
     kind_words,
-    named,
     only_one,
     worked,
 )
@@ -132,9 +131,9 @@ def comparison_page(compared: Compared) -> str:
         for group in compared.comparison.groups
     ]
     changes = [
-        (group.kind in GRAVE, ": ".join(dict.fromkeys((kind_words(group.kind), change, named(ids)))))
+        (group.kind in GRAVE, ": ".join(dict.fromkeys((kind_words(group.kind), change, ids))))
         for group in compared.comparison.groups
-        for change, ids in changes_of(compared, group)
+        for change, ids, _ in changes_of(compared, group)
     ]
     title = f"{compared.title}: {headline_of(compared)}"
     return _rendered("comparison.html", title=title, changes=changes, only=only_one(compared), groups=groups)

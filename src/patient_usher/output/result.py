@@ -79,6 +79,6 @@ def _comparison(comparison: Comparison) -> Compare:
     return Compare(
         requests=comparison.requests,
         changed=comparison.changed,
-        groups=[GroupRecord(group.kind, list(group.ids), group.example) for group in comparison.groups],
+        groups=[GroupRecord(group.kind, list(group.ids), group.example, group.size) for group in comparison.groups],
         differs=[DifferenceRecord(*difference) for difference in comparison.differs],
     )

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Sequence
 
 from patient_usher.core.analysis.compare import Comparison, compared
+from patient_usher.core.analysis.side_by_side import SideBySide
 from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.run import prefix_of, run
 from patient_usher.files.trace import Trace
@@ -14,6 +15,27 @@ from patient_usher.use_cases.session import Pipeline, Session, bound_all
 def compare(a: Pipeline, b: Pipeline, *traces: Trace, seed: int = 0) -> Comparison:
     """Which requests of the traces change between two pipelines, and in what. Raises Unusable."""
     return compared(*(records_of(session(pipeline, traces, seed)) for pipeline in (a, b)))
+
+
+def compared_at_length(
+    a: Pipeline,
+    b: Pipeline,
+    traces: Sequence[Sequence[Trace]],
+    *,
+    seed: int = 0,
+    shows: Callable[[Record], Record] = lambda record: record,
+    watch: Callable[[int], None] = lambda done: None,
+) -> SideBySide:
+    """The same for long traces, in memory that doesn't grow with them: both pipelines run side by side, journeys
+    aren't kept, and of each change the first requests are. ``traces``: the same, read once for each side, since what
+    streams is read away. Raises Unusable.
+    """
+    sessions = [session(pipeline, own, seed) for pipeline, own in zip((a, b), traces, strict=True)]
+    found = SideBySide(shows)
+    for (world, trace), (twin, again) in zip(*(one.worlds() for one in sessions), strict=True):
+        prefix = prefix_of(trace, sessions[0].traces)
+        found.run(run(world, trace, journeys=False), run(twin, again, journeys=False), prefix, watch)
+    return found
 
 
 def session(pipeline: Pipeline, traces: Iterable[Trace], seed: int = 0) -> Session:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from patient_usher.core.model.document import Json
@@ -19,33 +20,59 @@ class Difference(NamedTuple):
     b: Json
 
 
+class Beyond(NamedTuple):
+    """What is counted only: exchanges by their gravest change, and requests by whom it concerns."""
+
+    exchanges: Mapping[Difference, int] = {}
+    requests: Mapping[str, int] = {}
+
+
 class Comparison(NamedTuple):
-    """What differs, the gravest of each exchange first; ``changed`` counts the requests in which anything does."""
+    """What differs, the gravest of each exchange first; ``changed`` counts the requests in which anything does.
+
+    Of a long trace the first of each change are there, and the rest is ``beyond``.
+    """
 
     requests: int
     differs: tuple[Difference, ...]
+    beyond: Beyond = Beyond()
 
     @property
     def changed(self) -> int:
         """How many requests changed."""
-        return len({difference.id.partition("/")[0] for difference in self.differs})
+        return sum(self.concerned().values())
+
+    def concerned(self) -> Counter[str]:
+        """How many requests changed for their callers, in what only counts, and inside: each counted once."""
+        gravest: dict[str, int] = {}
+        for difference in self.differs:
+            id_, rank = difference.id.partition("/")[0], CONCERNS.index(concern(difference.kind))
+            gravest[id_] = min(rank, gravest.get(id_, rank))
+        return Counter(CONCERNS[rank] for rank in gravest.values()) + Counter(self.beyond.requests)
 
     @property
     def groups(self) -> tuple[Group, ...]:
         """The changed exchanges by their gravest change, the gravest group first."""
-        gravest: dict[str, str] = {}
-        for difference in self.differs:
-            gravest.setdefault(difference.id, difference.kind)
-        return tuple(
-            Group(kind, ids) for kind in KINDS if (ids := tuple(id_ for id_, of in gravest.items() if of == kind))
-        )
+        ids: dict[str, list[str]] = {}
+        for difference in first_of_each(self.differs):
+            ids.setdefault(difference.kind, []).append(difference.id)
+        beyond: Counter[str] = Counter()
+        for change, count in self.beyond.exchanges.items():
+            beyond[change.kind] += count
+        return tuple(Group(kind, tuple(ids[kind]), beyond[kind]) for kind in KINDS if kind in ids)
 
 
 class Group(NamedTuple):
-    """Exchanges whose gravest change is of one kind. ``example`` is the first of them."""
+    """Exchanges whose gravest change is of one kind; ``beyond`` more aren't named. ``example`` is the first of them."""
 
     kind: str
     ids: tuple[str, ...]
+    beyond: int = 0
+
+    @property
+    def size(self) -> int:
+        """How many there are."""
+        return len(self.ids) + self.beyond
 
     @property
     def example(self) -> str:
@@ -61,6 +88,7 @@ KINDS: dict[str, str] = {
     "status": "the status",
     "headers": "header fields",
     "body": "the content",
+    "counts": "fields that only count",
     "answerer": "who answers",
     "handler": "whether the handler runs",
     "order": "the order of stages",
@@ -72,6 +100,44 @@ KINDS: dict[str, str] = {
 INSIDE = ("answerer", "handler", "order", "log", "time")
 """Changes that no caller sees, but by waiting."""
 
+CONCERNS = ("caller", "counts", "inside")
+"""Whom a change concerns, the gravest first."""
+
+_VALUED = ("opened", "shared", "readable", "status", "answerer", "handler")
+"""Changes that are told with what they go from and to."""
+
+
+def concern(kind: str) -> str:
+    """Whom a change of a kind concerns."""
+    return "inside" if kind in INSIDE else "counts" if kind == "counts" else "caller"
+
+
+def first_of_each(differs: Iterable[Difference]) -> list[Difference]:
+    """The gravest difference of each exchange."""
+    first: dict[str, Difference] = {}
+    for difference in differs:
+        first.setdefault(difference.id, difference)
+    return list(first.values())
+
+
+def change_of(difference: Difference) -> Difference:
+    """The same whichever exchange it is in: what changes, and from what to what where that is short."""
+    return Difference(
+        "", difference.kind, difference.what, *(difference[3:] if difference.kind in _VALUED else (None, None))
+    )
+
+
+def only_counts(name: str) -> bool:
+    """Whether a field of an answer says how much is left, how old it is or how long to wait: it differs as soon as
+    anything before does.
+    """
+    name = name.lower()
+    return name in ("age", "retry-after") or name.removeprefix("x-").startswith("ratelimit")
+
+
+MOMENTARY = ("date", "content-length")
+"""Fields that say when and how long, and nothing else."""
+
 
 def _status(record: Record) -> int | None:
     return record.response.status if record.response else None
@@ -82,10 +148,18 @@ def _verdict(record: Record) -> str | None:
 
 
 def _headers(record: Record) -> list[tuple[str, str]]:
-    """The answer's fields, but for those that only say when and how long."""
+    """The answer's fields, but for those that only count or say when and how long."""
+    return [pair for pair in _fields(record) if not only_counts(pair[0])]
+
+
+def _counts(record: Record) -> list[tuple[str, str]]:
+    return [pair for pair in _fields(record) if only_counts(pair[0])]
+
+
+def _fields(record: Record) -> list[tuple[str, str]]:
     response = record.response
     pairs = response.headers if response else []
-    return [pair for pair in pairs if pair[0].lower() not in ("date", "content-length")]
+    return [pair for pair in pairs if pair[0].lower() not in MOMENTARY]
 
 
 def _body(record: Record) -> Any:
@@ -106,6 +180,7 @@ _READ: tuple[tuple[str, str, Callable[[Record], Any]], ...] = (
     ("status", "status", _status),
     ("headers", "headers", _headers),
     ("body", "body", _body),
+    ("counts", "fields", _counts),
     ("answerer", "answered_by", lambda record: record.answered_by),
     ("answerer", "refused_by", lambda record: record.refused_by),
     ("answerer", "outcome", lambda record: record.outcome),

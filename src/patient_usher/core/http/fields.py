@@ -49,6 +49,13 @@ class Fields:
         """Every line of the field, one value each."""
         return self._rows.get(lower, ("",))[1:]
 
+    def equal(self, other: Fields, but: tuple[str, ...]) -> bool:
+        """Whether both hold the same, whatever the fields named in ``but`` say."""
+        ours, theirs = self._rows, other._rows
+        if ours == theirs:
+            return True
+        return {k: v for k, v in ours.items() if k not in but} == {k: v for k, v in theirs.items() if k not in but}
+
     def drop(self, lower: str) -> None:
         """Remove the field, if it is there."""
         self._rows.pop(lower, None)

@@ -73,11 +73,12 @@ class Findings(Document, kw_only=True):
 
 
 class GroupRecord(Struct):
-    """Exchanges whose gravest change is of one kind."""
+    """Exchanges whose gravest change is of one kind. Of a long trace ``ids`` names the first, ``count`` counts all."""
 
     kind: str
     ids: list[str]
     example: str
+    count: Count
 
 
 class DifferenceRecord(Struct):
