@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import subprocess
 import sys
@@ -9,18 +10,21 @@ from collections.abc import Callable
 from pathlib import Path
 from random import Random
 from typing import Any
+from zlib import crc32
 
 import pytest
 
 from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import load
 from patient_usher.core.engine.partition import parted_by
+from patient_usher.use_cases.parted import BUCKETS, _Key, _shared_out
 
 Usher = Callable[..., Outcome]
 ROUTES = [
     {"id": "tides", "at": "GET /tides", "access": "everyone", "handler": {"answer": {"json": {"s": "${query.station}", "more": "tide " * 40}}, "busy-for": "80ms"}},
     {"id": "berths", "at": "GET /berths", "handler": {"answer": {"text": "free"}}},
 ]  # fmt: skip
+MAREN = {"maren": {"api-keys": ["marens-made-up-key"]}}
 STAGES: list[Any] = [
     "access-log", {"id": "net", "kind": "error-handler"}, {"id": "squeeze", "kind": "compress", "from-size": 1},
     {"id": "throttle", "kind": "rate-limit", "quota": 4, "window": "10s", "per": ["address"]},
@@ -69,7 +73,7 @@ def test_whole_and_parted_give_the_same(usher: Usher, tmp_path: Path, seed: int)
         "patient-usher": "pipeline/1",
         "stages": random.sample(STAGES, random.randrange(2, len(STAGES) + 1)),
         "routes": ROUTES,
-        "accounts": {"maren": {"api-keys": ["marens-made-up-key"]}},
+        "accounts": MAREN,
     }
     form = random.choice(["jsonl", "csv"])
     files = {"p__json": json.dumps(pipeline), "t__jsonl": traffic(random)}
@@ -103,8 +107,8 @@ def test_what_ties_requests_together(stages: list[Any], more: dict[str, Any], pa
 
 
 LINES = [
-    ('{"id":"a","send":"GET /health"}', "line 2 doesn't begin with its id and its time"), ('{"id":"a","at":"0s","send":"GET /health","keep":{"x":{"header":"Date"}}}', "line 2 keeps a value"),
-    ('{"at":"0s","change":{"name":"x"}}', "line 2 doesn't begin with its id and its time"),
+    ('{"id":"a","send":"GET /health"}', "line 2 of t.jsonl doesn't begin with its id and its time"), ('{"id":"a","at":"0s","send":"GET /health","keep":{"x":{"header":"Date"}}}', "line 2 of t.jsonl keeps a value"),
+    ('{"at":"0s","change":{"name":"x"}}', "line 2 of t.jsonl doesn't begin with its id and its time"),
 ]  # fmt: skip
 
 
@@ -137,10 +141,10 @@ def test_a_process_that_is_ended_is_told(usher: Usher, tmp_path: Path) -> None:
     """One of the processes of the pool, killed: a sentence, no half-written table."""
     random = Random(1)
     (tmp_path / "t.jsonl").write_text(traffic(random))
-    (tmp_path / "p.json").write_text(json.dumps({"patient-usher": "pipeline/1", "routes": ROUTES}))
+    (tmp_path / "p.json").write_text(json.dumps({"patient-usher": "pipeline/1", "routes": ROUTES, "accounts": MAREN}))
     (tmp_path / "dies.py").write_text("import os\n\ndef dies(*_):\n    os._exit(9)\n")
     code = (
-        "import dies, patient_usher.use_cases.parted as p\np._replayed = dies.dies\nfrom patient_usher.cli import main\n"
+        "import dies, patient_usher.use_cases.parted as p\np._come = dies.dies\nfrom patient_usher.cli import main\n"
         "raise SystemExit(main(['replay', 'p.json', 't.jsonl', '--cores', '2', '--into', 'o.jsonl']))\n"
     )
     done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, timeout=60)
@@ -156,3 +160,81 @@ def test_show_says_on_what_state_hangs(usher: Usher) -> None:
     harbour = usher("show", str(DEMO / "harbour.yaml"), "--state")
     assert "nothing is remembered from one request to the next" in harbour.out
     assert load(DEMO / "harbour.yaml").name
+
+
+def several(random: Random, folder: Path, days: int) -> None:
+    """Traces of some days, each of which starts when the one before is over; some packed."""
+    (folder / "logs").mkdir()
+    for day in range(1, days + 1):
+        head, *lines = traffic(random).splitlines()
+        header = {**json.loads(head), "starts": f"2031-05-{day:02}T00:00:00Z"}
+        text = "\n".join([json.dumps(header), *lines]).encode()
+        name = folder / "logs" / f"2031-05-{day:02}.jsonl"
+        if day % 2:
+            name.write_bytes(text)
+        else:
+            name.with_suffix(".jsonl.gz").write_bytes(gzip.compress(text))
+
+
+@pytest.mark.parametrize("more", [[], ["--keep-state"]])
+@pytest.mark.parametrize("seed", range(3))
+def test_days_apart_and_one_after_the_other(usher: Usher, tmp_path: Path, seed: int, more: list[str]) -> None:
+    random = Random(seed)
+    several(random, tmp_path, 3)
+    pipeline = {
+        "patient-usher": "pipeline/1", "routes": ROUTES, "accounts": MAREN,
+        "stages": random.sample(STAGES, random.randrange(3, len(STAGES) + 1)),
+    }  # fmt: skip
+    whole = usher("replay", "p.json", "logs", "--into", "whole.jsonl", *more, p__json=json.dumps(pipeline))
+    parted = usher("replay", "p.json", "logs/2031-05-*", "--into", "parted.jsonl", *more, "--cores", "2")
+    assert (parted.status, parted.err, parted.out) == (whole.status, whole.err, whole.out)
+    assert ", 3 traces" in whole.out.splitlines()[0]
+    assert (tmp_path / "parted.jsonl").read_bytes() == (tmp_path / "whole.jsonl").read_bytes()
+
+
+def test_what_ties_requests_doesnt_tie_traces(usher: Usher, tmp_path: Path) -> None:
+    several(Random(1), tmp_path, 2)
+    pipeline = {
+        "patient-usher": "pipeline/1",
+        "stages": [{"id": "shelf", "kind": "cache"}],
+        "routes": ROUTES,
+        "accounts": MAREN,
+    }
+    files = {"p__json": json.dumps(pipeline)}
+    whole = usher("replay", "p.json", "logs", **files)
+    apart = usher("replay", "p.json", "logs", "--cores", "2")
+    assert (apart.err, apart.out) == (whole.err, whole.out)
+    joined = usher("replay", "p.json", "logs", "--cores", "2", "--keep-state")
+    assert (joined.status, "on one core: shelf keeps its state by everything" in joined.err) == (whole.status, True)
+
+
+def test_traces_that_overlap_cannot_go_on_in_one_another(usher: Usher, tmp_path: Path) -> None:
+    for name in ("a", "b"):
+        (tmp_path / f"{name}.jsonl").write_text(traffic(Random(3)))
+    pipeline = {"patient-usher": "pipeline/1", "routes": ROUTES, "stages": STAGES[:2], "accounts": MAREN}
+    done = usher("replay", "p.json", "a.jsonl", "b.jsonl", "--cores", "2", "--keep-state", p__json=json.dumps(pipeline))
+    assert done.status == 2
+    assert "b.jsonl:1:1: it starts before all requests of a.jsonl are over" in done.err
+
+
+NESTED = [
+    ('"address":"192.0.2.7"', b"192.0.2.7"), ('"caller":"buoy"', b"192.0.2.3"), ('"headers":{"X-A":"1"}', b"192.0.2.1"), ('"json":{"address":"198.51.100.9"}', b"192.0.2.1"),
+    ('"json":{"address":"198.51.100.9"},"address":"192.0.2.7"', b"192.0.2.7"), ('"json":{"caller":"buoy"},"address":"192.0.2.7"', b"192.0.2.7"), ('"address":"192.0.2.7","json":{"address":"198.51.100.9"}', b"192.0.2.7"),
+    (r'"headers":{"X-A":"\"address\":\"198.51.100.9\""}', b"192.0.2.1"), ('"caller":"buoy","json":{"address":"198.51.100.9"}', b"192.0.2.3"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("members", "address"), NESTED)
+def test_an_address_in_a_body_is_not_the_callers(members: str, address: bytes) -> None:
+    key_of = _Key({"buoy": {"address": "192.0.2.3"}})
+    line = f'{{"id":"a","at":"0s","send":"POST /",{members}}}'.encode()
+    assert key_of(line) == crc32(address) % BUCKETS
+
+
+def test_one_caller_with_nearly_half_of_all_leaves_the_rest_to_the_other_parts() -> None:
+    weights = [0] * BUCKETS
+    weights[77] = 460
+    for bucket in range(54):
+        weights[bucket] += 10
+    heavy, light = (sum(w for w, mine in zip(weights, one, strict=True) if mine) for one in _shared_out(weights, 2))
+    assert sorted([heavy, light]) == [500, 500]

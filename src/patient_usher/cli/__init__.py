@@ -109,7 +109,13 @@ def main(argv: list[str] | None = None) -> int:
         command.add_arguments(parser)
         examples = "\n".join(["examples:", *(f"  {example}" for example in command.EXAMPLES)])
         parser.epilog = f"{parser.epilog}\n\n{examples}" if parser.epilog else examples
-        status: int = command.run(parser.parse_args(arguments[1:]))
+        args = parser.parse_args(arguments[1:])
+        for name in ("traces", "files"):
+            if hasattr(args, name):
+                from patient_usher.files.trace_paths import expanded
+
+                setattr(args, name, expanded(getattr(args, name)))
+        status: int = command.run(args)
         sys.stdout.flush()
         return status
     except SystemExit as end:

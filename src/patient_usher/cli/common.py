@@ -123,13 +123,13 @@ def admitted(blueprint: Blueprint) -> Pipeline:
     return Pipeline(blueprint)
 
 
-def progress(words: str) -> Callable[[int], None]:
+def progress(words: str, *, every: int = 20) -> Callable[[int], None]:
     """Shows on a terminal how far things are."""
     if not sys.stderr.isatty():
         return lambda done: None
 
     def watch(done: int) -> None:
-        if done % 20 == 0:
+        if done % every == 0:
             print(f"\r{done:,} {words}\x1b[K", end="", file=sys.stderr, flush=True)
 
     return watch

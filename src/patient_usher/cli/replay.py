@@ -9,6 +9,7 @@ from __future__ import annotations
 import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from patient_usher.cli.arguments import count, percent, unusable
 from patient_usher.cli.common import (
@@ -33,6 +34,9 @@ from patient_usher.output.door import DOOR
 from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.use_cases.lasting import with_medians
 from patient_usher.use_cases.session import Pipeline, Session, bound_all
+
+if TYPE_CHECKING:
+    from patient_usher.use_cases.parted import Each
 
 EXAMPLES = (
     "usher replay pipeline.yaml trace.yaml --only late-request",
@@ -76,9 +80,12 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--busy", choices=["median", "each"],
         help="handlers are busy for what the trace says that requests took: the median of each route, or each its own",
     )  # fmt: skip
-    parser.add_argument(
-        "--cores", metavar="N", type=count, default=1,
-        help="replay a trace in JSON Lines in so many parts at once, where no state ties its requests together",
+    group = parser.add_argument_group("in parts: traces in JSON Lines, where no state ties their requests together")
+    group.add_argument("--cores", metavar="N", type=count, default=1, help="so many at once on this machine")
+    group.add_argument(
+        "--cluster", metavar="WHERE",
+        help="on the workers of a Dask scheduler (tcp://HOST:8786), or in so many processes started for it; each part "
+        "writes a Parquet file of its own into the folder that --into names",
     )  # fmt: skip
     add_recording_arguments(parser)
     add_pipeline_arguments(parser)
@@ -114,7 +121,7 @@ def run(args: Namespace) -> int:
             what = "--watch belongs to text and to files"
             raise unusable(what, "leave --format, --into and --report out, and name the trace's file")
         return watch(args, lambda: session_of(args))
-    if args.cores > 1 and (status := _in_parts(args)) is not None:
+    if (args.cores > 1 or args.cluster) and (status := _in_parts(args)) is not None:
         return status
     covers = args.coverage or args.coverage_at_least is not None or args.append is not None
     if not covers:
@@ -133,32 +140,59 @@ def run(args: Namespace) -> int:
 
 
 def _in_parts(args: Namespace) -> int | None:
-    """Replay on several cores; None where something ties the requests together, which is told."""
-    from patient_usher.output.tables import FORMATS
-    from patient_usher.use_cases.parted import NotParted, kept_rows, part_of, parted
+    """Replay in parts; None where something ties the requests together, which is told."""
+    from patient_usher.use_cases.parted import NotParted
+    from patient_usher.use_cases.processes import OnCores
 
+    option = "--cluster" if args.cluster else "--cores"
     plain = args.format == "text" and not (
         args.report or args.only or args.details or args.coverage or args.append or args.busy
     )
-    if len(args.traces) != 1 or not plain or args.keep_state:
-        what = "--cores is for one trace in JSON Lines, its summary and its table"
-        raise unusable(what, "leave the rest out", "--cores")
-    Table(args.into)  # its name is looked at before anything runs
+    if not plain or Path("-") in args.traces:
+        what = f"{option} is for traces in JSON Lines, their summary and their table"
+        raise unusable(what, "leave the rest out", option)
+    if args.cluster and args.trust:
+        what = "what is trusted on this machine isn't on others"
+        raise unusable(what, "leave --trust out, or --cluster", option)
+    if args.into is None or args.into.suffix:
+        if args.cluster and args.into is not None:
+            raise unusable(f"{args.into} is a file, and each part writes one", "name a folder", "--into")
+        Table(args.into)  # its name is looked at before anything runs
+    elif (args.into.exists() and not args.into.is_dir()) or list(args.into.glob("part-*")):
+        raise unusable(f"{args.into} is no folder without parts", "name a new one", "--into")
     pipeline = pipeline_of(args).blueprint
     try:
-        part = part_of(pipeline, args.traces[0])
+        if args.cluster:
+            from patient_usher.use_cases.cluster import on_cluster
+
+            with on_cluster(args.cluster) as workers:
+                return _parts(args, pipeline, workers, workers.size)
+        return _parts(args, pipeline, OnCores(args.cores), args.cores)
     except NotParted as reason:
         say(f"on one core: {reason}")
         return None
-    with kept_rows() as folder:
+
+
+def _parts(args: Namespace, pipeline: Blueprint, each: Each, size: int) -> int:
+    """Replay in about ``size`` parts. Returns the exit status. Raises NotParted."""
+    from patient_usher.output.tables import FORMATS
+    from patient_usher.use_cases.parted import folder_of_rows, parted, parts_of
+
+    paths = [path.absolute() if args.cluster else path for path in args.traces]
+    parts = parts_of(pipeline, paths, each, count=size, keeps_state=args.keep_state)
+    table, folder = args.into, None
+    if table is not None and not table.suffix:
+        table.mkdir(parents=True, exist_ok=True)
+        table, folder = None, args.into.absolute()
+    with folder_of_rows() as rows:
         found = parted(
-            pipeline, args.traces[0], cores=args.cores, part=part, seed=args.seed, trust=trust(args),
-            folder=Path(folder) if args.into is not None else None, watch=progress("requests replayed"),
+            pipeline, parts, each, seed=args.seed, trust=trust(args), rows=Path(rows) if table is not None else None,
+            tables=folder, watch=progress("requests replayed", every=1),
         )  # fmt: skip
         done()
-        if args.into is not None:
-            with writing(args.into) as out:
-                sink = FORMATS[args.into.suffix](out)
+        if table is not None:
+            with writing(table) as out:
+                sink = FORMATS[table.suffix](out)
                 for row in found.all_rows():
                     sink(DOOR.row(row))
                 sink(None)
@@ -166,7 +200,12 @@ def _in_parts(args: Namespace) -> int | None:
     tally.summary.take(found.summary)
     tally.statements.take(found.statements)
     if tally.failed or not args.quiet:
-        bulk_told(stdout_painter(), tally, found.totals, args.traces[0].name, found.savings)
+        names = [path.name for path in args.traces]
+        bulk_told(stdout_painter(), tally, found.totals, names, found.savings)
+    if folder is not None:
+        for left in folder.glob(".part-*"):  # of a worker that died
+            left.unlink(missing_ok=True)
+        say(f"wrote {counted(len(parts), 'part')} to {args.into}")
     return 1 if tally.failed else 0
 
 

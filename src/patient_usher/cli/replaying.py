@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import sys
 from argparse import ArgumentTypeError, Namespace
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Hashable, Iterable, Iterator, Sequence
+from itertools import chain
 from pathlib import Path
 from time import monotonic
 from typing import TYPE_CHECKING
@@ -12,8 +13,9 @@ from typing import TYPE_CHECKING
 from patient_usher.cli.arguments import outgoing, unusable
 from patient_usher.core.analysis.route_matrix import enforced_limits
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.world import World, savings_of
 from patient_usher.core.model.document import did_you_mean
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.always import Statements, told
 from patient_usher.core.verify.exchange_table import rows_of
 from patient_usher.core.verify.run import Judged, prefix_of, run
@@ -209,23 +211,47 @@ def _json(args: Namespace, session: Session, tally: Tally, table: Table) -> None
 def _text(args: Namespace, session: Session, tally: Tally, table: Table) -> None:
     painter = stdout_painter()
     details = args.details or bool(session.only)
+    if session.traces and all(trace.streams for trace in session.traces) and not (args.quiet or details or tally.keeps):
+        _in_bulk(painter, tally, table, session.worlds())
+        return
     for number, (world, trace) in enumerate(session.worlds()):
         if number:
             painter.write([[]])
         own = Tally(session, strict=tally.strict, keeps=tally.keeps)
-        text = TextReport(painter, session, own, table, details=details, quiet=args.quiet)
-        text.run(world, trace)
+        if trace.streams and not (args.quiet or details or tally.keeps):
+            _in_bulk(painter, own, table, [(world, trace)])
+        else:
+            TextReport(painter, session, own, table, details=details, quiet=args.quiet).run(world, trace)
         tally.take(own)
 
 
-def bulk_told(painter: Painter, tally: Tally, counts: Bulk, name: str, savings: Sequence[str]) -> None:
-    """What a trace in bulk came to."""
+def _in_bulk(painter: Painter, tally: Tally, table: Table, traces: Iterable[tuple[World, BoundTrace]]) -> None:
+    """Replay traces that stream: what came of all of them, and no list."""
+    from patient_usher.core.verify.totals import Bulk
+
+    counts, names = Bulk(), []
+    saved: list[list[tuple[Hashable, object]]] = []
+    before: World | None = None
+    for world, trace in traces:
+        for judged in running(world, trace, tally.statements, table, journeys=False):
+            tally.add(judged)
+            counts.add(judged)
+        names.append(trace.name)
+        saved[-1 if world is before else len(saved) :] = [list(world.savers())]  # of one that goes on, as it is at last
+        before = world
+    savings = savings_of(tally.session.pipeline, chain(*saved))
+    bulk_told(painter, tally, counts, names, savings)
+
+
+def bulk_told(painter: Painter, tally: Tally, counts: Bulk, names: Sequence[str], savings: Sequence[str]) -> None:
+    """What traces in bulk came to."""
     from patient_usher.output import totals_view
 
-    scene = scene_of(tally.session.pipeline, [name], tally.session.seed)
-    title = f"{scene.pipeline}, {' and '.join(scene.environment)}"
+    scene = scene_of(tally.session.pipeline, names, tally.session.seed)
+    several = f", {counted(len(names), 'trace')}" if len(names) > 1 else ""
+    title = f"{scene.pipeline}, {' and '.join(scene.environment)}{several}"
     painter.write([line((title, "title")), *totals_view.told(DOOR.counts(counts), savings)])
-    painter.write(replay_view.statement_lines(tally.outcome([name]).statements))
+    painter.write(replay_view.statement_lines(tally.outcome(names).statements))
     painter.write([line(("--details lists every request, --only ID shows one", "dim"))])
 
 
@@ -251,9 +277,6 @@ class TextReport:
     def run(self, world: World, trace: BoundTrace) -> None:
         """Replay and write."""
         session, tally = self.session, self.tally
-        if trace.streams and not (self.quiet or self.details or tally.keeps):
-            self._in_bulk(world, trace)
-            return
         pipeline = world.blueprint
         on_way = pipeline.on_way
         self.table = replay_view.Table(
@@ -283,16 +306,6 @@ class TextReport:
             if (shows or failed) and session.shows(judged.send.id, judged.send.entry.id):
                 self._send(judged, send, failed=failed)
         self._end(world, trace)
-
-    def _in_bulk(self, world: World, trace: BoundTrace) -> None:
-        """Replay a trace that streams: what came of all of it, and no list."""
-        from patient_usher.core.verify.totals import Bulk
-
-        counts = Bulk()
-        for judged in running(world, trace, self.tally.statements, self.rows, journeys=False):
-            self.tally.add(judged)
-            counts.add(judged)
-        bulk_told(self.painter, self.tally, counts, trace.name, world.savings())
 
     def _send(self, judged: Judged, send: Shown, *, failed: bool) -> None:
         """One send's line, or its share in that of a burst."""
@@ -331,7 +344,7 @@ class TextReport:
         if self.quiet and not tally.failed:
             return
         outcome = tally.outcome([trace.name])
-        painter.write(replay_view.summary(outcome, tally.failed_ids, world.savings()))
+        painter.write(replay_view.summary(outcome, tally.failed_ids, savings_of(world.blueprint, world.savers())))
         painter.write(replay_view.statement_lines(outcome.statements))
         for note in DOOR.redacted(list(enforced_limits(world.blueprint))):
             painter.write(replay_view.wrapped(note, "raised"))

@@ -27,6 +27,7 @@ from patient_usher.core.model.trace import ChangeSpec, RequestSpec
 from patient_usher.core.model.validation_messages import problems_of
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import Beside
+from patient_usher.files.unpacking import unpacked
 from patient_usher.files.yaml_reader import SURROGATE, Twins, no_twins, open_file, parse_yaml
 
 MAX_LINE = 16 << 20
@@ -104,7 +105,18 @@ class Lines:
         self._path, self.header = path, header
         self.picks: Callable[[int, bytes], bool] | None = None
         """Which lines are read, by their numbers and octets; None for all."""
+        self.ids_differ = False
+        """Whether it is known already that no id stands twice."""
         self._stream: BinaryIO | None = stream
+
+    def numbered(self) -> Iterator[tuple[int, bytes]]:
+        """Every line behind the header that isn't blank, with its number; they are read away."""
+        return self._lines()
+
+    @property
+    def starts(self) -> int:
+        """From when its times count, in microseconds since the epoch. Raises Unusable."""
+        return read_spec(self.header).starts
 
     def unusable(self, what: str, mend: str) -> Unusable:
         """What can't be done with it, and what would be right."""
@@ -125,7 +137,7 @@ class Lines:
         return BoundTrace(
             spec.name or Path(self.name).name,
             spec.starts,
-            _Reader(self.name, maker, self._allow_env).entries(chain(first, lines)),
+            _Reader(self.name, maker, self._allow_env, ids_differ=self.ids_differ).entries(chain(first, lines)),
             [],
             [],
             [shown for _, raw in first if (shown := _shown(raw)) is not None],
@@ -139,7 +151,7 @@ class Lines:
         if stream is None:
             if not self._path.is_file():
                 raise self.unusable("this stream has been read already", "save it in a file")
-            stream = open_file(self._path)
+            stream = unpacked(open_file(self._path), self.name)
             stream.readline(MAX_LINE)
         with stream:
             for number, raw in enumerate(iter(lambda: stream.readline(MAX_LINE), b""), 2):
@@ -162,7 +174,8 @@ _new: Any = tuple.__new__
 class _Reader:
     """Makes entries of lines. Lines that differ only in id and time share their recipe."""
 
-    def __init__(self, name: str, maker: Maker, allow_env: Collection[str]) -> None:
+    def __init__(self, name: str, maker: Maker, allow_env: Collection[str], *, ids_differ: bool) -> None:
+        self.ids_differ = ids_differ
         self.name, self.maker, self.allow_env = name, maker, allow_env
         self.ids = Ids()
         self.recipes: dict[tuple[bytes, bytes | None], RequestTemplate] = {}
@@ -173,7 +186,7 @@ class _Reader:
         for number, raw in lines:
             entry = self._known(number, raw) or self._read(number, raw)
             self.order += 1
-            if entry.id and not self.ids.add(entry.id):
+            if entry.id and not self.ids_differ and not self.ids.add(entry.id):
                 what = f"the id '{entry.id}' is taken"
                 raise Unusable([Problem(entry.spot, what, "give each request an id of its own")])
             yield entry

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Any, BinaryIO, Protocol
+from typing import Any, Protocol
 
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -14,6 +14,7 @@ from patient_usher.files.har import AS_IT_IS, HarOptions, is_har, trace_of_har
 from patient_usher.files.lines import Lines, header_of
 from patient_usher.files.pipeline import Beside
 from patient_usher.files.trust import NOTHING, Trust
+from patient_usher.files.unpacking import unpacked
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
 
 
@@ -41,15 +42,15 @@ class Trace:
 
     @staticmethod
     def read(path: str | Path, *, har: HarOptions = AS_IT_IS, trust: Trust = NOTHING) -> Trace:
-        """The trace in a file; ``-`` is standard input.
+        """The trace in a file, packed or not; ``-`` is standard input.
 
         ``har`` says how to read a recording. Raises Unusable where the file can't be read; what is wrong inside,
         replaying tells.
         """
         path = Path(path)
         read_file = Beside(path.parent, trust.files)
-        stream: BinaryIO = sys.stdin.buffer if str(path) == "-" else open_file(path, pipes=True)
         name = "standard input" if str(path) == "-" else str(path)
+        stream = unpacked(sys.stdin.buffer if str(path) == "-" else open_file(path, pipes=True), name)
         first = stream.readline(MAX_OCTETS)
         header = header_of(first)
         if header is not None:

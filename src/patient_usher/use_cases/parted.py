@@ -1,43 +1,137 @@
-"""A long trace replayed on several cores: parts whose requests never meet, each in a world of its own."""
+"""Long traces replayed in parts at once: parts whose requests never meet, each in a world of its own."""
 
 from __future__ import annotations
 
 import heapq
 import json
-import os
 import re
 import tempfile
-from collections.abc import Callable, Iterator
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol, TypeVar
 from zlib import crc32
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.credentials import credentials_of, places_of
 from patient_usher.core.engine.partition import NOTHING, parted_by
-from patient_usher.core.engine.run.world import World
-from patient_usher.core.model.document import Problem, Spot, Unusable, unusable
+from patient_usher.core.engine.run.world import World, savings_of
+from patient_usher.core.model.document import JsonMapping, Problem, Spot, Unusable, unusable
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.exchange_table import Row, rows_of
 from patient_usher.core.verify.run import run
 from patient_usher.core.verify.summary import Summary
 from patient_usher.core.verify.totals import Bulk
-from patient_usher.files.lines import Ids
+from patient_usher.files.atomic_write import writing
+from patient_usher.files.environment import ENVIRONMENT
+from patient_usher.files.lines import Ids, Lines
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING as NO_TRUST
 from patient_usher.files.trust import Trust
-from patient_usher.use_cases.processes import begin_apart, give_up
+from patient_usher.output.door import DOOR
+from patient_usher.output.tables import FORMATS
+from patient_usher.use_cases.session import collect_garbage
+
+A = TypeVar("A")
+B = TypeVar("B")
 
 _HEAD = re.compile(rb'\s*\{\s*"id"\s*:\s*"([^"\\]*)"\s*,\s*"at"\s*:\s*"[0-9]{1,15}(?:us|ms|s|m|h|d)"\s*,')
-_ADDRESS = re.compile(rb'(?<!\\)"address"\s*:\s*"([^"\\]*)"')
-_CALLER = re.compile(rb'(?<!\\)"caller"\s*:\s*"([^"\\]*)"')
-_TIES = (b'"keep"', b'"change"', b"${kept")
-_PASSED = 5_000
+_ADDRESS = re.compile(rb'"address"\s*:\s*"([^"\\]*)"')
+_CALLER = re.compile(rb'"caller"\s*:\s*"([^"\\]*)"')
+_SOMEWHERE = b"192.0.2.1"
+"""Where a caller is who says nothing of it."""
+
+BUCKETS = 4096
+"""Into so many the keys of requests fall; parts are made of whole buckets, by their weight."""
+
+
+class Each(Protocol):
+    """Does the same to many things at once and gives what comes of each, in their order. Raises what one raises."""
+
+    def __call__(self, work: Callable[[A], B], things: Sequence[A], /) -> Iterator[B]:
+        """Do it."""
 
 
 class NotParted(Exception):
     """What ties the requests of a replay together, in a sentence."""
+
+
+class Part(NamedTuple):
+    """What is replayed in one world: traces one after the other, or of each only lines that belong to some buckets."""
+
+    traces: tuple[Path, ...]
+    number: int
+    first: int
+    """Which of all traces its first is."""
+    by: str = ""
+    """By which part of the requests; empty, where it has every line."""
+    buckets: bytes = b""
+    """Whether a bucket is this part's, an octet each."""
+
+
+class Came(NamedTuple):
+    """What came of a part. ``ends``: when each of its traces was over; ``states``: what stages may have saved."""
+
+    totals: Bulk
+    summary: Summary
+    statements: Statements
+    states: list[tuple[Any, Any]]
+    ends: list[int]
+
+
+class Job(NamedTuple):
+    """What every part is replayed with. ``rows``: the folder for its rows, to be put together; ``tables``: for a table
+    of Parquet for each part; ``secrets``: what came from variables of the environment.
+    """
+
+    blueprint: Blueprint
+    trust: Trust
+    seed: int
+    rows: Path | None
+    tables: Path | None
+    secrets: Mapping[str, str]
+
+    def come(self, part: Part) -> Came:
+        """Replay a part. Raises Unusable."""
+        blueprint = self.blueprint
+        DOOR.watch(self.secrets)
+        DOOR.declare(places_of(blueprint), credentials_of(blueprint))
+        came = Came(Bulk(), Summary(), Statements(blueprint), [], [])
+        world = World(blueprint, self.seed)
+        if self.tables is not None:
+            with writing(self.tables / f"part-{part.number:04}.parquet") as out:
+                sink = FORMATS[".parquet"](out)
+                self._replay(part, world, came, lambda _, row: sink(DOOR.row(row)))
+                sink(None)
+        elif self.rows is not None:
+            with (self.rows / f"part-{part.number:04}").open("wb") as out:
+                self._replay(
+                    part, world, came,
+                    lambda at, row: out.write(b"%d\t%d\t%s\n" % (*at, json.dumps(row).encode())),
+                )  # fmt: skip
+        else:
+            self._replay(part, world, came, None)
+        for key, state in world.savers():
+            getattr(state, "remembered", {}).clear()
+            came.states.append((key, state))
+        return came
+
+    def _replay(
+        self, part: Part, world: World, came: Came, put: Callable[[tuple[int, int], Row], object] | None
+    ) -> None:
+        for number, path in enumerate(part.traces, part.first):
+            lines = lines_of(path, self.trust)
+            if part.by:
+                lines.ids_differ = True  # or it weren't in parts
+                lines.picks = _Picks(part, lines.header.get("callers") or {})
+            for judged in run(world, Trace(lines).bound(self.blueprint), statements=came.statements, journeys=False):
+                came.totals.add(judged)
+                came.summary.add(judged)
+                if put is not None:
+                    line = judged.send.entry.spot.line
+                    for row in rows_of(judged.send, judged.starts):
+                        put((number, line), row)
+            came.ends.append(world.now or 0)
 
 
 class Parted(NamedTuple):
@@ -50,154 +144,204 @@ class Parted(NamedTuple):
     rows: list[Path]
 
     def all_rows(self) -> Iterator[Row]:
-        """Every row, in the order of the trace."""
-        for _, text in heapq.merge(*map(_numbered, self.rows), key=lambda pair: pair[0]):
+        """Every row, in the order of the traces."""
+        for *_, text in heapq.merge(*map(_numbered, self.rows), key=lambda row: row[:2]):
             yield json.loads(text)
 
 
-def _numbered(path: Path) -> Iterator[tuple[int, bytes]]:
+def _numbered(path: Path) -> Iterator[tuple[int, int, bytes]]:
     with path.open("rb") as stream:
         for raw in stream:
-            number, _, text = raw.partition(b"\t")
-            yield int(number), text
+            file, line, text = raw.split(b"\t", 2)
+            yield int(file), int(line), text
 
 
-def part_of(blueprint: Blueprint, path: Path) -> str:
-    """By which part of the requests a trace may be replayed apart. Raises NotParted with what ties them."""
+def lines_of(path: Path, trust: Trust) -> Lines:
+    """The lines of a trace. Raises Unusable, NotParted where it isn't one in JSON Lines."""
+    lines = Trace.read(path, trust=trust).lines
+    if lines is None:
+        raise NotParted(f"{path.name} is no trace in JSON Lines")
+    return lines
+
+
+# Whether, and into which parts.
+
+
+def parts_of(
+    blueprint: Blueprint, traces: Sequence[Path], each: Each, *, count: int, keeps_state: bool = False
+) -> list[Part]:
+    """The parts in which traces can be replayed, about ``count`` of them. Raises NotParted with what ties all requests
+    together, Unusable for a trace that can't be read.
+
+    Each trace begins in a fresh world, so that traces never meet; with ``keeps_state`` each goes on in what the one
+    before has left, and only requests that have nothing in common can be told apart.
+    """
+    whole = [Part((path,), number, number) for number, path in enumerate(traces)]
+    for path in traces:
+        lines_of(path, NO_TRUST)
+    if len(traces) >= count and not keeps_state:
+        return whole
+    try:
+        by = _tied(blueprint)
+        look: Callable[[Path], list[int]] = partial(_weighed, by)
+        found = list(each(look, traces))
+    except NotParted:
+        if len(traces) > 1 and not keeps_state:
+            return whole
+        raise
+    weights = [[sum(column) for column in zip(*found, strict=True)]] if keeps_state else found
+    together = [tuple(traces)] if keeps_state else [(path,) for path in traces]
+    shares = -(-count // len(together))
+    parts: list[Part] = []
+    for first, (paths, weighed) in enumerate(zip(together, weights, strict=True)):
+        for buckets in _shared_out(weighed, shares):
+            parts.append(Part(paths, len(parts), first, by, buckets))
+    return parts
+
+
+def _tied(blueprint: Blueprint) -> str:
     part, against = parted_by(blueprint)
     if part is None:
         told = "; ".join(f"{tie.who} keeps its state by {tie.told}" for tie in against[:3])
         raise NotParted(f"{told}, so that requests meet")
-    lines = Trace.read(path).lines
-    if lines is None:
-        raise NotParted("only traces in JSON Lines are replayed in parts")
-    for name, spec in (lines.header.get("callers") or {}).items():
-        if isinstance(spec, dict) and (spec.get("kind") == "browser" or spec.get("cookies") == "keep"):
-            raise NotParted(f"the caller {name} remembers what it was answered")
-    ids = Ids()
-    with path.open("rb") as stream:
-        stream.readline()
-        for number, raw in enumerate(stream, 2):
-            if raw.isspace():
-                continue
-            head = _HEAD.match(raw)
-            if head is None:
-                raise NotParted(f"line {number} doesn't begin with its id and its time (at)")
-            if any(word in raw for word in _TIES):
-                raise NotParted(f"line {number} keeps a value, uses one, or changes the pipeline")
-            if not ids.add(head[1].decode()):
-                spot = Spot(str(path), number, 1)
-                raise Unusable(
-                    [Problem(spot, f"the id '{head[1].decode()}' is taken", "give each request an id of its own")]
-                )
     return part
 
 
-class _Picks:
-    """Picks the lines of one part: by address, or in turn."""
+def _shared_out(weights: Sequence[int], count: int) -> list[bytes]:
+    """Buckets for so many parts, each about as heavy: the heaviest first, each to the lightest part."""
+    parts = [(0, index) for index in range(count)]
+    of = [bytearray(BUCKETS) for _ in range(count)]
+    for bucket in sorted(range(BUCKETS), key=lambda bucket: -weights[bucket]):
+        weight, index = heapq.heappop(parts)
+        of[index][bucket] = 1
+        heapq.heappush(parts, (weight + weights[bucket] + (not weights[bucket]), index))
+    return [bytes(one) for one in of]
 
-    def __init__(self, part: str, index: int, count: int, callers: dict[str, Any]) -> None:
-        self.part, self.index, self.count = part, index, count
-        self._addresses = {
-            name.encode(): str(spec.get("address", "192.0.2.1")).encode()
+
+def _weighed(by: str, path: Path) -> list[int]:
+    """How many lines of a trace fall into each bucket. Raises NotParted for what ties them, Unusable."""
+    lines = lines_of(path, NO_TRUST)
+    callers = lines.header.get("callers") or {}
+    for name, spec in callers.items():
+        if isinstance(spec, dict) and (spec.get("kind") == "browser" or spec.get("cookies") == "keep"):
+            raise NotParted(f"the caller {name} remembers what it was answered")
+    ids, key_of = Ids(), _Key(callers)
+    weights = [0] * BUCKETS
+    for number, raw in lines.numbered():
+        head = _HEAD.match(raw)
+        if head is None:
+            raise NotParted(f"line {number} of {path.name} doesn't begin with its id and its time (at)")
+        if b'"keep"' in raw or b'"change"' in raw or b"${kept" in raw:
+            raise NotParted(f"line {number} of {path.name} keeps a value, uses one, or changes the pipeline")
+        if not ids.add(head[1].decode()):
+            what, spot = f"the id '{head[1].decode()}' is taken", Spot(str(path), number, 1)
+            raise Unusable([Problem(spot, what, "give each request an id of its own")])
+        weights[number % BUCKETS if by == NOTHING else key_of(raw)] += 1
+    return weights
+
+
+class _Key:
+    """The bucket of a line, by the address from which it comes."""
+
+    def __init__(self, callers: JsonMapping) -> None:
+        self._callers = {
+            name.encode(): str(spec.get("address", _SOMEWHERE.decode())).encode()
             for name, spec in callers.items()
             if isinstance(spec, dict)
         }
 
+    def __call__(self, raw: bytes) -> int:
+        return crc32(self._address(raw).lower()) % BUCKETS
+
+    def _address(self, raw: bytes) -> bytes:
+        address, caller = _ADDRESS.search(raw), _CALLER.search(raw)
+        if address is None and caller is None:
+            return _SOMEWHERE
+        inside = [found.start() for found in (address, caller) if found is not None]
+        if b"\\" in raw or raw.count(b"{", 0, max(inside)) > 1 or raw.count(b'"address"') + raw.count(b'"caller"') > 2:
+            return self._carefully(raw)  # they may stand in a body
+        if address is not None:
+            return address[1]
+        return self._callers.get(caller[1], _SOMEWHERE) if caller is not None else _SOMEWHERE
+
+    def _carefully(self, raw: bytes) -> bytes:
+        try:
+            said = json.loads(raw)
+        except ValueError:
+            return _SOMEWHERE  # whoever replays it says so
+        if isinstance(said.get("address"), str):
+            return str(said["address"]).encode()
+        return self._callers.get(str(said.get("caller")).encode(), _SOMEWHERE)
+
+
+class _Picks:
+    """Picks the lines of one part."""
+
+    def __init__(self, part: Part, callers: JsonMapping) -> None:
+        self.buckets, self.free, self.key_of = part.buckets, part.by == NOTHING, _Key(callers)
+
     def __call__(self, number: int, raw: bytes) -> bool:
-        if self.part == NOTHING:
-            return number % self.count == self.index
-        found = _ADDRESS.search(raw)
-        if found is not None:
-            address = found[1]
-        else:
-            caller = _CALLER.search(raw)
-            address = self._addresses.get(caller[1], b"192.0.2.1") if caller is not None else b"192.0.2.1"
-        return crc32(address.lower()) % self.count == self.index
+        return bool(self.buckets[number % BUCKETS if self.free else self.key_of(raw)])
+
+
+# All of them.
 
 
 def parted(
     blueprint: Blueprint,
-    path: Path,
+    parts: Sequence[Part],
+    each: Each,
     *,
-    cores: int,
-    part: str,
     seed: int = 0,
     trust: Trust = NO_TRUST,
-    folder: Path | None = None,
+    rows: Path | None = None,
+    tables: Path | None = None,
     watch: Callable[[int], None] = lambda done: None,
 ) -> Parted:
-    """Replay a trace in JSON Lines on several cores. ``part`` is what ``part_of`` says; with ``folder`` rows are kept
-    there. Raises Unusable.
-    """
-    statements = Statements(blueprint)
-    totals, summary = Bulk(), Summary()
-    states: dict[Any, list[Any]] = {}
+    """Replay parts, as ``each`` does it. Raises Unusable."""
+    found = Parted(Bulk(), Summary(), Statements(blueprint), [], [])
+    states: list[tuple[Any, Any]] = []
     problems: list[Problem] = []
-    rows = [folder / f"part-{index}" for index in range(cores)] if folder is not None else []
-    pool = ProcessPoolExecutor(cores, initializer=begin_apart, initargs=(os.getpid(),))
-    try:
-        jobs = [
-            pool.submit(_replayed, blueprint, path, trust, seed, part, index, cores, rows[index] if rows else None)
-            for index in range(cores)
-        ]
-        for job in jobs:  # in their order, whichever is done first
-            try:
-                found = job.result()
-            except Unusable as error:
-                problems += error.problems
-                continue
-            totals.take(found[0])
-            summary.take(found[1])
-            statements.take(found[2])
-            watch(totals.requests)
-            for key, state in found[3]:
-                states.setdefault(key, []).append(state)
-    except BrokenProcessPool:
-        pool.shutdown(wait=False, cancel_futures=True)
-        raise unusable("a process that replayed a part was ended from outside", "replay again", "--cores") from None
-    except BaseException:
-        give_up(pool)
-        raise
-    pool.shutdown()
+    ends: dict[tuple[Path, ...], list[list[int]]] = {}
+    job = Job(blueprint, trust, seed, rows, tables, dict(ENVIRONMENT.taken))
+    work: Callable[[Part], Came | Unusable] = partial(_come, job)
+    for part, came in zip(parts, each(work, parts), strict=True):
+        if isinstance(came, Unusable):
+            problems += came.problems
+            continue
+        found.totals.take(came.totals)
+        found.summary.take(came.summary)
+        found.statements.take(came.statements)
+        states += came.states
+        ends.setdefault(part.traces, []).append(came.ends)
+        watch(found.totals.requests)
     if problems:
-        raise Unusable(sorted(problems, key=lambda problem: problem.spot.line)[:1])
-    kinds: dict[type, list[Any]] = {}
-    for key, each in states.items():
-        kinds.setdefault(type(blueprint.stateful[key]), []).extend(each)
-    lines = (kind.savings(each) for kind, each in kinds.items())  # type: ignore[attr-defined]
-    return Parted(totals, summary, statements, sorted(line for line in lines if line), rows)
+        order = [str(path) for part in parts for path in part.traces]
+        raise Unusable(sorted(problems, key=lambda one: (order.index(one.spot.file), one.spot.line))[:1])
+    for traces, each_end in ends.items():
+        _one_after_the_other(traces, each_end, trust)
+    if rows is not None:
+        found.rows.extend(rows / f"part-{part.number:04}" for part in parts)
+    return found._replace(savings=savings_of(blueprint, states))
 
 
-def _replayed(
-    blueprint: Blueprint, path: Path, trust: Trust, seed: int, part: str, index: int, count: int, rows: Path | None
-) -> tuple[Bulk, Summary, Statements, list[tuple[Any, Any]]]:
-    """One part, in a process of the pool."""
-    trace = Trace.read(path, trust=trust)
-    assert trace.lines is not None
-    trace.lines.picks = _Picks(part, index, count, trace.lines.header.get("callers") or {})
-    totals, summary, statements = Bulk(), Summary(), Statements(blueprint)
-    world = World(blueprint, seed)
-    out = rows.open("wb") if rows is not None else None
-    for judged in run(world, trace.bound(blueprint), statements=statements, journeys=False):
-        totals.add(judged)
-        summary.add(judged)
-        if out is not None:
-            line = judged.send.entry.spot.line
-            for row in rows_of(judged.send, judged.starts):
-                out.write(b"%d\t%s\n" % (line, json.dumps(row).encode()))
-    if out is not None:
-        out.close()
-    states = []
-    for key, keeper in blueprint.stateful.items():
-        if hasattr(keeper, "savings"):
-            for memory in world.memories:
-                state = memory[key]
-                getattr(state, "remembered", {}).clear()
-                states.append((key, state))
-    return totals, summary, statements, states
+def _come(job: Job, part: Part) -> Came | Unusable:
+    """A part replayed, or what is wrong with it: of several the first is to be told."""
+    collect_garbage()  # not among what came with the job
+    try:
+        return job.come(part)
+    except Unusable as error:
+        return Unusable(error.problems)
 
 
-def kept_rows() -> tempfile.TemporaryDirectory[str]:
+def _one_after_the_other(traces: Sequence[Path], ends: Sequence[Sequence[int]], trust: Trust) -> None:
+    """Traces that go on in one another begin when all before is over: then it is the same for all parts."""
+    for before, path, over in zip(traces, traces[1:], zip(*ends, strict=True), strict=False):
+        if lines_of(path, trust).starts < max(over):
+            what = f"it starts before all requests of {before.name} are over"
+            raise unusable(what, "give its header later starts, or replay on one core", str(path))
+
+
+def folder_of_rows() -> tempfile.TemporaryDirectory[str]:
     """A folder for rows until they are put together."""
     return tempfile.TemporaryDirectory(prefix="usher-parts-")

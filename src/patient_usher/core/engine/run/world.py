@@ -7,7 +7,7 @@ another blueprint into it and carries the states over; nothing else survives.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Hashable, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -74,15 +74,12 @@ class World:
         self._environment = blueprint.setup.environment
         self._only = self.memories[0] if len(self.memories) == 1 else None
 
-    def savings(self) -> list[str]:
-        """What stages have saved, in a line for each sort."""
-        states: dict[type, list[Any]] = {}
+    def savers(self) -> Iterator[tuple[Hashable, Any]]:
+        """The states of what saves anything, each with its key."""
         for key, keeper in self.blueprint.stateful.items():
             if hasattr(keeper, "savings"):
-                apart = self.memories[:1] if key in self.blueprint.shared else self.memories
-                states.setdefault(type(keeper), []).extend(memory[key] for memory in apart)
-        lines = (kind.savings(found) for kind, found in states.items())  # type: ignore[attr-defined]
-        return sorted(line for line in lines if line)
+                for memory in self.memories[:1] if key in self.blueprint.shared else self.memories:
+                    yield key, memory[key]
 
     # Arrivals.
 
@@ -130,3 +127,12 @@ class World:
             return self._random.randrange(count)
         self._arrivals += 1
         return (self._arrivals - 1) % count
+
+
+def savings_of(blueprint: Blueprint, states: Iterable[tuple[Hashable, Any]]) -> list[str]:
+    """What stages have saved, of one world or of several, in a line for each sort."""
+    by_kind: dict[type, list[Any]] = {}
+    for key, state in states:
+        by_kind.setdefault(type(blueprint.stateful[key]), []).append(state)
+    lines = (kind.savings(found) for kind, found in by_kind.items())  # type: ignore[attr-defined]
+    return sorted(line for line in lines if line)
