@@ -40,7 +40,7 @@ def test_nothing_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, named:
 
 def test_a_packed_trace_is_replayed_as_it_is(usher: Usher, tmp_path: Path) -> None:
     rows = [{"patient-usher": "trace/1", "base": "https://a.example"}, {"id": "a", "at": "0s", "send": "GET /health"}]
-    text = "\n".join(map(json.dumps, rows)).encode()
+    text = ("\n".join(map(json.dumps, rows)) + "\n").encode()
     (tmp_path / "t.jsonl.gz").write_bytes(gzip.compress(text))
     (tmp_path / "t.jsonl").write_bytes(text)
     plain, packed = (usher("replay", str(DEMO / "harbour.yaml"), name) for name in ("t.jsonl", "t.jsonl.gz"))

@@ -74,6 +74,7 @@ def test_whole_and_parted_give_the_same(usher: Usher, tmp_path: Path, seed: int)
         "stages": random.sample(STAGES, random.randrange(2, len(STAGES) + 1)),
         "routes": ROUTES,
         "accounts": MAREN,
+        "always": [{"id": "found", "when": {"path": "/none"}, "expect": {"status": 200}}],
     }
     form = random.choice(["jsonl", "csv"])
     files = {"p__json": json.dumps(pipeline), "t__jsonl": traffic(random)}
@@ -184,6 +185,7 @@ def test_days_apart_and_one_after_the_other(usher: Usher, tmp_path: Path, seed: 
     pipeline = {
         "patient-usher": "pipeline/1", "routes": ROUTES, "accounts": MAREN,
         "stages": random.sample(STAGES, random.randrange(3, len(STAGES) + 1)),
+        "always": [{"id": "found", "when": {"path": "/none"}, "expect": {"status": 200}}],
     }  # fmt: skip
     whole = usher("replay", "p.json", "logs", "--into", "whole.jsonl", *more, p__json=json.dumps(pipeline))
     parted = usher("replay", "p.json", "logs/2031-05-*", "--into", "parted.jsonl", *more, "--cores", "2")
@@ -199,6 +201,7 @@ def test_what_ties_requests_doesnt_tie_traces(usher: Usher, tmp_path: Path) -> N
         "stages": [{"id": "shelf", "kind": "cache"}],
         "routes": ROUTES,
         "accounts": MAREN,
+        "always": [{"id": "found", "when": {"path": "/none"}, "expect": {"status": 200}}],
     }
     files = {"p__json": json.dumps(pipeline)}
     whole = usher("replay", "p.json", "logs", **files)

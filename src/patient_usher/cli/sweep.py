@@ -2,7 +2,8 @@
 many instances? Combinations run on all cores, each in a world of its own.
 
 A goal is written as in "refused(address=203.0.113.9) > 0.9 and refused(others) == 0". Figures: requests, refused (a
-share), hits, handler (runs), waiting (95th percentile, seconds), broken. In parentheses: address=, caller=, identity=,
+share), hits, age (of copies that answered, 95th percentile, seconds), handler (runs), latency (95th percentile,
+seconds), broken. In parentheses: address=, caller=, identity=,
 route= and a name, or others.
 """
 

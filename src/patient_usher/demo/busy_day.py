@@ -1,11 +1,13 @@
 """A made-up access log of a busy day at the harbour, in the combined format: the same every time.
 
 ``python -m patient_usher.demo.busy_day`` prints it: about 20,000 lines, of boats that look at the tides, and of one
-visitor at 203.0.113.9 who takes every berth there is, as fast as it goes.
+visitor at 203.0.113.9 who takes every berth there is, as fast as it goes. With ``--took`` each ends with the seconds
+that the request took, as servers log it: a few are slow.
 """
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterator
 from random import Random
 
@@ -41,6 +43,12 @@ def _target(random: Random, *, scrapes: bool) -> str:
     return "/v1/weather" if kind < 0.85 else "/v1/berths"
 
 
+def lasting(random: Random) -> str:
+    """How long a request took, in seconds: most of them a few hundredths, one in fifty up to four seconds."""
+    return f"{random.uniform(0.3, 4) if random.random() < 0.02 else random.uniform(0.02, 0.2):.3f}"
+
+
 if __name__ == "__main__":
+    took = Random(SEED)
     for line in lines():
-        print(line)
+        print(line, lasting(took)) if "--took" in sys.argv else print(line)

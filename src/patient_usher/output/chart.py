@@ -124,16 +124,16 @@ def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> by
     pyplot = drawing()
     waits = sorted(row["took"] for row in rows)
     panels = [panel for panel in _PANELS if any(one.panel == panel for one in figures.series)]
-    panels += ["waiting"] if waits and waits[-1] > 0 else []
+    panels += ["latency"] if waits and waits[-1] > 0 else []
     figure, grid = pyplot.subplots(len(panels), 1, **SIZE, squeeze=False, layout="constrained")
     span = figures.edges[1] * BINS
     unit, word = _unit(span)
     for axes, panel in zip(grid[:, 0], panels, strict=True):
         chosen = [one for one in figures.series if one.panel == panel]
-        if panel == "waiting":
+        if panel == "latency":
             shares = [100 * (at + 1) / len(waits) for at in range(len(waits))]
             axes.step([0, *waits], [0, *shares], where="post", color="#1b1f24")
-            axes.set_title("waiting: percent of requests that took no longer than so many seconds", **_TITLE)
+            axes.set_title("latency: percent of requests that took no longer than so many seconds", **_TITLE)
             axes.set_xlabel("seconds")
         else:
             _PANELS[panel](axes, figures, chosen)
@@ -141,10 +141,10 @@ def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> by
             axes.xaxis.set_major_formatter(lambda value, _: f"{value / unit:g}")
         axes.spines[["top", "right"]].set_visible(False)
         axes.set_ylim(0, max(axes.get_ylim()[1], 1))
-        axes.set_xlim(left=0, right=None if panel == "waiting" else span)
+        axes.set_xlim(left=0, right=None if panel == "latency" else span)
         if len(axes.get_legend_handles_labels()[0]) > 1:
             axes.legend(frameon=False, fontsize=9, loc="lower right", bbox_to_anchor=(1, 1), ncols=4, borderpad=0)
-    lowest = max(at for at, panel in enumerate(panels) if panel != "waiting")
+    lowest = max(at for at, panel in enumerate(panels) if panel != "latency")
     each, each_word = _unit(figures.edges[1])
     width = f"{figures.edges[1] / each:.3g} {each_word}"
     grid[lowest, 0].set_xlabel(f"{word} from the start of the trace; a bar, or a step of a line, is {width}")

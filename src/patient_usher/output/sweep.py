@@ -39,14 +39,16 @@ def _short(settings: Sequence[str]) -> list[str]:
 def table(trials: Sequence[Trial]) -> tuple[list[str], list[list[str]]]:
     """The head and the rows."""
     callers = _most_refused(trials)
+    aged = any(trial.figures.ages for trial in trials)
     head = [
         *_short([name for name, _ in trials[0].combination]),
         "refused",
         *(name for _, name in callers),
         *_told_apart(trials),
         "hits",
+        *(["age"] if aged else []),
         "handler",
-        "waiting",
+        "latency",
         "broken",
     ]
     rows = []
@@ -59,6 +61,7 @@ def table(trials: Sequence[Trial]) -> tuple[list[str], list[list[str]]]:
                 *(f"{100 * figures.share(one):.1f}%" for one in callers),
                 *(f"{100 * figures.share(None, (), name):.1f}%" for name in _told_apart(trials)),
                 f"{100 * figures.value('hits', None):.0f}%" if figures.looked else "–",
+                *([f"{figures.age():,.0f} s" if figures.age() >= 10 else f"{figures.age():.1f} s"] if aged else []),
                 f"{figures.handled:,}",
                 f"{figures.latency() * 1000:,.0f} ms",
                 str(figures.broken + trial.broken_always),
@@ -81,7 +84,9 @@ def told(title: str, trials: Sequence[Trial]) -> Iterator[Line]:
             for at, (cell, width) in enumerate(zip(row, widths, strict=True))
         ]
         yield pieces
-    yield line(("● no other has less refused, waiting (the 95th percentile) or broken without more of another", "dim"))
+    yield line(("● no other has less refused, latency or broken without more of another", "dim"))
+    aged = "; age: the same, of copies that answered" if "age" in head else ""
+    yield line((f"latency: the 95th percentile{aged}", "dim"))
     if _told_apart(trials):
         yield line(("refused: for whatever reason; the next columns are part of it", "dim"))
 
@@ -113,6 +118,7 @@ def as_csv(trials: Sequence[Trial]) -> str:
             "over_quota",
             "timed_out",
             "hits",
+            "age_95_s",
             "handler",
             "latency_95_s",
             "broken",
@@ -129,6 +135,7 @@ def as_csv(trials: Sequence[Trial]) -> str:
                 *(round(figures.share(one), 6) for one in callers),
                 *(round(figures.share(None, (), name), 6) for name in ("over-quota", "timed-out")),
                 round(figures.value("hits", None), 6),
+                figures.age(),
                 figures.handled,
                 figures.latency(),
                 figures.broken + trial.broken_always,
@@ -139,7 +146,7 @@ def as_csv(trials: Sequence[Trial]) -> str:
 
 
 def picture(path: Path, title: str, trials: Sequence[Trial]) -> bytes:
-    """Refusals, handler runs and waiting by combination, PNG or SVG by the file's name."""
+    """Refusals, handler runs and latency by combination, PNG or SVG by the file's name."""
     pyplot = drawing()
     labels = ["\n".join(f"{name.partition('.')[2]} {value}" for name, value in trial.combination) for trial in trials]
     places = range(len(trials))
@@ -158,7 +165,7 @@ def picture(path: Path, title: str, trials: Sequence[Trial]) -> bytes:
     waits.bar(
         places, [trial.figures.latency() * 1000 for trial in trials], color="#6c7a89", hatch="//", edgecolor="#ffffff"
     )
-    waits.set_title("waiting, the 95th percentile, in milliseconds", loc="left", fontsize=12)
+    waits.set_title("latency, the 95th percentile, in milliseconds", loc="left", fontsize=12)
     waits.set_xticks(places, labels, fontsize=10)
     for axes in (shares, runs, waits):
         axes.spines[["top", "right"]].set_visible(False)
@@ -191,6 +198,7 @@ def _trial(trial: Trial) -> TrialRecord:
         refused_by_address=refused["address"],
         refused_by_caller=refused["caller"],
         hits=figures.value("hits", None),
+        age=figures.age(),
         handler=figures.handled,
         latency=figures.latency(),
         broken=figures.broken,

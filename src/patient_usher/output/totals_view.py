@@ -18,7 +18,7 @@ BAR = 24
 
 
 def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
-    """Statuses, refusals, callers, routes, limits, caches, waiting."""
+    """Statuses, refusals, callers, routes, limits, caches, latency."""
     span = clock(float(in_seconds(bulk.last - (bulk.first or 0))))
     yield line((f"{bulk.requests:,} requests", "title"), (f" within {span}, {bulk.handled:,} handler runs", "dim"))
     statuses = [(str(status or "none"), count) for status, count in _sorted(bulk.statuses)]
@@ -47,7 +47,7 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
         saved = ", ".join(f"{route} {count:,}" for route, count in ranked(bulk.hits, 3))
         yield from wrapped(f"caches: {looked}" + (f"; handler runs saved: {saved}" if saved else ""), "dim")
     figures = [f"{name} {_seconds(bulk.latency(percent))}" for name, percent in _PERCENTILES]
-    yield from wrapped(f"waiting: {', '.join(figures)} (exact to three digits)", "dim")
+    yield from wrapped(f"latency: {', '.join(figures)} (exact to three digits)", "dim")
     for saving in savings:
         yield from wrapped(saving, "dim")
     if bulk.crowded:

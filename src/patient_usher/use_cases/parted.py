@@ -303,6 +303,7 @@ def parted(
     states: list[tuple[Any, Any]] = []
     problems: list[Problem] = []
     ends: dict[tuple[Path, ...], list[list[int]]] = {}
+    files = list(dict.fromkeys(str(path) for part in parts for path in part.traces))
     job = Job(blueprint, trust, seed, rows, tables, dict(ENVIRONMENT.taken))
     work: Callable[[Part], Came | Unusable] = partial(_come, job)
     for part, came in zip(parts, each(work, parts), strict=True):
@@ -311,13 +312,12 @@ def parted(
             continue
         found.totals.take(came.totals)
         found.summary.take(came.summary)
-        found.statements.take(came.statements)
+        found.statements.take(came.statements, files)
         states += came.states
         ends.setdefault(part.traces, []).append(came.ends)
         watch(found.totals.requests)
     if problems:
-        order = [str(path) for part in parts for path in part.traces]
-        raise Unusable(sorted(problems, key=lambda one: (order.index(one.spot.file), one.spot.line))[:1])
+        raise Unusable(sorted(problems, key=lambda one: (files.index(one.spot.file), one.spot.line))[:1])
     for traces, each_end in ends.items():
         _one_after_the_other(traces, each_end, trust)
     if rows is not None:

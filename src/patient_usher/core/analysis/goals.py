@@ -3,9 +3,9 @@
 A goal is a comparison of a figure with a number, or several joined by ``and``, ``or``, ``not`` and parentheses:
 ``refused(address=203.0.113.9) > 0.9 and refused(others) == 0``. The figures are ``requests``, ``refused``,
 ``over-quota`` and ``timed-out`` (shares; ``refused`` is the sum of all), ``status(401)`` (the share with that status),
-``hits`` (a share of look-ups), ``handler`` (runs), ``latency`` (the 95th percentile, in seconds) and ``broken``. What
-stands in parentheses chooses whose: ``address=``, ``caller=``, ``identity=`` or ``route=`` and a name, or ``others``:
-those that no other part of the goal names.
+``hits`` (a share of look-ups), ``age`` (of copies that answered, the 95th percentile, in seconds), ``handler`` (runs),
+``latency`` (the 95th percentile, in seconds) and ``broken``. What stands in parentheses chooses whose: ``address=``,
+``caller=``, ``identity=`` or ``route=`` and a name, or ``others``: those that no other part of the goal names.
 """
 
 from __future__ import annotations

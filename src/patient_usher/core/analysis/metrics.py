@@ -23,7 +23,7 @@ SHARES: dict[str, Callable[[Exchange], bool]] = {
     "timed-out": lambda x: x.why == "too-slow",
 }
 """Figures that are a share of the requests, of all or of some; ``refused`` is the sum of all refusals."""
-NAMES = ("requests", *SHARES, "status", "hits", "handler", "latency", "broken")
+NAMES = ("requests", *SHARES, "status", "hits", "age", "handler", "latency", "broken")
 _MOST_TOLD = 10
 MOST_NAMES = 20_000
 """Of how many names of one sort are counted apart; of further ones nothing is said."""
@@ -39,6 +39,15 @@ def _three_digits(micros: int) -> int:
     return round(micros / scale) * scale
 
 
+def _percentile(counted: Counter[int], percent: int) -> float:
+    place = counted.total() * percent // 100
+    for value in sorted(counted):
+        place -= counted[value]
+        if place < 0:
+            return value / SECOND
+    return max(counted, default=0) / SECOND
+
+
 class Figures:
     """What came of a replay, in numbers."""
 
@@ -51,6 +60,8 @@ class Figures:
         self.looked = self.hit = self.handled = self.broken = 0
         self.took: Counter[int] = Counter()
         """How often answers took how long, in microseconds to three digits."""
+        self.ages: Counter[int] = Counter()
+        """How old copies were that answered, likewise."""
 
     def add(self, send: Send, *, failed: bool) -> None:
         """Count a send and its exchanges."""
@@ -70,6 +81,8 @@ class Figures:
             for use in x.caches:
                 self.looked += use.state in ("hit", "miss", "stale", "revalidated")
                 self.hit += use.state == "hit"
+                if use.age is not None and x.answered_by == use.stage:
+                    self.ages[_three_digits(use.age)] += 1
             self.took[_three_digits(x.finished - x.at)] += 1
 
     def share(self, select: Select, named: Iterable[Select] = (), name: str = "refused") -> float:
@@ -88,12 +101,11 @@ class Figures:
 
     def latency(self, percent: int = 95) -> float:
         """A percentile of how long requests took, in seconds, exact to three digits."""
-        place = self.took.total() * percent // 100
-        for took in sorted(self.took):
-            place -= self.took[took]
-            if place < 0:
-                return took / SECOND
-        return max(self.took, default=0) / SECOND
+        return _percentile(self.took, percent)
+
+    def age(self, percent: int = 95) -> float:
+        """A percentile of how old copies were that answered, in seconds, exact to three digits."""
+        return _percentile(self.ages, percent)
 
     def value(self, name: str, select: Select, named: Iterable[Select] = ()) -> float:
         """A figure by its name, for a choice of requests where it has any."""
@@ -103,7 +115,7 @@ class Figures:
             return self.answered_with(int(select[1]) if select is not None else 0)
         if name == "requests":
             return self._of(self.requests, select, named)
-        plain = {"handler": self.handled, "broken": self.broken, "latency": self.latency()}
+        plain = {"handler": self.handled, "broken": self.broken, "latency": self.latency(), "age": self.age()}
         return float(plain[name]) if name in plain else self.hit / self.looked if self.looked else 0.0
 
     def most_refused(self, by: str, count: int = 3) -> list[str]:

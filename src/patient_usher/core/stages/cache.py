@@ -131,7 +131,7 @@ class Stage(base.Stage):
         if not asked:
             return None
         ratio = 100 * ended["hit"] // asked
-        return f"cache: {ended['hit']} of {asked} look-ups were hits ({ratio}%), as many handler runs saved"
+        return f"cache: {ended['hit']:,} of {asked:,} look-ups were hits ({ratio}%), as many handler runs saved"
 
     def _shelf(self, x: Exchange) -> CopyStore:
         shelf: CopyStore = x.memory[self.key]

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -18,6 +19,8 @@ from patient_usher.core.verify.expectations import Check, compile_expect
 Judge = Callable[[Exchange], list[Check] | None]
 """What an exchange says of a statement: None where it says nothing, else checks; all of them must be ok."""
 
+MOST_CALLERS = 20_000
+"""Of so many callers is counted apart how often they broke a statement."""
 MOST_IDS = 1000
 """How many exchanges that break a statement are named."""
 
@@ -33,6 +36,14 @@ class Statement:
         """What the first exchange that broke it failed."""
         self.noticed = ""
         """What whoever sent that got."""
+        self.places: list[tuple[str, int]] = []
+        """Where in the traces those stand that are named: file and line."""
+        self.callers: Counter[str] = Counter()
+        """How often it was broken by requests from which address."""
+
+    def __getstate__(self) -> dict[str, object]:
+        """What it has come to; how it judges stays in its process."""
+        return {name: value for name, value in self.__dict__.items() if name != "judge"}
 
     def add(self, x: Exchange) -> bool:
         """Hold it against one exchange. Whether that broke it."""
@@ -45,9 +56,26 @@ class Statement:
         self.failed += 1
         self.first = self.first or [check for check in checks if not check.ok]
         self.noticed = self.noticed or _got(x)
+        address = x.address or x.sent.peer
+        self.callers[address if address in self.callers or len(self.callers) < MOST_CALLERS else "others"] += 1
         if len(self.broken) < MOST_IDS:
             self.broken.append(x.id)
+            self.places.append(x.send.entry.spot[:2] if x.send is not None else ("", 0))
         return True
+
+    def take(self, other: Statement, order: Mapping[str, int]) -> None:
+        """Count what the same statement came to in another replay; ``order``: in which order files come, if it isn't
+        all of what comes later.
+        """
+        self.held += other.held
+        self.failed += other.failed
+        self.callers.update(other.callers)
+        named = [*zip(self.places, self.broken, strict=True), *zip(other.places, other.broken, strict=True)]
+        if order:
+            named.sort(key=lambda one: (order[one[0][0]], one[0][1]))
+        if named and named[0][0] not in self.places[:1]:
+            self.first, self.noticed = other.first, other.noticed
+        self.places, self.broken = [place for place, _ in named[:MOST_IDS]], [id_ for _, id_ in named[:MOST_IDS]]
 
 
 class Statements:
@@ -75,14 +103,11 @@ class Statements:
         """Hold them against an exchange that stands alone. Returns the ids of those that it broke."""
         return tuple([one.id for one in self.all if one.add(x)]) if self.all else ()
 
-    def take(self, other: Statements) -> None:
-        """Count what the same statements came to in another replay."""
+    def take(self, other: Statements, files: Sequence[str] = ()) -> None:
+        """Count what the same statements came to in another replay, of ``files`` or of what comes after all before."""
+        places = {file: number for number, file in enumerate(files)}
         for mine, theirs in zip(self.all, other.all, strict=True):
-            mine.held += theirs.held
-            mine.failed += theirs.failed
-            mine.broken = [*mine.broken, *theirs.broken][:MOST_IDS]
-            mine.first = mine.first or theirs.first
-            mine.noticed = mine.noticed or theirs.noticed
+            mine.take(theirs, places)
 
     @property
     def broken(self) -> bool:
@@ -252,10 +277,14 @@ def told(statements: Iterable[Statement]) -> list[StatementTold]:
 
 def _told(one: Statement) -> StatementTold:
     if one.failed:
-        ids = ", ".join(one.broken[:6]) + (f" and {one.failed - 6} more" if one.failed > 6 else "")
+        ids = ", ".join(one.broken[:6]) + (f" and {one.failed - 6:,} more" if one.failed > 6 else "")
         check = one.first[0]
         why = f"{one.noticed}; {check.what}: expected {check.expected}, got {check.actual}"
-        return StatementTold(one.id, "broken", one.held + one.failed, f"always {one.id}: broken by {ids} ({why})")
+        most = sorted(one.callers.items(), key=lambda item: (-item[1], item[0]))
+        who = ", ".join(f"{count:,} from {caller}" for caller, count in most[:3])
+        more = f" and {len(most) - 3:,} more callers" if len(most) > 3 else ""
+        by = f": {who}{more}" if one.failed > 6 else ""
+        return StatementTold(one.id, "broken", one.held + one.failed, f"always {one.id}: broken by {ids}{by} ({why})")
     if one.held:
         times = counted(one.held, "time")
         return StatementTold(one.id, "held", one.held, f"always {one.id}: held {times}")

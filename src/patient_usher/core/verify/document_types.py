@@ -215,6 +215,7 @@ class TrialRecord(Struct):
     refused_by_address: dict[str, float]
     refused_by_caller: dict[str, float]
     hits: float
+    age: float
     handler: Count
     latency: float
     broken: Count
