@@ -11,6 +11,7 @@ import threading
 from collections.abc import Callable, Iterator
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
+from random import Random
 from typing import Any, ClassVar
 
 import pytest
@@ -346,6 +347,94 @@ def test_a_description_becomes_a_pipeline_that_does_what_it_says(
     assert usher("check", "p.yaml").status == 0
 
 
+SCHEMES: dict[str, dict[str, Any]] = {
+    "key": {"type": "apiKey", "in": "header", "name": "X-Key"}, "other": {"type": "apiKey", "in": "query", "name": "k"}, "login": {"type": "http", "scheme": "basic"},
+    "token": {"type": "http", "scheme": "bearer"}, "grant": {"type": "oauth2", "flows": {}}, "open-id": {"type": "openIdConnect", "openIdConnectUrl": "https://a.example"},
+    "old": {"type": "http", "scheme": "digest"}, "line": {"type": "mutualTLS"},
+}  # fmt: skip
+SHOWN_BY = {"key": "key", "other": "other", "login": "login", "token": "bearer", "grant": "bearer", "open-id": "bearer"}
+SIGNED: dict[str, dict[str, Any]] = {
+    "key": {"headers": {"X-Key": "a-made-up-key"}}, "other": {"query": "?k=a-made-up-key"}, "login": {"sign": {"basic": "somebody"}}, "bearer": {"sign": {"bearer": "somebody"}},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_each_route_lets_in_whom_the_description_says(usher: Usher, seed: int) -> None:
+    """Second opinion: all of any of the alternatives (OpenAPI 3.1, Security Requirement Object), operation by operation."""
+    random = Random(seed)
+    schemes = random.sample(list(SCHEMES), random.randrange(2, 7))
+    paths: dict[str, Any] = {}
+    for path in ("/a", "/a/{x}", "/a/b", "/{y}/c", "/d"):
+        alternatives = [
+            {name: [] for name in random.sample(schemes, random.choice([1, 1, 1, 2]))}
+            for _ in range(random.choice([0, 1, 1, 2]))
+        ]
+        names = re.findall("{(.)}", path)
+        parameters = [{"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in names]
+        paths[path] = {
+            "get": {"security": alternatives, "parameters": parameters, "responses": {"200": {"description": "ok"}}}
+        }
+    document = {
+        "openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "paths": paths,
+        "components": {"securitySchemes": {name: SCHEMES[name] for name in schemes}},
+    }  # fmt: skip
+    validate(document)
+    said = usher("import", "o.json", "--into", "p.yaml", o__json=json.dumps(document))
+    assert said.status == 0, said
+    requests, wanted = [], {}
+    for path, item in paths.items():
+        place = path.replace("{x}", "free").replace("{y}", "free")
+        known = [{SHOWN_BY[name] for name in one if name in SHOWN_BY} for one in item["get"]["security"]]
+        loose = len(known) > 1 and any(len(one) > 1 for one in known)  # which a pipeline can't say, and which is told
+        for shown in [(), *((one,) for one in SIGNED), ("key", "other"), ("key", "login"), ("other", "bearer")]:
+            more: dict[str, Any] = {"send": f"GET {place}"}
+            for one in shown:
+                sort = SIGNED[one]
+                more["send"] += sort.get("query", "")
+                more |= {key: value for key, value in sort.items() if key != "query"}
+            open_to_all = not known or not any(known)
+            lets = open_to_all or any(one and one <= {*shown} for one in known)
+            if loose and not open_to_all:
+                assert "here any of them does" in said.out
+                lets = any(one & {*shown} for one in known)
+            id_ = f"q{len(requests)}"
+            requests.append({"id": id_, **more})
+            wanted[id_] = 200 if lets else 401
+    trace = json.dumps({"patient-usher": "trace/1", "requests": requests})
+    replayed = usher("replay", "p.yaml", "t.json", "--format", "jsonl", t__json=trace)
+    got = {row["id"]: row["response"]["status"] for row in map(json.loads, replayed.out.splitlines())}
+    assert {id_: (got[id_], requests[int(id_[1:])]) for id_ in got if got[id_] != wanted[id_]} == {}
+    for name in schemes:
+        if name in ("old", "line"):
+            assert f"the security scheme {name} (" in said.out
+
+
+def test_a_paths_own_parameters_are_held_and_a_route_stands_in_a_line(usher: Usher, tmp_path: Path) -> None:
+    document = {
+        "openapi": "3.2.0", "info": {"title": "t", "version": "1"},
+        "paths": {"/berths/{no-of}/x": {
+            "parameters": [{"name": "no-of", "in": "path", "required": True, "schema": {"type": "integer", "minimum": 3}}],
+            "query": {"responses": {"200": {"description": "ok"}}},
+            "additionalOperations": {"COPY": {"responses": {"200": {"description": "ok"}}}},
+        }},
+    }  # fmt: skip
+    assert usher("import", "o.json", "--into", "p.yaml", o__json=json.dumps(document)).status == 0
+    lines = [line for line in (tmp_path / "p.yaml").read_text().splitlines() if "at: " in line]
+    assert len(lines) == 2
+    rows = [
+        ("QUERY /berths/7/x", 200),
+        ("COPY /berths/3/x", 200),
+        ("COPY /berths/2/x", 422),
+        ("QUERY /berths/none/x", 422),
+    ]
+    requests = [{"id": f"q{n}", "send": send, "expect": {"status": status}} for n, (send, status) in enumerate(rows)]
+    done = usher(
+        "replay", "p.yaml", "t.json", "-q", t__json=json.dumps({"patient-usher": "trace/1", "requests": requests})
+    )
+    assert (done.status, done.out) == (0, "")
+    assert usher("check", "p.yaml").status == 0
+
+
 TREE = """openapi: 3.0.3
 info: {title: Berths, version: "1"}
 paths:
@@ -466,7 +555,7 @@ def test_no_schema_makes_it_grow_or_fail(schema: dict[str, Any]) -> None:
 
 
 WRONG = [
-    ('{"openapi": "2.0"}', "give a description of OpenAPI 3.0 or 3.1"),
+    ('{"openapi": "2.0"}', "give a description of OpenAPI 3.0, 3.1 or 3.2"),
     (OPENAPI.replace("VERSION", "3.1.0").replace("#/components/parameters/Day", "other.yaml#/x"), "names nothing in this file"),
     (OPENAPI.replace("VERSION", "3.1.0").replace("{name: day, in: query, schema: {type: integer}}", '{$ref: "#/components/parameters/Day"}'), "leads round in a circle"),
 ]  # fmt: skip

@@ -45,5 +45,5 @@ def test_a_packed_trace_is_replayed_as_it_is(usher: Usher, tmp_path: Path) -> No
     (tmp_path / "t.jsonl").write_bytes(text)
     plain, packed = (usher("replay", str(DEMO / "harbour.yaml"), name) for name in ("t.jsonl", "t.jsonl.gz"))
     assert (packed.status, packed.out) == (0, plain.out)
-    (tmp_path / "cut.jsonl.gz").write_bytes(gzip.compress(text * 900)[:-20])
+    (tmp_path / "cut.jsonl.gz").write_bytes(gzip.compress(text)[:-6])
     assert "cut off" in usher("replay", str(DEMO / "harbour.yaml"), "cut.jsonl.gz", "-q").err

@@ -344,7 +344,7 @@ def _openapi(args: Namespace, source: Source, picking: Picking) -> int:
     keeper = SecretKeeper(keeps=args.keep_secrets)
     guessed = ("accounts", "signing-keys")  # made up by the import itself
     pipeline = {key: value if key in guessed else keeper.json(value, key) for key, value in found.pipeline.items()}
-    write_whole(args.into, file_of(pipeline, comments=found.comments, heading=found.heading))
+    write_whole(args.into, file_of(pipeline, deep=4, comments=found.comments, heading=found.heading))
     _tell_line(f"wrote {args.into}")
     _note([*found.notes, *keeper.told()])
     return 0

@@ -1,10 +1,10 @@
-"""An OpenAPI 3.0 or 3.1 description as a pipeline: what it says, and with a comment what was guessed."""
+"""An OpenAPI 3.0, 3.1 or 3.2 description as a pipeline: what it says, and with a comment what was guessed."""
 
 from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from itertools import chain, count
 from pathlib import Path
 from typing import NamedTuple
@@ -20,7 +20,7 @@ from patient_usher.files.pipeline import Beside
 
 Document = JsonObject
 
-_METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
+_METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace", "query")
 _DEEPEST = 40
 
 
@@ -37,9 +37,9 @@ def pipeline_of_openapi(doc: Json, name: str) -> Described:
     """What a description says, as a pipeline. Raises Unusable."""
     key = "swagger" if isinstance(doc, dict) and "openapi" not in doc and "swagger" in doc else "openapi"
     version = str(doc.get(key, "")) if isinstance(doc, dict) else ""
-    if not version.startswith(("3.0", "3.1")):
+    if not version.startswith(("3.0", "3.1", "3.2")):
         what = f"OpenAPI {version or 'of no version'} can't be read"
-        raise Unusable([Problem(locate(doc, [key]), what, "give a description of OpenAPI 3.0 or 3.1")])
+        raise Unusable([Problem(locate(doc, [key]), what, "give a description of OpenAPI 3.0, 3.1 or 3.2")])
     return _Reader(doc).described(name)
 
 
@@ -174,9 +174,10 @@ class _Reader:
             if not path.startswith("/"):  # an extension
                 continue
             item = self.part(paths, path)
-            for method in _METHODS:
-                if method in item:
-                    operation = self.part(item, method)
+            further = self.part(item, "additionalOperations")  # OpenAPI 3.2
+            for method in (*_METHODS, *further):
+                if method in item or method in further:
+                    operation = self.part(further if method in further else item, method)
                     both = (*self.parts(item, "parameters"), *self.parts(operation, "parameters"))
                     named = {(one.get("name"), one.get("in")): one for one in both}
                     yield path, method, operation, list(named.values())
@@ -186,14 +187,19 @@ class _Reader:
     def described(self, name: str) -> Described:
         """The whole of it."""
         info = self.part(self.doc, "info")
-        routes = self._sound([self.route(*operation) for operation in self.operations()])
+        self.known = dict(self._authenticating())
+        needs = {}
+        made = []
+        for operation in self.operations():
+            made.append(self.route(*operation))
+            needs[made[-1]["at"]] = self._needs(operation[2])
+        routes = self._sound(made)
         prefix = self._prefix()
         stages: list[Json] = ["access-log", {"id": "safety-net", "kind": "error-handler"}, "read-body"]
-        schemes = list(self._authenticating())
+        schemes = list(self.known.values())
         if any(scheme.get("in") == "cookie" for scheme in schemes):
             stages.append("read-cookies")
-        if schemes:
-            stages.append({"id": "who", "kind": "authenticate", "schemes": schemes})
+        stages += self._askers({route["at"]: needs[route["at"]] for route in routes}, prefix)
         inner = ([{"id": "may", "kind": "authorize"}] if schemes else []) + [{"id": "form", "kind": "validate"}]
         group = {"id": "api", **({"prefix": prefix} if prefix else {}), "stages": inner, "routes": routes}
         comments = {"stages": "guessed: a description says nothing of stages and their order"}
@@ -215,8 +221,8 @@ class _Reader:
         heading = f"Made of {name}. Handlers answer its examples, or what fits its schemas."
         said = [f"{counted(len(routes), 'route')}, {counted(len(schemes), 'way')} to show who is calling"]
         opened = [f"{self.open:,} schemas are larger than a pipeline holds: anything fits them"] if self.open else []
-        made = [f"{self.guessed:,} answers made up, where no example stands"] if self.guessed else []
-        return Described(pipeline, comments, heading, [*said, *self.notes, *opened, *made])
+        made_up = [f"{self.guessed:,} answers made up, where no example stands"] if self.guessed else []
+        return Described(pipeline, comments, heading, [*said, *self.notes, *opened, *made_up])
 
     def _sound(self, routes: list[Document]) -> list[Document]:
         """The routes that a pipeline can have; of the others is told why each can't be."""
@@ -252,17 +258,59 @@ class _Reader:
             return ""
         return path if path.startswith("/") else ""
 
-    def _authenticating(self) -> Iterator[Document]:
+    def _authenticating(self) -> Iterator[tuple[str, Document]]:
+        """Every security scheme that a pipeline has, by name; what it hasn't, or takes for another, is told."""
         for name, scheme in self.schemes.items():
-            kind = scheme.get("type")
-            if kind == "http" and str(scheme.get("scheme")).lower() == "basic":
-                yield {"scheme": "basic"}
+            kind, http = scheme.get("type"), str(scheme.get("scheme")).lower()
+            if kind == "http" and http == "basic":
+                yield name, {"scheme": "basic"}
             elif kind == "apiKey" and scheme.get("in") in ("header", "query", "cookie") and _is_name(scheme):
-                yield {"scheme": "api-key", "in": scheme["in"], "name": scheme.get("name", "X-Api-Key")}
-            elif kind in ("http", "oauth2", "openIdConnect"):
-                yield {"scheme": "bearer", "keys": "main"}
+                yield name, {"scheme": "api-key", "in": scheme["in"], "name": scheme.get("name", "X-Api-Key")}
+            elif (kind == "http" and http == "bearer") or kind in ("oauth2", "openIdConnect"):
+                if kind != "http":
+                    self.notes.append(f"the security scheme {name} ({kind}) is taken as signed tokens (signing-keys)")
+                yield name, {"scheme": "bearer", "keys": "main"}
+            elif kind == "mutualTLS":
+                self.notes.append(f"the security scheme {name} (mutualTLS) is left out: no request shows it")
             else:
-                self.notes.append(f"the security scheme {name} ({show(kind)}) is left out")
+                told = f"http {http}" if kind == "http" else show(kind)
+                self.notes.append(f"the security scheme {name} ({told}) is left out: a pipeline has no such one")
+
+    def _needs(self, operation: Document) -> Need:
+        """Which schemes an operation needs: all of any of the sets. Empty, where it needs none that a pipeline has."""
+        wanted = self.parts(operation if "security" in operation else self.doc, "security")
+        if not wanted or not all(wanted):
+            return ()
+        known = [tuple(name for name in one if name in self.known) for one in wanted]
+        return tuple(dict.fromkeys(one for one in known if one))
+
+    def _askers(self, needs: dict[str, Need], prefix: str) -> Iterator[Document]:
+        """The stages that find out who calls: one, where all routes need the same; else one for each need and,
+        where several schemes are needed at once, for each of these, on its own routes only.
+        """
+        every = list(dict.fromkeys(need for need in needs.values() if need))
+        if len(every) <= 1 and all(len(one) == 1 for need in every for one in need):
+            names = [name for need in every for (name,) in need] or list(self.known)
+            if names:
+                yield {"id": "who", "kind": "authenticate", "schemes": _each_once(self.known[name] for name in names)}
+            return
+        ids = (f"who-{number}" for number in count(1))
+        for need in every:
+            at = [place for place, own in needs.items() if own == need]
+            others = [place for place, own in needs.items() if own != need and any(_covers(one, place) for one in at)]
+            where: Document = {"only": [_pattern(place, prefix) for place in at]}
+            if others:
+                where["except"] = [_pattern(place, prefix) for place in others]
+            if len(need) == 1:
+                for name in need[0]:
+                    more = {"without-credential": "refuse"} if len(need[0]) > 1 else {}
+                    yield {"id": next(ids), "kind": "authenticate", "schemes": [self.known[name]], **more, **where}
+                continue
+            if any(len(one) > 1 for one in need):
+                told = " or ".join(" and ".join(one) for one in need)
+                self.notes.append(f"{at[0]} needs {told}: here any of them does")
+            schemes = _each_once(self.known[name] for one in need for name in one)
+            yield {"id": next(ids), "kind": "authenticate", "schemes": schemes, **where}
 
     def _accounts(self, schemes: list[Document], routes: list[Document]) -> Document:
         if not schemes:
@@ -277,27 +325,37 @@ class _Reader:
         id_ = re.sub(r"[^A-Za-z0-9_.-]+", "-", wanted).strip("-.") or method
         id_ = next(each for each in chain([id_], (f"{id_}-{n}" for n in count(2))) if each not in self.ids)
         self.ids.add(id_)
-        template = re.sub(r"\{([^}]*)\}", lambda m: "{" + re.sub(r"[^A-Za-z0-9_-]", "_", m[1]) + "}", path)
-        route: Document = {"id": id_, "at": f"{method.upper()} {template}", "access": self._access(operation)}
+        template = re.sub(r"\{([^}]*)\}", lambda m: "{" + _variable(m[1]) + "}", path)
+        at = f"{method.upper()} {template}"
+        route: Document = {"id": id_, "at": at, "access": self._access(operation, at)}
         inputs = {**self._inputs(parameters), **self._body(operation)}
         if inputs:
             route["input"] = inputs
         return {**route, "handler": {"answer": self._answer(operation)}}
 
-    def _access(self, operation: Document) -> Json:
+    def _access(self, operation: Document, at: str) -> Json:
         needs = self.parts(operation if "security" in operation else self.doc, "security")
         if not all(needs) or not needs:
             return "everyone"
+        if not self._needs(operation):
+            named = ", ".join(dict.fromkeys(str(name) for need in needs for name in need))
+            self.notes.append(f"{at} needs {named}, which is left out: it is open here")
+            return "everyone"
         scopes = [str(scope) for need in needs for names in need.values() if isinstance(names, list) for scope in names]
+        if any(isinstance(names, list) and len(names) > 1 for need in needs for names in need.values()):
+            self.notes.append(f"{at} needs several scopes at once: here any of them lets in")
         return {"scope": sorted(set(scopes))} if scopes else "signed-in"
 
     def _inputs(self, parameters: list[Json]) -> Document:
         found: Document = {}
-        for place, key in (("query", "query"), ("header", "headers")):
+        for place, key in (("path", "path"), ("query", "query"), ("header", "headers")):
             chosen = [one for one in parameters if one.get("in") == place and isinstance(one.get("name"), str)]
             if chosen:
-                properties = {one["name"]: self.schema(one) for one in chosen}
-                required = [one["name"] for one in chosen if one.get("required")]
+                named = {_variable(one["name"]) if place == "path" else one["name"]: one for one in chosen}
+                properties = {name: self.schema(one) for name, one in named.items()}
+                if place == "path" and not any(_narrows(schema) for schema in properties.values()):
+                    continue  # any segment does
+                required = [name for name, one in named.items() if one.get("required") and place != "path"]
                 schema: Document = {"type": "object", "properties": properties}
                 found[key] = {**schema, **({"required": required} if required else {})}
         return found
@@ -345,6 +403,45 @@ _SHOWN = 5
 """Of how many routes that are left out is told why."""
 
 
+Need = tuple[tuple[str, ...], ...]
+"""Names of security schemes: all of any of these."""
+
+
+def _variable(name: str) -> str:
+    """A path parameter's name as a route's template may have it."""
+    return re.sub(r"[^A-Za-z0-9_-]", "_", name)
+
+
+def _narrows(schema: Json) -> bool:
+    """Whether not every segment of a path fits a schema."""
+    return isinstance(schema, dict) and (schema.get("type") not in (None, "string") or bool(schema.keys() - _SAYS))
+
+
+def _each_once(schemes: Iterable[Document]) -> list[Document]:
+    found: list[Document] = []
+    for scheme in schemes:
+        if scheme not in found:
+            found.append(scheme)
+    return found
+
+
+def _pattern(place: str, prefix: str) -> str:
+    """Where a route is, as ``only`` says it."""
+    method, _, path = place.partition(" ")
+    return f"{method} {prefix}" + re.sub(r"\{[^}]*\}", "*", path)
+
+
+def _covers(place: str, other: str) -> bool:
+    """Whether the pattern of a route fits another's place too."""
+    (method, _, path), (its, _, narrower) = place.partition(" "), other.partition(" ")
+    ours, theirs = path.split("/"), narrower.split("/")
+    return (
+        method == its
+        and len(ours) == len(theirs)
+        and all(a == b or "{" in a for a, b in zip(ours, theirs, strict=True))
+    )
+
+
 def _is_name(scheme: Document) -> bool:
     name = scheme.get("name", "X-Api-Key")
     return isinstance(name, str) and TOKEN.fullmatch(name) is not None
@@ -379,6 +476,7 @@ _LARGEST_OF_ALL = 500_000
 _MEND = "write it as the OpenAPI Specification says"
 _BY_NAME = {"properties", "patternProperties", "$defs", "definitions", "dependentSchemas"}
 _VALUES = {"enum", "const", "default", "example", "examples", "required", "pattern", "type"}
+_SAYS = {"type", "description", "title", "example", "examples", "default"}
 _NO_SCHEMA = {"nullable", "discriminator", "xml", "externalDocs", "deprecated", "readOnly", "writeOnly"}
 
 

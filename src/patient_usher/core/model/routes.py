@@ -68,6 +68,7 @@ class InputSpec(Model):
     """JSON Schemas for what a request brings, and messages of the developer's own by pointer."""
 
     sentences: ClassVar[dict[str, str]] = {
+        "path": "A JSON Schema for what the template's names stand for.",
         "query": "A JSON Schema for the query parameters.",
         "headers": "A JSON Schema for the header fields.",
         "json": "A JSON Schema for the JSON body.",
@@ -75,6 +76,7 @@ class InputSpec(Model):
         "messages": "Messages of your own, by JSON Pointer.",
     }
 
+    path: JsonObject | None = None
     query: JsonObject | None = None
     headers: JsonObject | None = None
     json_: JsonObject | None = Field(default=None, alias="json")
@@ -83,7 +85,9 @@ class InputSpec(Model):
 
     def schemas(self) -> dict[str, JsonObject]:
         """The schemas that are given, by the part of the request that they are for."""
-        parts = {"query": self.query, "headers": self.headers, "json": self.json_, "form": self.form}
+        parts = {
+            "path": self.path, "query": self.query, "headers": self.headers, "json": self.json_, "form": self.form,
+        }  # fmt: skip
         return {name: schema for name, schema in parts.items() if schema is not None}
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import cache
 from typing import Any
 
 from patient_usher.core.model.document import Json, JsonObject
@@ -13,6 +14,8 @@ Path = tuple[str | int, ...]
 
 def schema_problems(schema: Json) -> Iterator[tuple[Path, str, str]]:
     """What is wrong with a schema: where in it, what, and the mend. Nothing is fetched to find out."""
+    if _plainly_sound(schema):
+        return
     from jsonschema import FormatChecker
     from jsonschema.exceptions import SchemaError
 
@@ -42,6 +45,50 @@ def schema_problems(schema: Json) -> Iterator[tuple[Path, str, str]]:
                 except ValueError as error:
                     what, _, mend = str(error).partition("; ")
                     yield (*path, *below), what, mend
+
+
+def _whole(value: Json) -> bool:
+    return isinstance(value, int) and not isinstance(value, bool) and value >= 0
+
+
+def _number(value: Json) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
+
+
+def _names(value: Json) -> bool:
+    return isinstance(value, list) and all(isinstance(name, str) for name in value) and len({*value}) == len(value)
+
+
+def _type(value: Json) -> bool:
+    return value in _TYPES if isinstance(value, str) else _names(value) and bool(value) and {*value} <= _TYPES
+
+
+def _schemas(value: Json) -> bool:
+    return isinstance(value, dict) and all(_plainly_sound(below) for below in value.values())
+
+
+_TYPES = {"array", "boolean", "integer", "null", "number", "object", "string"}
+_PLAIN: dict[str, Callable[[Json], bool]] = {
+    "type": _type,
+    "properties": _schemas,
+    "items": lambda value: _plainly_sound(value),
+    "additionalProperties": lambda value: _plainly_sound(value),
+    "required": _names,
+    "enum": lambda value: isinstance(value, list),
+    **dict.fromkeys(("const", "default"), lambda value: True),
+    **dict.fromkeys(("minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum"), _number),
+    **dict.fromkeys(("minLength", "maxLength", "minItems", "maxItems", "minProperties", "maxProperties"), _whole),
+    **dict.fromkeys(("title", "description", "format"), lambda value: isinstance(value, str)),
+    "uniqueItems": lambda value: isinstance(value, bool),
+}
+"""Keywords that every dialect from 2019-09 on reads alike, and whether a value of theirs is sound."""
+
+
+def _plainly_sound(schema: Json) -> bool:
+    """Whether a schema is sound at a glance, as most are; where not, it may be all the same."""
+    if not isinstance(schema, dict):
+        return isinstance(schema, bool)
+    return all(key in _PLAIN and _PLAIN[key](value) for key, value in schema.items())
 
 
 def _dumped(schema: Json) -> str:
@@ -111,10 +158,19 @@ def _dialect(schema: Json) -> Json:
     return validator_for(schema, default=Draft202012Validator)
 
 
-def compiled(schema: Json) -> Json:
+def compiled(schema: Json) -> Compiled:
     """What validates values against a schema: ``format`` asserts, patterns are linear, nothing is fetched."""
-    from jsonschema import ValidationError, validators
     from referencing import Registry
+
+    base = _dialect(schema)
+    made, left = _validating(base)
+    return Compiled(made(schema, registry=Registry(), format_checker=base.FORMAT_CHECKER), left)
+
+
+@cache
+def _validating(base: Any) -> tuple[Any, list[int]]:
+    """What validates in a dialect, our way, and how many references it may still follow."""
+    from jsonschema import ValidationError, validators
 
     def pattern(validator: Any, wanted: str, instance: Json, schema: Json) -> Iterator[Any]:
         if validator.is_type(instance, "string") and not searcher(wanted)(instance):
@@ -156,7 +212,6 @@ def compiled(schema: Json) -> Json:
         return followed
 
     left = [0]
-    base = _dialect(schema)
     extended: JsonObject = {
         "pattern": pattern,
         "patternProperties": pattern_properties,
@@ -164,8 +219,7 @@ def compiled(schema: Json) -> Json:
         "uniqueItems": unique,
         **{keyword: reference(keyword) for keyword in ("$ref", "$dynamicRef") if keyword in base.VALIDATORS},
     }
-    made = validators.extend(base, extended)  # type: ignore[no-untyped-call]
-    return Compiled(made(schema, registry=Registry(), format_checker=base.FORMAT_CHECKER), left)
+    return validators.extend(base, extended), left  # type: ignore[no-untyped-call]
 
 
 MOST_REFERENCES = 20_000

@@ -1,4 +1,4 @@
-"""``validate``: holds query, headers and body against the route's ``input``."""
+"""``validate``: holds path, query, headers and body against the route's ``input``."""
 
 from __future__ import annotations
 
@@ -128,6 +128,7 @@ def _content(x: Exchange, wanted: str) -> Any:
 
 
 _READ: dict[str, Callable[[Exchange], Any]] = {
+    "path": lambda x: dict(x.path_values),
     "query": lambda x: dict(x.request.url.params),
     "headers": lambda x: {name: x.request.fields.get(name) for name in x.request.fields.names()},
     "json": lambda x: _content(x, "json"),

@@ -68,11 +68,14 @@ class Vocabulary:
         return {**request, **more}
 
     def _path_values(self, item: PlacedRoute) -> dict[str, str]:
+        schema = item.spec.input.path if item.spec.input is not None else None
+        fitting = sample({**schema, "type": "object", "required": list(schema.get("properties", {}))}) if schema else {}
+        values = {name: str(value) for name, value in fitting.items() if str(value)}
         handler = item.spec.handler
         records = self.spec.records.get(handler.records or "")
         if records is None or not records.rows or not item.route.names:
-            return {}
-        return {item.route.names[-1]: str(records.rows[0].get(records.key, "1"))}
+            return values
+        return {**values, item.route.names[-1]: str(records.rows[0].get(records.key, "1"))}
 
     def _query(self, item: PlacedRoute) -> dict[str, str]:
         schema = item.spec.input.query if item.spec.input is not None else None

@@ -1,0 +1,46 @@
+"""Schemas that are sound at a glance are sound when one looks closely, in every dialect."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from jsonschema import Draft201909Validator, Draft202012Validator
+
+from patient_usher.core.model.schemas import _PLAIN, _plainly_sound, compiled
+
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers(-3, 9) | st.floats(-2, 5) | st.sampled_from(["", "string", "null", "object", "odd"]),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from([*_PLAIN, "$ref", "a"]), inner, max_size=4),
+    max_leaves=8,
+)  # fmt: skip
+RIGHT: dict[str, st.SearchStrategy[Any]] = {
+    "type": st.sampled_from(["string", "object", ["integer", "null"], [], ["null", "null"], "odd"]), "required": st.sampled_from([[], ["a"], ["a", "a"], ["a", 1]]),
+    "properties": st.dictionaries(st.sampled_from("ab"), st.just({"type": "string"}) | VALUES, max_size=2), "minimum": st.sampled_from([1, 0.5, True, "1"]),
+    "maxLength": st.sampled_from([3, -1, 2.0, True]), "enum": st.sampled_from([[], ["a", 1], "a"]), "uniqueItems": st.sampled_from([True, 1]),
+}  # fmt: skip
+SCHEMAS = st.fixed_dictionaries({}, optional=RIGHT) | VALUES
+
+
+@settings(max_examples=400, deadline=None)
+@given(SCHEMAS)
+def test_sound_at_a_glance_is_sound(schema: Any) -> None:
+    if _plainly_sound(schema):
+        for dialect in (Draft201909Validator, Draft202012Validator):
+            dialect.check_schema(schema)
+
+
+def test_ordinary_schemas_are_sound_at_a_glance() -> None:
+    ordinary = {"type": "object", "required": ["a"], "properties": {"a": {"type": "integer", "minimum": 1}, "b": {"type": "array", "items": {"enum": [1, "x"]}}}}  # fmt: skip
+    assert _plainly_sound(ordinary)
+    assert not any(
+        map(_plainly_sound, [{"type": "odd"}, {"required": "a"}, {"properties": {"a": 1}}, {"$ref": "#"}, 3])
+    )
+
+
+def test_two_schemas_of_a_dialect_are_held_apart() -> None:
+    whole, text = compiled({"type": "integer"}), compiled({"type": "string", "pattern": "^a"})
+    assert [bool(list(one.iter_errors(value))) for one in (whole, text) for value in (1, "a", "b")] == [
+        False, True, True, True, False, True,
+    ]  # fmt: skip
