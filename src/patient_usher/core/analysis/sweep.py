@@ -11,7 +11,7 @@ from patient_usher.core.analysis.goals import Goal
 from patient_usher.core.analysis.metrics import Figures, Select
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.compile.compiler import changed
+from patient_usher.core.engine.compile.compiler import overlaid
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.overlays import named, place_of
@@ -91,7 +91,7 @@ def tried(
     """One combination replayed in a world of its own; figures of those that are ``named`` alone, if any are. Raises
     Unusable where it gives no pipeline.
     """
-    variant = changed(blueprint, overlay_of(combination)) if combination else blueprint
+    variant = overlaid(blueprint.source, overlay_of(combination), "a change") if combination else blueprint
     figures, statements = Figures(), Statements(variant)
     for judged in run(World(variant, seed), prepared, statements=statements, journeys=False):
         figures.add(judged.send, failed=any(not check.ok for check in judged.checks))
