@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test lint bench fuzz mutants clean
+.PHONY: demo test lint docs packages bench fuzz mutants clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/usher demo
@@ -16,6 +16,13 @@ lint: $(VENV)/.installed-dev
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+docs: $(VENV)/.installed-dev  # the site, and the manual page: docs/_build
+	$(BIN)/sphinx-build -q -W -n -b html docs docs/_build/html
+	$(BIN)/sphinx-build -q -W -b man docs docs/_build/man
+
+packages: $(VENV)/.installed-dev  # two minutes: built, installed in environments of their own, tried
+	$(BIN)/python tests/packages.py
 
 fuzz: $(VENV)/.installed-dev  # half an hour
 	$(BIN)/python tests/fuzz.py 20000
@@ -31,7 +38,7 @@ bench: $(VENV)/.installed  # a few minutes
 
 $(VENV)/.installed: pyproject.toml
 	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
-	@$(BIN)/pip install --quiet --disable-pip-version-check --editable .
+	@$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[all]'
 	@$(BIN)/python -m compileall -q src
 	@touch $@
 

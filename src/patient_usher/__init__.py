@@ -9,7 +9,7 @@ for sent in replay(harbour, Trace.read("story.yaml")):
 
 TYPE_CHECKING = False  # as in typing, which takes long to import
 
-__version__ = "0.2.0"
+__version__ = "0.3.0"
 _WHERE = {
     "Finding": "core.analysis.findings.check",
     "Pipeline": "use_cases.session",

@@ -11,7 +11,6 @@ from pathlib import Path
 import pytest
 
 from conftest import DEMO, Outcome
-from patient_usher import __version__
 from patient_usher.cli import COMMANDS, MODULES, QUESTIONS
 
 Usher = Callable[..., Outcome]
@@ -151,4 +150,4 @@ def test_help_lists_every_command_in_its_group(usher: Usher) -> None:
     assert text == usher("help").out == usher().out
     assert [match for match in re.findall(r"^(\S.*):$", text, re.MULTILINE) if match in COMMANDS] == [*COMMANDS]
     assert list(re.findall(r"^  (\w+) ", text, re.MULTILINE)) == [*QUESTIONS]
-    assert usher("-V").out == usher("--version").out == f"patient-usher {__version__}\n"
+    assert usher("-V").out == usher("--version").out

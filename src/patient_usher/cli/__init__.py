@@ -183,7 +183,9 @@ def _early(arguments: list[str]) -> int:
         print(HELP.format(commands="\n".join(groups)), end="")
         return 0
     if word in ("--version", "-V"):
-        print(f"patient-usher {__version__}")
+        from patient_usher.output.extras import told
+
+        print(f"patient-usher {__version__}\n{'; '.join(told())}")
         return 0
     from difflib import get_close_matches
 

@@ -7,12 +7,14 @@ from pathlib import Path
 from typing import Any
 
 from patient_usher.core.model.document import JsonObject
+from patient_usher.output.extras import needed
 
 SIZE: JsonObject = {"figsize": (12.8, 8), "dpi": 100}
 
 
 def drawing() -> Any:
-    """The library, without a screen."""
+    """The library, without a screen. Raises Unusable where it isn't installed."""
+    needed("charts")
     import matplotlib
 
     matplotlib.use("Agg")

@@ -11,6 +11,7 @@ from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.verify.exchange_table import COLUMNS
 from patient_usher.output.door import printable
+from patient_usher.output.extras import needed
 from patient_usher.output.result import dump
 
 Row = JsonObject
@@ -76,6 +77,7 @@ def _harmless(value: Json) -> Any:
 
 
 def _parquet(out: BinaryIO) -> Sink:
+    needed("tables", "--into")
     import pyarrow
     from pyarrow import parquet
 

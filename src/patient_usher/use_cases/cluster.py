@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any, TypeVar
 
 from patient_usher.core.model.document import Unusable, unusable
+from patient_usher.output.extras import needed
 
 A = TypeVar("A")
 B = TypeVar("B")
@@ -54,11 +55,9 @@ def on_cluster(where: str) -> Iterator[OnCluster]:
     """The workers of the scheduler at an address (``tcp://host:8786``), or so many processes of this machine as the
     text says; those end with it. Raises Unusable where there are none.
     """
-    try:
-        from distributed import Client, LocalCluster
-    except ModuleNotFoundError:
-        what = "a cluster takes Dask, which isn't installed"
-        raise unusable(what, "pip install 'patient-usher[cluster]'", "--cluster") from None
+    needed("cluster", "--cluster")
+    from distributed import Client, LocalCluster
+
     logging.getLogger("distributed").setLevel(logging.CRITICAL)
     warnings.filterwarnings("ignore", module="distributed")  # a port that is taken is no matter of the user's
     with contextlib.ExitStack() as stack:

@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from conftest import ROOT
-from examples import Command, commands, demo, in_a_shell, steps
+from docs.examples import Command, commands, demo, in_a_shell, steps
 
 PAGES = sorted(
     path.relative_to(ROOT)

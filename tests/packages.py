@@ -1,0 +1,121 @@
+"""The packages, as users get them: built, installed in environments of their own, and tried there.
+
+``python tests/packages.py`` (``make packages``) builds the wheel and the source distribution, installs the one bare and
+the other with all extras, and tries the hooks in a repository of their own. It ends with the first thing that isn't so.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tarfile
+import tempfile
+import venv
+from pathlib import Path
+from zipfile import ZipFile
+
+ROOT = Path(__file__).parents[1]
+MOST = 120
+"""How many MB a bare installation may take, without what makes the environment."""
+WITHIN = ("cli/__init__.py", "output/page.html", "demo/harbour.yaml", "starter/pipeline.yaml", "py.typed")
+BESIDE = ("tests/conftest.py", "docs/conf.py", "README.md", "CHANGELOG.md", "Makefile", "pyproject.toml")
+
+
+def run(*command: object, cwd: Path = ROOT, status: int | None = 0, **env: str) -> str:
+    """A command's output; it ends as it should."""
+    done = subprocess.run(
+        list(map(str, command)), cwd=cwd, env={**os.environ, **env}, text=True,
+        stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+    )  # fmt: skip
+    assert status is None or done.returncode == status, f"{command} ended with {done.returncode}:\n{done.stdout}"
+    return done.stdout
+
+
+def environment(folder: Path, what: str) -> Path:
+    """An environment with this installed. Returns its commands' folder."""
+    venv.create(folder, with_pip=True)
+    run(folder / "bin/pip", "install", "--quiet", "--disable-pip-version-check", what)
+    return folder / "bin"
+
+
+def weight(folder: Path) -> float:
+    """How many MB of packages there are, but for what installs them."""
+    packages = next(folder.glob("lib/python*/site-packages"))
+    ours = [path for path in packages.iterdir() if path.name.partition("-")[0] not in ("pip", "setuptools")]
+    return float(sum(int(run("du", "-sk", path).split()[0]) for path in ours)) / 1024
+
+
+def bare(folder: Path, wheel: Path) -> None:
+    """What works with nothing else, and what says what it takes."""
+    usher = environment(folder, str(wheel)) / "usher"
+    size = weight(folder)
+    assert size <= MOST, f"a bare installation takes {size:.0f} MB, and may take {MOST}"
+    assert run(usher, "--version").count("not installed") == 3
+    assert "requests" in run(usher, "demo", "story", status=None)
+    run(usher, "demo", "--copy", folder / "demo")
+    demo = folder / "demo"
+    run(usher, "check", "harbour.yaml", cwd=demo)
+    run(usher, "import", "busy.log", "--into", "day.jsonl", cwd=demo)
+    for wants, arguments in {
+        "charts": ("chart", "harbour.yaml", "story.yaml", "--picture", "o.png"),
+        "tables": ("replay", "harbour.yaml", "story.yaml", "--into", "o.parquet"),
+        "cluster": ("replay", "busy.yaml", "day.jsonl", "--cluster", "2"),
+    }.items():
+        said = run(usher, *arguments, cwd=demo, status=2)
+        assert f"pip install 'patient-usher[{wants}]'" in said, said
+    print(f"bare: {size:.0f} MB, and says what it lacks")
+
+
+def whole(folder: Path, source: Path) -> None:
+    """With all extras."""
+    usher = environment(folder, f"{source}[all]") / "usher"
+    assert "not installed" not in run(usher, "--version")
+    run(usher, "demo", "--copy", folder / "demo")
+    demo = folder / "demo"
+    run(usher, "chart", "harbour.yaml", "story.yaml", "--picture", "o.png", cwd=demo)
+    run(usher, "replay", "harbour.yaml", "story.yaml", "--into", "o.parquet", cwd=demo)
+    assert (demo / "o.png").read_bytes()[:4] == b"\x89PNG"
+    assert (demo / "o.parquet").read_bytes()[:4] == b"PAR1"
+    print(f"all extras: {weight(folder):.0f} MB")
+
+
+def hooks(folder: Path, usher: Path) -> None:
+    """The hooks, in a repository that has a pipeline: they hold, and then they don't."""
+    folder.mkdir()
+    run("git", "init", "--quiet", cwd=folder)
+    run(usher, "init", cwd=folder)
+    rev = run("git", "rev-parse", "HEAD").strip()
+    config = f"repos: [{{repo: {ROOT}, rev: {rev}, hooks: [{{id: usher-check}}, {{id: usher-replay}}]}}]\n"
+    (folder / ".pre-commit-config.yaml").write_text(config)
+    run("git", "add", ".", cwd=folder)
+    once = (sys.executable, "-m", "pre_commit", "run", "--all-files")
+    home = str(folder.parent / "pre-commit")
+    assert run(*once, cwd=folder, PRE_COMMIT_HOME=home).count("Passed") == 2
+    pipeline = folder / "pipeline.yaml"
+    pipeline.write_text(pipeline.read_text().replace("kind: authenticate", "kind: authenticate, enabled: false"))
+    run("git", "add", ".", cwd=folder)
+    assert run(*once, cwd=folder, PRE_COMMIT_HOME=home, status=1).count("Failed") == 2
+    print("hooks: hold, and notice a stage that is switched off")
+
+
+def main() -> int:
+    """Build and try."""
+    with tempfile.TemporaryDirectory() as name:
+        made = Path(name)
+        run(sys.executable, "-m", "build", "--outdir", made / "dist", ROOT)
+        wheel, source = next(made.glob("dist/*.whl")), next(made.glob("dist/*.tar.gz"))
+        inside = ZipFile(wheel).namelist()
+        assert [part for part in WITHIN if f"patient_usher/{part}" not in inside] == []
+        with tarfile.open(source) as packed:
+            names = {member.partition("/")[2] for member in packed.getnames()}
+        assert [part for part in BESIDE if part not in names] == []
+        print(f"built {wheel.name} ({wheel.stat().st_size // 1024} KiB) and {source.name}")
+        bare(made / "bare", wheel)
+        hooks(made / "repository", made / "bare/bin/usher")
+        whole(made / "all", source)
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
