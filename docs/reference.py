@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-from argparse import RawDescriptionHelpFormatter
 from collections.abc import Iterable, Iterator, Mapping
 from importlib import import_module
 from pathlib import Path
@@ -14,7 +13,7 @@ os.environ["COLUMNS"] = "90"
 
 import patient_usher.demo
 from patient_usher.cli import COMMANDS, MODULES
-from patient_usher.cli.arguments import Parser
+from patient_usher.cli.arguments import Formatter, Parser, add_display
 from patient_usher.core.model import enumerations as words
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.stages import kind, kinds
@@ -133,10 +132,9 @@ def commands() -> Iterator[str]:
         yield f"## {group.capitalize()}\n"
         for name, question in named.items():
             module = import_module(f"patient_usher.cli.{MODULES.get(name, name)}")
-            parser = Parser(
-                prog=f"usher {name}", description=module.__doc__, formatter_class=RawDescriptionHelpFormatter
-            )
+            parser = Parser(prog=f"usher {name}", description=module.__doc__, formatter_class=Formatter)
             module.add_arguments(parser)
+            add_display(parser)
             yield f"### `usher {name}`\n"
             yield f"*{question[:1].upper()}{question[1:]}*\n"
             yield f"```text\n{parser.format_help()}\nexamples:"

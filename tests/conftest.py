@@ -81,6 +81,7 @@ def _become_the_command(arguments: Sequence[str], folder: Path, env: dict[str, s
         sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115
         sys.stdout = open(1, "w", encoding=env.get("PYTHONIOENCODING", "utf-8"), closefd=False)  # noqa: SIM115
         sys.stderr = open(2, "w", encoding="utf-8", errors="backslashreplace", closefd=False)  # noqa: SIM115
+        os.environ.pop("COLUMNS", None)  # of whoever runs the tests
         os.environ.update(env)
         os.chdir(folder)
         sys.path[:] = [entry for entry in sys.path if entry not in ("", str(Path(__file__).parent))]

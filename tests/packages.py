@@ -18,7 +18,7 @@ from zipfile import ZipFile
 ROOT = Path(__file__).parents[1]
 MOST = 120
 """How many MB a bare installation may take, without what makes the environment."""
-WITHIN = ("cli/__init__.py", "output/page.html", "demo/harbour.yaml", "starter/pipeline.yaml", "py.typed")
+WITHIN = ("cli/__init__.py", "output/page.html", "demo/harbour.yaml", "starter/nested.yaml", "py.typed")
 BESIDE = ("tests/conftest.py", "docs/conf.py", "README.md", "CHANGELOG.md", "Makefile", "pyproject.toml")
 
 

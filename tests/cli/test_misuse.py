@@ -139,7 +139,7 @@ INCOMING = [
     ('{"log": {"entries": [3]}}', (), "a:1:22: the entry isn't shaped as HAR 1.2 says"),
     ('{"log": {"entries": [{}]}}', (), "the entry has no"),
     ('{"log": {"entries": []}}', (), "the recording has no request that could be replayed"),
-    ('swagger: "2.0"\npaths: {}\n', (), "a:1:10: OpenAPI 2.0 can't be read; give a description of OpenAPI 3.0 or 3.1"),
+    ('swagger: "2.0"\npaths: {}\n', (), "a:1:10: OpenAPI 2.0 can't be read; give a description of OpenAPI 3.0, 3.1 or 3.2"),
     ('{"openapi": "3.0.1", "info": 3}', (), "a:1:30: 'info' must be a mapping, not 3"),
     (OPENAPI % '{"parameters": [3]}', (), "'parameters' must be a list of mappings"),
     (OPENAPI % '{"requestBody": {"content": 4}}', (), "'content' must be a mapping, not 4"),

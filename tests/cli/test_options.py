@@ -140,8 +140,8 @@ def test_each_command_has_help_with_two_examples(usher: Usher) -> None:
     for name in QUESTIONS:
         module = import_module(f"patient_usher.cli.{MODULES.get(name, name)}")
         assert len(module.EXAMPLES) == 2, name
-        text = usher("help", name).out
-        assert text == usher(name, "--help").out
+        text = usher("help", name, env={"COLUMNS": "120"}).out
+        assert text == usher(name, "--help", env={"COLUMNS": "120"}).out
         assert [example for example in module.EXAMPLES if example not in text] == []
 
 

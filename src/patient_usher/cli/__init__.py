@@ -59,14 +59,14 @@ MOST_PROBLEMS = 50
 HELP = """\
 usage: usher COMMAND ...
 
-A laboratory for HTTP middleware: model a pipeline, walk requests through it on a virtual
+A laboratory for HTTP middleware: model a pipeline, walk requests through it on a virtual \
 clock, see which stages ran, who answered and why.
 {commands}
 
 options:
   --help, -h      show this
   --version, -V   show the version
-  --debug         show where a fault of usher's own comes from
+  --debug         show where a fault of usher's comes from
 
 usher help COMMAND, or usher COMMAND --help, says more. Start with: usher demo
 """
@@ -95,21 +95,24 @@ def main(argv: list[str] | None = None) -> int:
             arguments = [arguments[1], "--help"]
         if not arguments or arguments[0] not in QUESTIONS:
             return _early(arguments)
-        from argparse import RawDescriptionHelpFormatter
         from importlib import import_module
 
-        from patient_usher.cli.arguments import Parser
+        from patient_usher.cli.arguments import Formatter, Parser, add_display
+        from patient_usher.output.terminal import DISPLAY, adjust
 
         command = import_module(f"patient_usher.cli.{MODULES.get(arguments[0], arguments[0])}")
         parser = Parser(
             prog=f"usher {arguments[0]}",
             description=command.__doc__,
-            formatter_class=RawDescriptionHelpFormatter,
+            formatter_class=Formatter,
         )
         command.add_arguments(parser)
         examples = "\n".join(["examples:", *(f"  {example}" for example in command.EXAMPLES)])
         parser.epilog = f"{parser.epilog}\n\n{examples}" if parser.epilog else examples
+        add_display(parser)
         args = parser.parse_args(arguments[1:])
+        DISPLAY.colour, DISPLAY.plain = args.colour, args.plain
+        adjust(sys.stdout, os.environ)
         for name in ("traces", "files"):
             if hasattr(args, name):
                 from patient_usher.files.trace_paths import expanded
@@ -176,11 +179,16 @@ def _early(arguments: list[str]) -> int:
     if word == "help" and len(arguments) > 1:
         word = arguments[1]
     if word in ("--help", "-h", "help"):
+        import shutil
+        import textwrap
+
+        wide = max(shutil.get_terminal_size((90, 24)).columns, 60)
         groups = (
-            f"\n{group}:\n" + "\n".join(f"  {name:<11}{question}" for name, question in commands.items())
-            for group, commands in COMMANDS.items()
+            f"\n{group}:\n" + "\n".join(_asked(name, wide) for name in named) for group, named in COMMANDS.items()
         )
-        print(HELP.format(commands="\n".join(groups)), end="")
+        for part in HELP.format(commands="\n".join(groups)).splitlines():
+            fits = part.startswith("  ") or len(part) <= wide
+            print(part if fits else textwrap.fill(part, wide, break_on_hyphens=False))
         return 0
     if word in ("--version", "-V"):
         from patient_usher.output.extras import told
@@ -195,6 +203,14 @@ def _early(arguments: list[str]) -> int:
     hint = f"did you mean '{close[0]}'?" if close else f"there are {', '.join(known)}"
     _say(f"usher: there is no {'option' if option else 'command'} '{word}'; {hint}")
     return 2
+
+
+def _asked(name: str, wide: int) -> str:
+    """A command with its question, on as many lines as that takes."""
+    import textwrap
+
+    parts = textwrap.wrap(QUESTIONS[name], wide - 13, break_on_hyphens=False)
+    return "\n".join(f"  {'' if at else name:<11}{part}" for at, part in enumerate(parts))
 
 
 def _say(text: object) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 import sys
-from argparse import ArgumentParser, ArgumentTypeError
+import textwrap
+from argparse import ArgumentParser, ArgumentTypeError, RawDescriptionHelpFormatter
 from pathlib import Path
 from typing import NoReturn
 
@@ -24,6 +26,43 @@ class Parser(ArgumentParser):
             message = f"there is no option or argument '{word}' here" + (f"; {hint}" if hint.startswith("did") else "")
         say(f"{self.prog}: {message}; {self.prog} --help says more")
         sys.exit(2)
+
+
+class Formatter(RawDescriptionHelpFormatter):
+    """Help that fits the terminal: paragraphs are filled, lines that stand in (examples) go on behind a backslash."""
+
+    def _fill_text(self, text: str, width: int, indent: str) -> str:
+        paragraphs = []
+        for paragraph in text.strip("\n").split("\n\n"):
+            lines = paragraph.splitlines()
+            if any(line.startswith("  ") for line in lines):
+                more = " \\" if lines[0] == "examples:" else ""
+                paragraphs.append("\n".join(part for line in lines for part in _went_on(line, width, more)))
+            else:
+                paragraphs.append(textwrap.fill(" ".join(lines), width, break_on_hyphens=False, break_long_words=False))
+        return "\n\n".join(paragraphs)
+
+
+def _went_on(line: str, width: int, more: str) -> list[str]:
+    """A line that stands in, on as many lines as it takes; ``more`` ends all but the last."""
+    if len(line) <= width:
+        return [line]
+    head = re.match(r"\s+\S+\s{2,}", line)
+    inner = " " * (len(head[0]) if head and not more else len(line) - len(line.lstrip()) + 4)
+    parts = textwrap.wrap(
+        line, width - len(more), subsequent_indent=inner, break_on_hyphens=False, break_long_words=False
+    )
+    return [*(f"{part}{more}" for part in parts[:-1]), parts[-1]]
+
+
+def add_display(parser: ArgumentParser) -> None:
+    """How it looks: options that every command has."""
+    group = parser.add_argument_group("display")
+    group.add_argument(
+        "--colour", choices=["auto", "always", "never"], default="auto",
+        help="auto: on a terminal, unless NO_COLOR is set; FORCE_COLOR and COLORFGBG count too",
+    )  # fmt: skip
+    group.add_argument("--plain", action="store_true", help="signs and lines of ASCII alone")
 
 
 def outgoing_picture(text: str) -> Path:

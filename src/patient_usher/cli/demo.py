@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from argparse import ArgumentParser, Namespace, RawDescriptionHelpFormatter
+from argparse import ArgumentParser, Namespace
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
@@ -183,7 +183,6 @@ EXAMPLES = ("usher demo", "usher demo --copy harbour")
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    parser.formatter_class = RawDescriptionHelpFormatter
     parser.epilog = "chapters:\n" + "\n".join(f"  {name:<10} {about}" for name, (about, _) in CHAPTERS.items())
     parser.add_argument(
         "chapter",

@@ -53,8 +53,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
     service = parser.add_mutually_exclusive_group(required=True)
     service.add_argument(
-        "--app", metavar="MODULE:NAME",
-        help="an ASGI or WSGI application, in a module beside the pipeline or installed; needs --trust python",
+        "--app", metavar="APP",
+        help="an ASGI or WSGI application, MODULE:NAME, in a module beside the pipeline or installed; needs --trust python",
     )  # fmt: skip
     service.add_argument("--at", metavar="URL", help="the origin of a service that is asked for the trace's base")
     service.add_argument("--recorded", metavar="FILE", type=Path, help="what a service answered, as --into has kept it")

@@ -80,7 +80,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--busy", choices=["median", "each"],
         help="handlers are busy for what the trace says that requests took: the median of each route, or each its own",
     )  # fmt: skip
-    group = parser.add_argument_group("in parts: traces in JSON Lines, where no state ties their requests together")
+    group = parser.add_argument_group("in parts", "traces in JSON Lines, where no state ties their requests together")
     group.add_argument("--cores", metavar="N", type=count, default=1, help="so many at once on this machine")
     group.add_argument(
         "--cluster", metavar="WHERE",

@@ -347,6 +347,6 @@ class TextReport:
         painter.write(replay_view.summary(outcome, tally.failed_ids, savings_of(world.blueprint, world.savers())))
         painter.write(replay_view.statement_lines(outcome.statements))
         for note in DOOR.redacted(list(enforced_limits(world.blueprint))):
-            painter.write(replay_view.wrapped(note, "raised"))
+            painter.write(replay_view.remark(note, "raised"))
         if tally.summary.failed > self.journeys and not self.details and not self.quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])

@@ -6,13 +6,25 @@ import json
 import sys
 from argparse import ArgumentParser, Namespace
 
-FORMATS = ("pipeline", "trace", "result", "findings", "compare", "reorder", "coverage", "explore", "sweep", "drift")
+FORMATS = (
+    "pipeline",
+    "trace",
+    "result",
+    "findings",
+    "compare",
+    "reorder",
+    "coverage",
+    "explore",
+    "sweep",
+    "drift",
+    "order-found",
+)
 EXAMPLES = ("usher schema pipeline > pipeline.schema.json", "usher schema result")
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    parser.add_argument("format", choices=list(FORMATS), help="which format")
+    parser.add_argument("format", metavar="WHAT", choices=list(FORMATS), help=f"one of {', '.join(FORMATS)}")
 
 
 def run(args: Namespace) -> int:

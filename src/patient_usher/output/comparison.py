@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import textwrap
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from itertools import zip_longest
@@ -22,8 +21,8 @@ from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.enumerations import DID
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.record import Record, StepRecord
-from patient_usher.output.replay_view import WIDTH, value_text
-from patient_usher.output.terminal import Line, Piece, chopped, fit, line
+from patient_usher.output.replay_view import value_text
+from patient_usher.output.terminal import Line, Piece, chopped, fit, line, line_width, wrapped
 
 MOST_IDS = 12
 GRAVE = ("opened", "shared", "told")
@@ -130,14 +129,14 @@ def comparison_lines(compared: Compared, *, details: bool = False) -> Iterator[L
         for change, ids, _ in changes_of(compared, group):
             grave = KINDS[group.kind] if group.kind in GRAVE and change != KINDS[group.kind] else ""
             told = ": ".join(part for part in (grave, change, ids) if part)
-            for part in textwrap.wrap(told, WIDTH - 2, subsequent_indent="  ", break_on_hyphens=False):
+            for part in wrapped(told, 2, "  "):
                 yield line(("  ", ""), (part, "bad" if group.kind in GRAVE else "raised"))
     for sentence in only_one(compared):
         yield line((f"  {sentence}", "dim"))
     for group in comparison.groups:
         yield []
         head = f"── {KINDS[group.kind]}: {counted(group.size, 'exchange')} "
-        yield line((head + "─" * max(WIDTH - len(head), 0), "dim"))
+        yield line((head + "─" * max(line_width() - len(head), 0), "dim"))
         for number, id_ in enumerate(group.ids if details else (group.example,)):
             if number:
                 yield []
@@ -154,14 +153,14 @@ def worked(compared: Compared, id_: str, *, details: bool = False) -> Iterator[L
     if a is None or b is None:
         yield line((f"sent in {compared.names[0] if b is None else compared.names[1]} only", "raised"))
         return
-    half = (WIDTH - 3) // 2
+    half = (line_width() - 3) // 2
     yield line((fit(compared.names[0], half), "dim"), "   ", (compared.names[1], "dim"))
     same = parting(a, b)
     steps = zip_longest(a.journey, b.journey) if a.journey and b.journey else ()  # else one never came
     for number, (left, right) in enumerate(steps):
         mark = " ≠ " if number == same else "   "
         style = "dim" if number < same else "raised" if number == same else ""
-        yield [Piece(fit(_step(left), half), style), Piece(mark, "bad"), Piece(_step(right), style)]
+        yield [Piece(fit(_step(left), half), style), Piece(mark, "bad"), Piece(fit(_step(right), half).rstrip(), style)]
     yield line((fit(_outcome(a), half), "name"), "   ", (_outcome(b), "name"))
     for difference in compared.comparison.differs:
         if difference.id == id_ and difference.kind not in ("order", "opened"):
@@ -198,8 +197,9 @@ def _both(difference: Difference, *, details: bool) -> Iterator[Line]:
         rows = [("-", name, value_text(difference.a)), ("+", name, value_text(difference.b))]
     for sign, name, value in rows:
         head = f"  {sign} {name}: "
-        for at, part in enumerate(chopped(value, WIDTH - len(head)) if details else [fit(value, WIDTH - len(head))]):
-            yield line((head if at == 0 else " " * len(head), "field"), part.rstrip())
+        room = line_width() - len(head)
+        for at, part in enumerate(chopped(value, room) if details else [fit(value, room)]):
+            yield line((head if at == 0 else " " * len(head), "bad" if sign == "-" else "good"), part.rstrip())
 
 
 def _parts(difference: Difference) -> list[tuple[str, str, str]]:

@@ -8,8 +8,7 @@ from collections.abc import Iterator, Sequence
 from patient_usher.core.analysis.coverage import Coverage
 from patient_usher.core.analysis.coverage_gaps import Closing
 from patient_usher.core.verify.document_types import CoverageRecord, RequestDocument
-from patient_usher.output.replay_view import WIDTH
-from patient_usher.output.terminal import Line, Piece, fit, line
+from patient_usher.output.terminal import Line, Piece, fit, line, line_width
 
 BAR = 10
 
@@ -34,12 +33,12 @@ def covered_lines(coverage: Coverage, closing: Sequence[Closing]) -> Iterator[Li
         bar = "█" * full + "░" * (BAR - full)
         told = f"not yet: {', '.join(gaps)}" if gaps else ""
         counted = f"  {hit:>2} of {len(outcomes):<2}  "
-        room = WIDTH - len(head) - BAR - len(counted)
+        room = line_width() - len(head) - BAR - len(counted)
         for at, part in enumerate(textwrap.wrap(told, room, break_on_hyphens=False) or [""]):
             if at == 0:
                 yield [Piece(head, "name"), Piece(bar, style), Piece(counted, "dim"), Piece(part)]
             else:
-                yield line(" " * (WIDTH - room), part)
+                yield line(" " * (line_width() - room), part)
     if coverage.missing:
         count = sum(len(one.closed) for one in closing)
         number = sum(len(one.requests) for one in closing)

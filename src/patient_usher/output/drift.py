@@ -25,9 +25,9 @@ from patient_usher.core.verify.record import Record, SummaryRecord, final_of
 from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import Outcome, Scene, Shown, shown
-from patient_usher.output.replay_view import WIDTH, Table, value_text
+from patient_usher.output.replay_view import Table, value_text
 from patient_usher.output.reports import OF_REPLAYS
-from patient_usher.output.terminal import Line, Piece, fit, line
+from patient_usher.output.terminal import Line, Piece, fit, line, line_width, wrapped
 
 MOST_JOURNEYS = 1
 _ROWS = 5
@@ -54,7 +54,7 @@ def complaints(held: Held) -> Iterator[Line]:
         what = f"{f'{hop}: ' if hop else ''}{one.what}"
         look = f"  → {DOOR.redacted(one.stage)}" if one.stage else ""
         told = DOOR.redacted(f"{what}: {_words(one)}")
-        parts = textwrap.wrap(told, WIDTH - 4 - len(look), subsequent_indent="  ", break_on_hyphens=False)
+        parts = textwrap.wrap(told, line_width() - 4 - len(look), subsequent_indent="  ", break_on_hyphens=False)
         for number, part in enumerate(parts):
             cut = len(what) + 1 if number == 0 else 0
             end = (look if number == len(parts) - 1 else "", "name")
@@ -63,7 +63,7 @@ def complaints(held: Held) -> Iterator[Line]:
     for check in held.checks:
         if not check.ok and check.what not in told_already:
             words = f"{check.what}: expected {value_text(check.expected)}, the service has {value_text(check.actual)}"
-            for part in textwrap.wrap(DOOR.redacted(words), WIDTH - 4, subsequent_indent="  ", break_on_hyphens=False):
+            for part in wrapped(DOOR.redacted(words), 4, "  "):
                 yield line("    ", (part, "bad"))
     if held.trouble is not None:
         yield line("    ", (DOOR.redacted(f"the service {held.trouble}"), "bad"))
@@ -108,7 +108,7 @@ def summary(held: Sequence[Held]) -> Iterator[Line]:
 def _told(what: str, held: Sequence[Held]) -> Iterator[Line]:
     ids = ", ".join(DOOR.redacted(one.id) for one in held[:8])
     more = f" and {len(held) - 8} more" if len(held) > 8 else ""
-    first, *rest = textwrap.wrap(f"{what}: {ids}{more}", WIDTH - 2, break_on_hyphens=False)
+    first, *rest = wrapped(f"{what}: {ids}{more}", 2)
     yield line(("✗ ", "bad"), first)
     yield from (line(f"  {part}") for part in rest)
 
@@ -180,7 +180,7 @@ def explanation(why: Explanation) -> Iterator[Line]:
 
 def _wrapped(text: str, style: str, indent: int = 4) -> Iterator[Line]:
     space = " " * indent
-    for part in textwrap.wrap(text, WIDTH - indent, subsequent_indent="  ", break_on_hyphens=False):
+    for part in wrapped(text, indent, "  "):
         yield line(space, (part, style))
 
 
@@ -199,7 +199,7 @@ def order_lines(pipeline: str, service: str, found: FoundOrder) -> Iterator[Line
     every = f"{found.apart.orders:,} orders" + ("" if found.exact else ", which aren't all there are")
     if found.example is None:
         what = f"none of {every} answers so: it differs in more than the order (usher drift with a trace says in what)"
-        first, *rest = textwrap.wrap(what, WIDTH - 2, break_on_hyphens=False)
+        first, *rest = wrapped(what, 2)
         yield line(("✗ ", "bad"), first)
         yield from (line(f"  {part}") for part in rest)
         return

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.explore import Broken, Ending, Explored
@@ -12,8 +11,7 @@ from patient_usher.core.verify.document_types import CaseRecord, Explore, Statem
 from patient_usher.output.coverage import coverage_document
 from patient_usher.output.door import DOOR
 from patient_usher.output.noticed import met
-from patient_usher.output.replay_view import WIDTH
-from patient_usher.output.terminal import Line, line
+from patient_usher.output.terminal import Line, line, line_width, wrapped
 from patient_usher.output.yaml_snippet import yaml_of
 
 
@@ -67,7 +65,7 @@ def _never(explored: Explored) -> Iterator[Line]:
         return
     yield line(("declared, and never happened in what was tried", "raised"))
     for id_, names in missing.items():
-        for at, part in enumerate(textwrap.wrap(", ".join(names), WIDTH - 22, break_on_hyphens=False)):
+        for at, part in enumerate(wrapped(", ".join(names), 22)):
             yield line("  ", (f"{'' if at else id_:<18}", "name"), f"  {part}")
 
 
@@ -81,7 +79,7 @@ def _broken(explored: Explored) -> Iterator[Line]:
             held = f": held in {tried:,} exchanges tried" if tried else ": never tried"
             yield line(("✓ always " if tried else "• always ", "good" if tried else "dim"), (id_, "name"), held)
             continue
-        yield line(("✗ always ", "bad"), (one.id, "name"), f": {one.why}"[: WIDTH - 12 - len(one.id)])
+        yield line(("✗ always ", "bad"), (one.id, "name"), f": {one.why}"[: line_width() - 12 - len(one.id)])
         yield line("    ", (_notices(explored, one), "name"))
         document = one.scenario.document("")
         callers = {"callers": document["callers"]} if "callers" in document else {}

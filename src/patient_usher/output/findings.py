@@ -18,8 +18,7 @@ from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, compared_of, worked
 from patient_usher.output.door import DOOR
 from patient_usher.output.noticed import noticed
-from patient_usher.output.replay_view import WIDTH
-from patient_usher.output.terminal import Line, line
+from patient_usher.output.terminal import Line, line, line_width, wrapped
 from patient_usher.output.yaml_snippet import yaml_of
 
 MARKS = {"error": ("✗", "bad"), "warning": ("✗", "raised"), "advice": ("•", "dim")}
@@ -108,7 +107,7 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     mark, style = MARKS[finding.rule.level]
     spot = str(finding.spot(checked.blueprint.source.doc))
     head = f"{mark} {finding.where}"
-    yield line((head, style), (f"  {finding.rule.level}", "dim"), (spot.rjust(WIDTH - len(head) - 9), "dim"))
+    yield line((head, style), (f"  {finding.rule.level}", "dim"), (spot.rjust(line_width() - len(head) - 9), "dim"))
     found = proof(checked, finding)
     yield from _wrapped(_notices(finding, found), "  ", "name")
     yield from _wrapped(finding.suspicion.happens, "  ", "")
@@ -148,17 +147,17 @@ def _request_lines(trace: JsonObject) -> Iterator[Line]:
     callers = {"callers": trace["callers"]} if "callers" in trace else {}
     for text in yaml_of({**callers, "requests": trace["requests"]}, deep=2).splitlines():
         inner = " " * (len(text) - len(text.lstrip()) + 4)
-        for part in textwrap.wrap(text, WIDTH - 9, subsequent_indent=inner, break_on_hyphens=False) or [""]:
+        for part in wrapped(text, 9, inner) or [""]:
             yield line((f"         {part}", "field"))
 
 
 def _labelled(label: str, text: str, style: str) -> Iterator[Line]:
-    for at, part in enumerate(textwrap.wrap(text, WIDTH - 9, break_on_hyphens=False)):
+    for at, part in enumerate(wrapped(text, 9)):
         yield line((f"  {label:<7}" if at == 0 else " " * 9, style), part)
 
 
 def _wrapped(text: str, indent: str, style: str) -> Iterator[Line]:
-    for part in textwrap.wrap(text, WIDTH - len(indent), break_on_hyphens=False):
+    for part in textwrap.wrap(text, line_width() - len(indent), break_on_hyphens=False):
         yield line(indent, (part, style))
 
 
@@ -170,7 +169,7 @@ def listed(rules: Sequence[Rule]) -> Iterator[Line]:
             yield []
         yield line((level, "title"))
         for rule in rules:
-            parts = textwrap.wrap(rule.says, WIDTH - width - 2, break_on_hyphens=False) if rule.level == level else []
+            parts = wrapped(rule.says, width + 2) if rule.level == level else []
             for at, part in enumerate(parts):
                 yield line("  ", (f"{'' if at else rule.code:<{width}}", "name"), part)
 

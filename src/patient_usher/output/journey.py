@@ -10,8 +10,8 @@ from patient_usher.core.http.messages import phrase, read_json
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.enumerations import DID
 from patient_usher.core.verify.record import AnswerRecord, Headers, LogRecord, Record, RequestRecord
-from patient_usher.output.replay_view import SIGN_OF, WIDTH, clock, failures, status_style, value_text
-from patient_usher.output.terminal import Line, Piece, chopped, fit, line
+from patient_usher.output.replay_view import SIGN_OF, clock, failures, status_style, value_text
+from patient_usher.output.terminal import Line, Piece, chopped, fit, line, line_width, wrapped
 
 
 def journey(record: Record, *, whole: bool = False) -> Iterator[Line]:
@@ -20,13 +20,13 @@ def journey(record: Record, *, whole: bool = False) -> Iterator[Line]:
     ``whole``: header fields and content to their last character, as far as anybody reads them.
     """
     head = f"── {record.id} "
-    yield line((head + "─" * (WIDTH - len(head)), "dim"))
+    yield line((head + "─" * (line_width() - len(head)), "dim"))
     request = record.request
     took = record.finished - record.at
     yield line((f"{request.method} {request.url}", "title"))
     route = f"route {record.route}" if record.route else "no route"
     yield line((f"{route}, caller {record.caller}, at {clock(record.at)}, took {clock(round(took, 6))}", "dim"))
-    for part in textwrap.wrap(record.forwarded or "", WIDTH):
+    for part in wrapped(record.forwarded or ""):
         yield line((part, "dim"))
     yield from _headers(request.headers, whole=whole)
     yield from _content(request, WHOLE if whole else PART)
@@ -102,7 +102,7 @@ def _depths(record: Record) -> dict[str, int]:
 
 
 def _wrapped(text: str, at: int) -> list[str]:
-    return textwrap.wrap(text, max(WIDTH - at, 30), break_on_hyphens=False)
+    return textwrap.wrap(text, max(line_width() - at, 30), break_on_hyphens=False)
 
 
 def _log_line(log: LogRecord, indent: int) -> Iterator[Line]:
@@ -112,7 +112,7 @@ def _log_line(log: LogRecord, indent: int) -> Iterator[Line]:
     for key, value in (log.detail or {}).items():
         for at, part in enumerate(value_text(value).splitlines()):
             text = f"{key + ': ' if at == 0 else '  '}{part}"
-            yield line(" " * (indent + 2), (fit(text, WIDTH - indent - 2).rstrip(), "dim"))
+            yield line(" " * (indent + 2), (fit(text, line_width() - indent - 2).rstrip(), "dim"))
 
 
 def _note(note: JsonObject) -> str:
@@ -130,7 +130,7 @@ def _headers(headers: Headers, *, whole: bool) -> Iterator[Line]:
     for name, value in headers:
         if name.lower() in _QUIET:
             continue
-        room = WIDTH - 4 - len(name)
+        room = line_width() - 4 - len(name)
         parts = chopped(value, room) if whole else [fit(value, room).rstrip()]
         for at, part in enumerate(parts or [""]):
             yield line("  ", (f"{name}: " if at == 0 else " " * (len(name) + 2), "field"), part)
@@ -147,13 +147,13 @@ def _content(message: RequestRecord | AnswerRecord, limit: int) -> Iterator[Line
     except ValueError:
         pass
     else:
-        if isinstance(value, dict | list) and len(text) > WIDTH - 4:
+        if isinstance(value, dict | list) and len(text) > line_width() - 4:
             text = json.dumps(value, ensure_ascii=False, indent=2)
     lines = text.splitlines()
     if limit == WHOLE:
-        lines = [part for one in lines for part in chopped(one, WIDTH - 2) or [""]]
+        lines = [part for one in lines for part in chopped(one, line_width() - 2) or [""]]
     for part in lines[:limit]:
-        yield line("  ", fit(part, WIDTH - 2).rstrip())
+        yield line("  ", fit(part, line_width() - 2).rstrip())
     if len(lines) > limit:
         yield line("  ", (f"({len(lines) - limit} more lines)", "dim"))
 
@@ -179,7 +179,7 @@ def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
         yield line((_no_answer(record), "bad"))
     else:
         status = f"{response.status} {phrase(response.status)}"
-        for at, part in enumerate(textwrap.wrap(_by(record), WIDTH - len(status) - 2)):
+        for at, part in enumerate(textwrap.wrap(_by(record), line_width() - len(status) - 2)):
             yield line((status if at == 0 else " " * len(status), status_style(record)), f"  {part}")
         yield from _headers(response.headers, whole=whole)
         yield from _content(response, WHOLE if whole else PART)
@@ -193,7 +193,7 @@ def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
         copy = "" if browser.got is None else f"{browser.got.status} from its own copy; "
         told = {"readable": f"{copy}readable; header fields it can read: {names}"}
         text = told.get(browser.verdict, f"{browser.verdict} ({browser.why}): {browser.reason}")
-        for part in textwrap.wrap(f"to the page: {text}", WIDTH, subsequent_indent="  "):
+        for part in wrapped(f"to the page: {text}", 0, "  "):
             yield line((part, "good" if browser.verdict == "readable" else "raised"))
     raised = next((error.type for error in record.errors if error.raised_by == "handler"), None)
     handler = (

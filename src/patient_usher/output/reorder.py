@@ -24,8 +24,7 @@ from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, worked
 from patient_usher.output.figure import SIZE, drawing, drawn
 from patient_usher.output.noticed import noticed
-from patient_usher.output.replay_view import WIDTH
-from patient_usher.output.terminal import Line, Piece, line
+from patient_usher.output.terminal import Line, Piece, line, line_width, wrapped
 from patient_usher.output.yaml_snippet import yaml_of
 
 MARKS = {"free": ("○", "good"), "fields": ("◇", "field"), "must-not": ("✗", "bad"), "mends": ("✓", "good")}
@@ -70,7 +69,7 @@ def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequen
     if worst is not None and worst.example is not None:
         yield []
         head = f"── {worst.a} and {worst.b} swapped: {worst.example} "
-        yield line((head + "─" * max(WIDTH - len(head), 0), "dim"))
+        yield line((head + "─" * max(line_width() - len(head), 0), "dim"))
         if any(worst.example in group.ids for group in worst.comparison.groups):
             names = ("as it is", f"{worst.a} and {worst.b} swapped")
             yield from worked(Compared(names, before, worst.swapped, worst.comparison), worst.example)
@@ -121,7 +120,7 @@ def _listed(pairs: Sequence[Pair], before: Sequence[Record]) -> Iterator[Line]:
             yield line((f"{mark} {VERDICTS[verdict]}", style))
         for pair in chosen:
             name = f"  {pair.a} – {pair.b}"
-            for at, part in enumerate(textwrap.wrap(_consequence(pair, before), WIDTH - width, break_on_hyphens=False)):
+            for at, part in enumerate(wrapped(_consequence(pair, before), width)):
                 yield line(f"{'' if at else name:<{width}}", (part, "dim"))
 
 
@@ -161,7 +160,7 @@ def search_told(present: Sequence[str], found: Found) -> Iterator[Line]:
 
 
 def _wrapped(text: str) -> Iterator[Line]:
-    for part in textwrap.wrap(text, WIDTH - 2, break_on_hyphens=False):
+    for part in wrapped(text, 2):
         yield line(f"  {part}")
 
 
@@ -184,7 +183,7 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
         for number, scenario in enumerate(apart.requests, 1)
     ]
     cells = max([len(cell) for _, row in rows for cell in row] + [3])
-    room = max(WIDTH - (cells + 2) * len(letters), 24)
+    room = max(line_width() - (cells + 2) * len(letters), 24)
     if rows:
         yield line(" " * room, ("".join(f"{letter:>{cells + 2}}" for letter in letters), "name"))
     for name, row in rows:
@@ -193,7 +192,7 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
     for (name, _), note in zip(rows, apart.notes, strict=True):
         more = f" (a letter more says that {note} is another)" if note else ""
         if note or len(name) > room:
-            for part in textwrap.wrap(f"{name}{more}", WIDTH, subsequent_indent="   ", break_on_hyphens=False):
+            for part in textwrap.wrap(f"{name}{more}", line_width(), subsequent_indent="   ", break_on_hyphens=False):
                 yield line((part, "dim"))
     yield []
     for letter, one in zip(letters, apart.classes, strict=False):
@@ -201,7 +200,7 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
         yield line((f"{letter}  ", "name"), " → ".join(one.example), (f"  {times}", "dim"))
         if one.orders > 1 and one.before:
             told = ", ".join(f"{a} before {b}" for a, b in _needed(one.before))
-            for part in textwrap.wrap(f"always {told}", WIDTH - 4, break_on_hyphens=False):
+            for part in wrapped(f"always {told}", 4):
                 yield line(("    " + part, "dim"))
     if count > MOST_CLASSES:
         yield line((f"and {count - MOST_CLASSES} more sorts; --format json has them all", "dim"))

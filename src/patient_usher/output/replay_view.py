@@ -6,7 +6,6 @@ Works on result records alone (and on the order of stages), so a saved result ca
 from __future__ import annotations
 
 import json
-import textwrap
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 
@@ -16,9 +15,7 @@ from patient_usher.core.verify.always import StatementTold
 from patient_usher.core.verify.record import CacheRecord, Record
 from patient_usher.output.door import printable
 from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, Shown, headline
-from patient_usher.output.terminal import Line, Piece, fit, line
-
-WIDTH = 100
+from patient_usher.output.terminal import Line, Piece, cells, fit, line, line_width, wrapped
 
 SIGN_OF = {
     "continued": ("●", ""),
@@ -31,6 +28,8 @@ SIGN_OF = {
     "caught": ("◇", "caught"),
     "never": ("·", "dim"),
 }
+_WORDS, _LEAST_WORDS, _LEAST_URL, _LEAST_ID = 24, 6, 12, 8
+"""How many cells the words behind the status take, and the least that each part is left with."""
 LEGEND = "● passed on  ◆ answered  ▲ raised  ◇ caught it  ○ passed over  · never reached"
 RARE = "∞ did nothing: the caller waits  ◈ answered, yet passed on  ▼ raised on the way out"
 
@@ -104,12 +103,16 @@ class Table:
         self.columns = columns
         self.base = base
         self.order_of = order_of
-        self.gap = "" if len(columns) > 20 else " "
-        self.track_width = len(columns) * 2 - 1 if self.gap else len(columns)
-        self.id_width = min(max([len(id_) for id_ in ids] + [12]), 22)
-        room = WIDTH - 2 - self.id_width - 2 - self.track_width - 2 - 3 - 1 - 24
-        wanted = max([len(text) for text in requests] + [40 - self.id_width])
-        self.request_width = max(min(wanted, room), 12)
+        spare = line_width() - 2 - 1 - 2 - 2 - 3 - 1  # the sign, and what stands between the parts
+        wide = len(columns) * 2 - 1
+        self.gap = "" if len(columns) > 20 or wide > spare - _LEAST_ID - _LEAST_URL - _LEAST_WORDS else " "
+        self.track_width = wide if self.gap else len(columns)
+        spare -= self.track_width
+        self.id_width = min(max([cells(id_) for id_ in ids] + [12]), 22)
+        wanted = max([cells(text) for text in requests] + [40 - self.id_width])
+        # The URL gives way first, then the id, then the words behind the status.
+        self.request_width = max(min(wanted, spare - self.id_width - _WORDS), _LEAST_URL)
+        self.id_width = max(min(self.id_width, spare - self.request_width - _WORDS), _LEAST_ID)
         self.seen: set[str] = set()
 
     @property
@@ -139,6 +142,7 @@ class Table:
                 self.seen.add(dids[name])
             elif name in on_way:
                 pieces.append(Piece(*SIGN_OF["never"]))
+                self.seen.add("never")
             else:
                 pieces.append(Piece(running if at < last else " ", "dim"))
             if self.gap and at < len(self.columns) - 1:
@@ -167,12 +171,12 @@ class Table:
         browser = final.browser
         told = any(check.what == "browser" and not check.ok for check in final.checks)
         if browser is not None and browser.verdict == "blocked" and not told:
-            for part in textwrap.wrap(f"blocked ({browser.why}): {browser.reason}", WIDTH - 4):
+            for part in wrapped(f"blocked ({browser.why}): {browser.reason}", 4):
                 yield line("    ", (part, "raised"))
 
     def _row(self, mark: Piece, label: Piece, record: Record) -> Line:
         response = record.response
-        room = WIDTH - self.track_at - self.track_width - 6
+        room = line_width() - self.track_at - self.track_width - 6
         return [
             mark,
             label,
@@ -195,15 +199,16 @@ class Table:
         request = Piece(fit(request_line(first, self.base), self.request_width) + "  ")
         told = ", ".join(parts)
         row = [Piece(f"{sign} ", style), label, request, *self.track(last)]
-        if len(told) <= WIDTH - self.track_at - self.track_width - 2:
+        if len(told) <= line_width() - self.track_at - self.track_width - 2:
             return [[*row, Piece("  " + told)]]
         return [row, line(f"    {told}")]
 
     def legend(self) -> Iterator[Line]:
         """What the marks mean; the rare ones only where they were seen."""
-        yield line((LEGEND, "dim"))
-        if self.seen & {"nothing", "answered-and-continued", "raised-out"}:
-            yield line((RARE, "dim"))
+        signs = {SIGN_OF[did][0] for did in self.seen}
+        said = [part for part in f"{LEGEND}  {RARE}".split("  ") if part[0] in signs]
+        for part in wrapped("  ".join(said).replace(" ", "\u00a0").replace("\u00a0\u00a0", "  ")) if said else ():
+            yield line((part.replace("\u00a0", " "), "dim"))
 
 
 def _status(record: Record) -> str:
@@ -271,13 +276,13 @@ def failures(record: Record) -> Iterator[Line]:
             wanted, got = printable(value_text(check.expected)), printable(value_text(check.actual))
             text = f"{check.what}: expected {wanted}, got {got}"
             if check.what == "browser":
-                for part in textwrap.wrap(text, WIDTH - 4, subsequent_indent="  "):
+                for part in wrapped(text, 4, "  "):
                     yield line("    ", (part, "bad"))
-            elif len(text) <= WIDTH - 4:
+            elif len(text) <= line_width() - 4:
                 yield line("    ", (text, "bad"))
             else:
-                yield line("    ", (fit(f"{check.what}: expected {wanted}", WIDTH - 4).rstrip(), "bad"))
-                yield line("    ", (fit(f"{' ' * len(check.what)}  got      {got}", WIDTH - 4).rstrip(), "bad"))
+                yield line("    ", (fit(f"{check.what}: expected {wanted}", line_width() - 4).rstrip(), "bad"))
+                yield line("    ", (fit(f"{' ' * len(check.what)}  got      {got}", line_width() - 4).rstrip(), "bad"))
 
 
 def complaints(send: Shown) -> Iterator[Line]:
@@ -289,7 +294,7 @@ def complaints(send: Shown) -> Iterator[Line]:
         for record in send.records:
             if record.outcome in SLIPS:
                 what = f"{record.id}: {record.outcome}, which nobody expected: {OUTCOMES[record.outcome]}"
-                for part in textwrap.wrap(what, WIDTH - 4, subsequent_indent="  "):
+                for part in wrapped(what, 4, "  "):
                     yield line("    ", (part, "bad"))
 
 
@@ -312,24 +317,24 @@ def summary(outcome: Outcome, first_failed: Sequence[str], savings: Sequence[str
     if record.failed:
         more = f" and {record.failed - len(first_failed)} more" if record.failed > len(first_failed) else ""
         text += f": {', '.join(first_failed)}{more}"
-    for at, part in enumerate(textwrap.wrap(text, WIDTH - 2, break_on_hyphens=False)):
+    for at, part in enumerate(wrapped(text, 2)):
         yield line((f"{sign} " if at == 0 else "  ", style), (part, style if style != "dim" else ""))
     statuses = ", ".join(f"{count} × {status}" for status, count in record.by_status.items())
     answerers = ", ".join(f"{name} {count}" for name, count in record.by_answerer.items())
     texts = [f"statuses: {statuses}", f"answered by: {answerers}", *savings]
     for text in texts if statuses else ():
-        yield from wrapped(text, "dim")
+        yield from remark(text, "dim")
 
 
 def statement_lines(statements: Iterable[StatementTold]) -> Iterator[Line]:
     """What became of each statement, a sentence with its sign."""
     for one in statements:
         sign, style = SIGNS[STATEMENT_MARKS[one.verdict]]
-        for at, part in enumerate(textwrap.wrap(one.sentence, WIDTH - 2, break_on_hyphens=False)):
+        for at, part in enumerate(wrapped(one.sentence, 2)):
             yield line((f"{sign} " if at == 0 else "  ", style), (part, style))
 
 
-def wrapped(text: str, style: str) -> Iterator[Line]:
+def remark(text: str, style: str) -> Iterator[Line]:
     """A remark below a table, on as many lines as it takes."""
-    for part in textwrap.wrap(text, WIDTH - 2, subsequent_indent="  ", break_on_hyphens=False):
+    for part in wrapped(text, 2, "  "):
         yield line((f"  {part}", style))

@@ -11,17 +11,18 @@ from patient_usher.output.outcome import Outcome
 from patient_usher.output.page import comparison_page, page
 from patient_usher.output.result import comparison_json, result_json
 from patient_usher.output.svg import picture_of, picture_of_comparison
+from patient_usher.output.terminal import at_full_width
 
 OF_REPLAYS: dict[str, Callable[[Outcome], str]] = {
-    "junit": junit,
-    "md": markdown,
-    "html": page,
+    "junit": at_full_width(junit),
+    "md": at_full_width(markdown),
+    "html": at_full_width(page),
     "json": result_json,
     "svg": picture_of,
 }
 OF_COMPARISONS: dict[str, Callable[[Compared], str]] = {
-    "md": markdown_comparison,
-    "html": comparison_page,
+    "md": at_full_width(markdown_comparison),
+    "html": at_full_width(comparison_page),
     "json": comparison_json,
     "junit": junit_comparison,
     "svg": picture_of_comparison,

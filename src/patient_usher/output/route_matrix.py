@@ -8,8 +8,8 @@ from patient_usher.core.analysis.route_matrix import RouteRow, StageOnWay, Way
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.partition import Tie
 from patient_usher.output.door import DOOR
-from patient_usher.output.replay_view import WIDTH, staircase
-from patient_usher.output.terminal import Line, Piece, fit, line
+from patient_usher.output.replay_view import staircase
+from patient_usher.output.terminal import Line, Piece, fit, line, line_width
 
 CELLS = {
     "runs": ("●", ""),
@@ -37,10 +37,10 @@ def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
     id_width = min(max([len(row.item.route.id) for row in rows] + [5]), 20)
     track = len(columns) * (1 + len(gap))
     places = [f"{row.item.route.method} {row.item.route.template.text}" for row in rows]
-    place_width = min(max(map(len, places), default=10), WIDTH - id_width - track - 22)
+    place_width = min(max(map(len, places), default=10), line_width() - id_width - track - 22)
     reversed_ = ", listed innermost first" if blueprint.spec.listed == "innermost-first" else ""
     flow = f"{blueprint.spec.flow} flow{reversed_}, {' and '.join(blueprint.environment)}"
-    place_width = max(place_width, min(len(flow), WIDTH - track - 22) - id_width - 1)
+    place_width = max(place_width, min(len(flow), line_width() - track - 22) - id_width - 1)
     left = id_width + 1 + place_width + 2
     title = [line((blueprint.name, "title")), line((flow, "dim"))]
     yield from staircase(columns, title, left, gap)

@@ -9,7 +9,7 @@ from typing import Any
 from patient_usher.core.http.dates import in_seconds
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.totals import Bulk
-from patient_usher.output.replay_view import clock, wrapped
+from patient_usher.output.replay_view import clock, remark
 from patient_usher.output.terminal import Line, fit, line
 
 MOST = 5
@@ -33,25 +33,25 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
         beside = f"; beside the busiest: {', '.join(others)}" if others else ""
         more = f" and {count - len(others) - len(busiest & bulk.callers_refused.keys())} more" if others else ""
         more = more if not more.startswith(" and 0") else ""
-        yield from wrapped(f"refused at least once: {counted(count, 'caller')}{beside}{more}", "dim")
+        yield from remark(f"refused at least once: {counted(count, 'caller')}{beside}{more}", "dim")
     yield from _busiest("routes", bulk.routes, bulk.routes_refused)
     if bulk.limits:
         parts = [f"{stage} refused {whom} {count:,} times" for (stage, whom), count in ranked(bulk.limits, 3)]
         again = ", ".join(f"{stage} {_seconds(wait)}" for stage, wait in sorted(bulk.resets.items()) if wait)
-        yield from wrapped(f"limits: {'; '.join(parts)}{f'; until again at most: {again}' if again else ''}", "dim")
+        yield from remark(f"limits: {'; '.join(parts)}{f'; until again at most: {again}' if again else ''}", "dim")
     if bulk.caches:
         states = Counter[str]()
         for (_, state), count in bulk.caches.items():
             states[state] += count
         looked = ", ".join(f"{count:,} {state}" for state, count in ranked(states))
         saved = ", ".join(f"{route} {count:,}" for route, count in ranked(bulk.hits, 3))
-        yield from wrapped(f"caches: {looked}" + (f"; handler runs saved: {saved}" if saved else ""), "dim")
+        yield from remark(f"caches: {looked}" + (f"; handler runs saved: {saved}" if saved else ""), "dim")
     figures = [f"{name} {_seconds(bulk.latency(percent))}" for name, percent in _PERCENTILES]
-    yield from wrapped(f"latency: {', '.join(figures)} (exact to three digits)", "dim")
+    yield from remark(f"latency: {', '.join(figures)} (exact to three digits)", "dim")
     for saving in savings:
-        yield from wrapped(saving, "dim")
+        yield from remark(saving, "dim")
     if bulk.crowded:
-        yield from wrapped("there were too many callers to count each: the later ones are counted together", "dim")
+        yield from remark("there were too many callers to count each: the later ones are counted together", "dim")
     if bulk.failed:
         yield line((f"✗ {bulk.failed:,} not as expected", "bad"))
 

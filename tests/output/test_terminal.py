@@ -1,0 +1,151 @@
+"""What people see at a terminal: it fits, on every ground, in ASCII too; the same for files wherever they are made."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from rich.cells import cell_len
+from rich.color import Color
+from rich.style import Style
+
+from conftest import DEMO, Outcome
+from patient_usher.cli import QUESTIONS
+from patient_usher.output.terminal import ASCII, STYLES, Painter, fit, ground_of, line, wants_colour
+
+Usher = Callable[..., Outcome]
+VIEWS: dict[str, tuple[str, ...]] = {
+    "replay": ("replay", "harbour.yaml", "story.yaml"), "failing": ("replay", "mistaken.yaml", "story.yaml"), "details": ("replay", "quay.yaml", "quay-story.yaml", "--details"),
+    "limits": ("replay", "limits.yaml", "limits-story.yaml"), "blocked": ("replay", "boaters.yaml", "boaters-story.yaml"), "show": ("show", "harbour.yaml"), "one": ("show", "harbour.yaml", "GET", "/v1/harbour/ledger"),
+    "state": ("show", "busy.yaml", "--state"), "send": ("send", "harbour.yaml", "GET", "/v1/harbour/ledger"), "check": ("check", "mistaken.yaml"), "explain": ("check", "--explain"), "page": ("check", "--explain", "stalls"),
+    "compare": ("compare", "harbour.yaml", "mistaken.yaml", "story.yaml"), "reorder": ("reorder", "landing.yaml", "landing-story.yaml", "--all-pairs"), "explore": ("explore", "landing.yaml"),
+    "coverage": ("replay", "harbour.yaml", "story.yaml", "--coverage"), "sweep": ("sweep", "limits.yaml", "limits-story.yaml", "--try", "throttle.quota=20,30", "--cores", "1"),
+}  # fmt: skip
+URL = re.compile(r"\S{30,}")
+
+
+def run(usher: Usher, name: str, *more: str, **env: str) -> Outcome:
+    """A view of the demo."""
+    return usher(*(str(DEMO / part) if part.endswith(".yaml") else part for part in VIEWS[name]), *more, env=env)
+
+
+@pytest.mark.parametrize("wide", [60, 80, 100, 160])
+@pytest.mark.parametrize("name", VIEWS)
+def test_every_view_fits(usher: Usher, name: str, wide: int) -> None:
+    done = run(usher, name, COLUMNS=str(wide))
+    assert done.status in (0, 1), done.err
+    long = [text for text in done.out.splitlines() if cell_len(text) > wide and not URL.search(text)]
+    assert long == []
+
+
+@pytest.mark.parametrize("name", VIEWS)
+def test_plain_is_ascii_without_an_escape_and_stands_as_the_other(usher: Usher, name: str) -> None:
+    drawn, plain = run(usher, name).out.splitlines(), run(usher, name, "--plain").out.splitlines()
+    assert "".join(plain).isascii()
+    assert "\\u" not in "".join(plain)
+    assert [len(text) for text in plain] == [len(text) for text in drawn]
+    assert run(usher, name, PYTHONIOENCODING="ascii").out.splitlines() == plain
+
+
+def test_each_sign_has_one_of_its_own_in_ascii() -> None:
+    drawn = "●○◆▲▼◇◈∞·◐✓✗•"
+    assert len({ASCII[sign] for sign in drawn}) == len(drawn)
+    source = "".join(path.read_text() for path in (Path(__file__).parents[2] / "src/patient_usher/output").glob("*.py"))
+    signs = set(re.findall(r"[^\x00-\x7f]", source)) - {"\u00a0"}
+    assert sorted(signs - ASCII.keys()) == []
+
+
+@pytest.mark.parametrize("wide", [60, 80])
+@pytest.mark.parametrize("name", ["", *QUESTIONS])
+def test_every_page_of_help_fits(usher: Usher, name: str, wide: int) -> None:
+    text = usher(*([name] if name else []), "--help", env={"COLUMNS": str(wide)}).out
+    assert [one for one in text.splitlines() if len(one) > wide] == []
+
+
+def luminance(style: str) -> float:
+    """Relative luminance (WCAG 2.2)."""
+    colour = Style.parse(style).color or Color.default()
+    parts = [value / 255 for value in colour.get_truecolor()]
+    red, green, blue = (part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts)
+    return 0.2126 * red + 0.7152 * green + 0.0722 * blue
+
+
+def contrast(a: float, b: float) -> float:
+    """The ratio of two luminances."""
+    return (max(a, b) + 0.05) / (min(a, b) + 0.05)
+
+
+GROUNDS = {"either": ("#000000", "#ffffff"), "dark": ("#000000", "#1e1e1e"), "light": ("#ffffff", "#fdf6e3")}
+
+
+@pytest.mark.parametrize("ground", GROUNDS)
+def test_colours_can_be_read_on_their_ground(ground: str) -> None:
+    for name, style in STYLES[ground].items():
+        for back in GROUNDS[ground]:
+            assert contrast(luminance(style), luminance(back)) >= 4.5, (name, back)
+    assert {*STYLES[ground]} == {*STYLES["either"]}
+
+
+class Terminal(io.StringIO):
+    """A stream that is a terminal, or isn't."""
+
+    def __init__(self, tty: bool) -> None:
+        super().__init__()
+        self.tty = tty
+
+    def isatty(self) -> bool:
+        return self.tty
+
+
+ASKED = [
+    (True, {}, "auto", True), (False, {}, "auto", False), (True, {"NO_COLOR": "1"}, "auto", False), (False, {"FORCE_COLOR": "1"}, "auto", True), (True, {"TERM": "dumb"}, "auto", False),
+    (True, {"NO_COLOR": "1"}, "always", True), (False, {}, "always", True), (True, {}, "never", False), (True, {"NO_COLOR": "1", "FORCE_COLOR": "1"}, "auto", False),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("tty", "environ", "asked", "colours"), ASKED)
+def test_when_it_colours(tty: bool, environ: dict[str, str], asked: str, colours: bool) -> None:
+    assert wants_colour(Terminal(tty), environ, asked) is colours
+
+
+@pytest.mark.parametrize(
+    ("told", "ground"),
+    [
+        ("15;0", "dark"),
+        ("0;15", "light"),
+        ("0;default;15", "light"),
+        ("12;8", "dark"),
+        ("", "either"),
+        ("x", "either"),
+        ("0;7", "light"),
+    ],
+)
+def test_the_ground_is_told(told: str, ground: str) -> None:
+    assert ground_of({"COLORFGBG": told}) == ground
+
+
+def test_a_painter_in_ascii_keeps_its_colours(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("TERM", "xterm-256color")
+    out = Terminal(tty=True)
+    Painter(out, colour=True, ascii_only=True).write([line(("✓ ", "good"), "fine")])
+    assert "\x1b[" in out.getvalue()
+    assert "v " in out.getvalue()
+
+
+@given(st.text(st.characters(codec="utf-8", exclude_categories=["C", "M"]), max_size=30), st.integers(1, 30))
+def test_cut_and_padded_to_cells(text: str, wide: int) -> None:
+    assert cell_len(fit(text, wide)) == wide
+
+
+def test_a_report_is_the_same_wherever_it_is_made(usher: Usher, tmp_path: Path) -> None:
+    made = []
+    for wide in ("60", "160"):
+        reports = [f"--report={form}=r{wide}.{form}" for form in ("md", "html", "junit")]
+        run(usher, "failing", *reports, COLUMNS=wide)
+        made.append([(tmp_path / f"r{wide}.{form}").read_text() for form in ("md", "html", "junit")])
+    assert made[0] == made[1]
