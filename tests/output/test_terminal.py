@@ -88,7 +88,8 @@ def test_colours_can_be_read_on_their_ground(ground: str) -> None:
     for name, style in STYLES[ground].items():
         for back in GROUNDS[ground]:
             assert contrast(luminance(style), luminance(back)) >= 4.5, (name, back)
-    assert {*STYLES[ground]} == {*STYLES["either"]}
+    assert {*STYLES[ground]} == {*STYLES["either"]} == {*STYLES["few"]}
+    assert all(Style.parse(style).color is None for style in STYLES["few"].values())
 
 
 class Terminal(io.StringIO):

@@ -54,7 +54,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     service = parser.add_mutually_exclusive_group(required=True)
     service.add_argument(
         "--app", metavar="APP",
-        help="an ASGI or WSGI application, MODULE:NAME, in a module beside the pipeline or installed; needs --trust python",
+        help="an ASGI or WSGI application, MODULE:NAME, beside the pipeline or installed; needs --trust python",
     )  # fmt: skip
     service.add_argument("--at", metavar="URL", help="the origin of a service that is asked for the trace's base")
     service.add_argument("--recorded", metavar="FILE", type=Path, help="what a service answered, as --into has kept it")

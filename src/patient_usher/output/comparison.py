@@ -45,6 +45,10 @@ class Compared(NamedTuple):
         """The two exchanges of an id."""
         return next((r for r in self.a if r.id == id_), None), next((r for r in self.b if r.id == id_), None)
 
+    def told(self, id_: str) -> list[Difference]:
+        """In what an exchange differs, but for what its journeys show."""
+        return [one for one in self.comparison.differs if one.id == id_ and one.kind not in ("order", "opened")]
+
     def by_id(self) -> dict[str, list[Difference]]:
         """What differs, by exchange."""
         found: dict[str, list[Difference]] = {}
@@ -155,16 +159,30 @@ def worked(compared: Compared, id_: str, *, details: bool = False) -> Iterator[L
         return
     half = (line_width() - 3) // 2
     yield line((fit(compared.names[0], half), "dim"), "   ", (compared.names[1], "dim"))
+    for where, left, right in steps_of(a, b):
+        mark, style = {"same": ("   ", "dim"), "part": (" ≠ ", "raised"), "after": ("   ", "")}[where]
+        yield [
+            Piece(fit(f"  {left}" if left else "", half), style),
+            Piece(mark, "bad"),
+            Piece(fit(f"  {right}" if right else "", half).rstrip(), style),
+        ]
+    yield line((fit(outcome_of(a), half), "name"), "   ", (outcome_of(b), "name"))
+    for difference in compared.told(id_):
+        for sign, name, value in rows_of(difference):
+            head = f"  {sign} {name}: "
+            room = line_width() - len(head)
+            for at, part in enumerate(chopped(value, room) if details else [fit(value, room)]):
+                style = "raised" if sign == "-" else "good"
+                yield line((head if at == 0 else " " * len(head), style), part.rstrip())
+
+
+def steps_of(a: Record | None, b: Record | None) -> Iterator[tuple[str, str, str]]:
+    """The steps of two journeys side by side: ``same`` until they ``part``, and what comes ``after``."""
+    if a is None or b is None or not (a.journey and b.journey):  # one never came, or none is kept
+        return
     same = parting(a, b)
-    steps = zip_longest(a.journey, b.journey) if a.journey and b.journey else ()  # else one never came
-    for number, (left, right) in enumerate(steps):
-        mark = " ≠ " if number == same else "   "
-        style = "dim" if number < same else "raised" if number == same else ""
-        yield [Piece(fit(_step(left), half), style), Piece(mark, "bad"), Piece(fit(_step(right), half).rstrip(), style)]
-    yield line((fit(_outcome(a), half), "name"), "   ", (_outcome(b), "name"))
-    for difference in compared.comparison.differs:
-        if difference.id == id_ and difference.kind not in ("order", "opened"):
-            yield from _both(difference, details=details)
+    for number, (left, right) in enumerate(zip_longest(a.journey, b.journey)):
+        yield "same" if number < same else "part" if number == same else "after", _step(left), _step(right)
 
 
 _SHORT = {"caught": "caught it and answered"}
@@ -175,31 +193,26 @@ def _step(step: StepRecord | None) -> str:
     if step is None:
         return ""
     did = "dropped" if step.way == "error" and step.did == "skipped" else _SHORT.get(step.did, DID[step.did])
-    return f"  {step.way:<5} {step.stage}: {did}"
+    return f"{step.way:<5} {step.stage}: {did}"
 
 
-def _outcome(record: Record) -> str:
+def outcome_of(record: Record) -> str:
+    """How an exchange ended: the status and who answered."""
     return f"{record.response.status} {record.answered_by}" if record.response else record.outcome
 
 
-def _both(difference: Difference, *, details: bool) -> Iterator[Line]:
-    """What differs, before and after: fields and lines that one side alone has, values where they part."""
+def rows_of(difference: Difference) -> list[tuple[str, str, str]]:
+    """What differs: sign, name and value, fields and lines that one side alone has, values where they part."""
     if difference.kind in ("headers", "counts", "log"):
         gone, come = _apart(difference.a or [], difference.b or [])
         pairs = [("-", row) for row in gone] + [("+", row) for row in come]
-        rows = [
-            (sign, *(row if difference.kind != "log" else (f"log, {row[0]} {row[1]}", row[2]))) for sign, row in pairs
-        ]
-    elif difference.kind == "body":
-        rows = [(sign, name, text) for name, a, b in _parts(difference) for sign, text in (("-", a), ("+", b))]
-    else:
-        name = difference.what.replace("_", "-")
-        rows = [("-", name, value_text(difference.a)), ("+", name, value_text(difference.b))]
-    for sign, name, value in rows:
-        head = f"  {sign} {name}: "
-        room = line_width() - len(head)
-        for at, part in enumerate(chopped(value, room) if details else [fit(value, room)]):
-            yield line((head if at == 0 else " " * len(head), "bad" if sign == "-" else "good"), part.rstrip())
+        if difference.kind == "log":
+            return [(sign, f"log, {stage} {level}", message) for sign, (stage, level, message) in pairs]
+        return [(sign, name, value) for sign, (name, value) in pairs]
+    if difference.kind == "body":
+        return [(sign, name, text) for name, a, b in _parts(difference) for sign, text in (("-", a), ("+", b))]
+    name = difference.what.replace("_", "-")
+    return [("-", name, value_text(difference.a)), ("+", name, value_text(difference.b))]
 
 
 def _parts(difference: Difference) -> list[tuple[str, str, str]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
 from collections.abc import Sequence
 from functools import cache
 from importlib.resources import files
@@ -22,7 +23,9 @@ from patient_usher.output.comparison import (
     headline_of,
     kind_words,
     only_one,
-    worked,
+    outcome_of,
+    rows_of,
+    steps_of,
 )
 from patient_usher.output.door import printable
 from patient_usher.output.journey import journey
@@ -77,7 +80,8 @@ class PageRow(NamedTuple):
 def page(outcome: Outcome) -> str:
     """A replay. Rows are in the page; journeys stand in it as data, and unfold when they are opened."""
     columns = outcome.scene.columns
-    rows = [_row(send, columns) for send in outcome.sends]
+    bursts = sorted(_bursts(outcome.sends), key=lambda burst: burst[0].mark not in ("failed", "slipped"))
+    rows = [_row(burst, columns) for burst in bursts]
     sign, style = SIGNS[outcome.mark]
     return _rendered(
         "page.html",
@@ -93,7 +97,7 @@ def page(outcome: Outcome) -> str:
         outcomes=[(name, OUTCOMES[name]) for name in OUTCOMES if any(row.outcome == name for row in rows)],
         legend=[part for part in f"{LEGEND}  {RARE}".split("  ") if part],
         first=FIRST,
-        journeys=[_journeys(send) for send in outcome.sends],
+        journeys=[_journeys(burst[0]) for burst in bursts],
         data=_data,
     )
 
@@ -102,17 +106,30 @@ def _journeys(send: Shown) -> str:
     return "\n\n".join("\n".join(map(plain, journey(record, whole=True))).strip() for record in send.records)
 
 
-def _row(send: Shown, columns: Sequence[str]) -> PageRow:
+def _bursts(sends: Sequence[Shown]) -> list[list[Shown]]:
+    """Sends one by one, but repetitions of a request together, the first with the gravest mark in front."""
+    found: list[list[Shown]] = []
+    for send in sends:
+        if found and send.id != send.request_id and found[-1][0].request_id == send.request_id:
+            found[-1].append(send)
+        else:
+            found.append([send])
+    grave = ["failed", "slipped", "held", "none"]
+    return [sorted(burst, key=lambda send: grave.index(send.mark)) for burst in found]
+
+
+def _row(burst: Sequence[Shown], columns: Sequence[str]) -> PageRow:
+    send = burst[0]
     final = send.final
     dids = did_what(final)
     scheme, _, rest = final.request.url.partition("://")
     status = final.status
     return PageRow(
-        id=send.id,
+        id=f"{send.request_id} ×{len(burst)}" if len(burst) > 1 else send.id,
         line=request_line(final, f"{scheme}://{rest.partition('/')[0]}"),
-        status=f"{status} {phrase(status)}" if status else "--- no answer",
+        status=_tally(burst) if len(burst) > 1 else f"{status} {phrase(status)}" if status else "--- no answer",
         grade="bad" if status is None or status >= 500 else "odd" if status >= 400 else "fine",
-        who=who(final),
+        who="" if len(burst) > 1 else who(final),
         outcome=final.outcome,
         mark=send.mark,
         sign=SIGNS[send.mark][0],
@@ -124,24 +141,59 @@ def _row(send: Shown, columns: Sequence[str]) -> PageRow:
     )
 
 
+class Side(NamedTuple):
+    """One exchange that differs, worked through: steps side by side, and what differs, before and after."""
+
+    id: str
+    line: str
+    steps: list[tuple[str, str, str]]
+    ends: tuple[str, str]
+    rows: list[tuple[str, str, str]]
+
+
 def comparison_page(compared: Compared) -> str:
-    """A comparison: a group a section, each with one exchange worked through."""
+    """A comparison: what changes in a table, then a group a section, with one exchange worked through."""
     groups = [
-        (kind_words(group.kind), group.example, "\n".join(map(plain, worked(compared, group.example))))
-        for group in compared.comparison.groups
+        (kind_words(group.kind), group.size, _side(compared, group.example)) for group in compared.comparison.groups
     ]
     changes = [
-        (group.kind in GRAVE, ": ".join(dict.fromkeys((kind_words(group.kind), change, ids))))
+        (group.kind in GRAVE, kind_words(group.kind), change, count, ids)
         for group in compared.comparison.groups
-        for change, ids, _ in changes_of(compared, group)
+        for change, ids, count in changes_of(compared, group)
     ]
-    title = f"{compared.title}: {headline_of(compared)}"
-    return _rendered("comparison.html", title=title, changes=changes, only=only_one(compared), groups=groups)
+    return _rendered(
+        "comparison.html",
+        title=compared.title,
+        names=compared.names,
+        headline=headline_of(compared),
+        changed=bool(compared.comparison.changed),
+        changes=changes,
+        only=only_one(compared),
+        groups=groups,
+    )
+
+
+def _side(compared: Compared, id_: str) -> Side:
+    a, b = compared.pair(id_)
+    either = a or b
+    assert either is not None, "an exchange that differs is on one side at least"
+    rows = [row for difference in compared.told(id_) for row in rows_of(difference)]
+    request = f"{either.request.method} {either.request.url}"
+    ends = tuple(outcome_of(one) if one is not None else "not sent" for one in (a, b))
+    return Side(id_, request, list(steps_of(a, b)), (ends[0], ends[1]), rows)
+
+
+def _tally(burst: Sequence[Shown]) -> str:
+    """How often each status came."""
+    counted = Counter(str(send.final.status or send.final.outcome) for send in burst)
+    return ", ".join(f"{count} × {status}" for status, count in counted.most_common())
 
 
 def _track(dids: dict[str, str], columns: Sequence[str]) -> list[tuple[str, str]]:
-    """The marks of all columns in runs of one colour: what did, and its marks."""
-    marks = [
-        (did if did != "continued" else "", SIGN_OF[did][0]) if (did := dids.get(n)) else ("", " ") for n in columns
-    ]
-    return [(did, "".join(mark for _, mark in run)) for did, run in groupby(marks, key=itemgetter(0))]
+    """The signs of all columns, and the line that joins them, in runs of one colour: what did, and its signs."""
+    last = max((at for at, name in enumerate(columns) if name in dids), default=-1)
+    marks: list[tuple[str, str]] = []
+    for at, name in enumerate(columns):
+        did, joined = dids.get(name, ""), "─" if at < last else " "
+        marks += [(did, SIGN_OF[did][0]) if did else ("", joined), ("", joined)]
+    return [(did, "".join(mark for _, mark in run)) for did, run in groupby(marks[:-1], key=itemgetter(0))]

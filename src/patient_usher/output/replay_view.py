@@ -336,5 +336,5 @@ def statement_lines(statements: Iterable[StatementTold]) -> Iterator[Line]:
 
 def remark(text: str, style: str) -> Iterator[Line]:
     """A remark below a table, on as many lines as it takes."""
-    for part in wrapped(text, 2, "  "):
-        yield line((f"  {part}", style))
+    for part in wrapped(text.replace(" × ", "\u00a0×\u00a0"), 2, "  "):
+        yield line((f"  {part}".replace("\u00a0", " "), style))

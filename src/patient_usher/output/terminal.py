@@ -137,8 +137,13 @@ STYLES: dict[str, dict[str, str]] = {
         "dim": "color(240)", "good": "color(22)", "bad": "bold color(124)", "answered": "bold color(24)",
         "raised": "bold color(94)", "caught": "bold color(90)", "field": "color(24)",
     },
+    "few": {
+        "dim": "", "good": "bold", "bad": "bold underline", "answered": "bold", "raised": "underline", "caught": "",
+        "field": "bold",
+    },
 }  # fmt: skip
-"""By ground: colours that hold 4.5:1 on it (WCAG 2.2, 1.4.3); on black and white alike where nobody says which."""
+"""By ground: colours that hold 4.5:1 on it (WCAG 2.2, 1.4.3); on black and white alike where nobody says which.
+``few``: where a terminal has sixteen of its own choosing, none of which can be relied on."""
 _ALWAYS = {"title": "bold", "name": "bold", "log": "italic"}
 
 ASCII: dict[str, str] = {
@@ -185,6 +190,8 @@ class Painter:
             self._console = Console(
                 file=stream, force_terminal=True, highlight=False, markup=False, emoji=False, soft_wrap=True
             )
+            if self._console.color_system not in ("256", "truecolor"):
+                self._styles = {**_ALWAYS, **STYLES["few"]}
 
     def write(self, lines: Iterable[Line]) -> None:
         """Write lines, each with its end."""

@@ -171,7 +171,8 @@ def test_a_comparison_is_written_in_several_forms(usher: Usher, tmp_path: Path) 
     )
     assert json.loads(found["json"])["changed"] == 42
     assert "6 of 42 requests differ" in found["md"]
-    assert found["html"].count("<h2>") == found["html"].count("<pre ") == 2
+    assert found["html"].count("<h2>") == found["html"].count('<table class="journey">') == 2
+    assert found["html"].count('<tr class="part">') == 2
     assert not [mark for mark in ('http-equiv="refresh', 'src="', "url(", "<script") if mark in found["html"]]
     texts = [element.text for element in ElementTree.fromstring(found["svg"]).iter("{http://www.w3.org/2000/svg}text")]
     assert (texts.count("-"), texts.count("+"), "key-absent" in texts) == (6, 6, True)
