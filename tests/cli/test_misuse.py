@@ -45,9 +45,9 @@ ARGUMENTS = [
     (("sweep", P, T), "the following arguments are required: --try"),
     ((*SWEEP, "x"), "'x' tries nothing; write STAGE.OPTION=A,B,C"),
     ((*SWEEP, "throttle.quota="), "tries nothing"),
-    ((*SWEEP, "throtle.quota=1"), "--try:1:1: there is no stage 'throtle' to change; did you mean 'throttle'?"),
-    ((*SWEEP, "throttle.quota=a"), "--try:1:1: 'quota' must be a whole number, not 'a'"),
-    ((*SWEEP, "routes.nope.cost=1"), "--try:1:1: there is no route 'nope' to change"),
+    ((*SWEEP, "throtle.quota=1"), "--try: there is no stage 'throtle' to change; did you mean 'throttle'?"),
+    ((*SWEEP, "throttle.quota=a"), "--try: 'quota' must be a whole number, not 'a'"),
+    ((*SWEEP, "routes.nope.cost=1"), "--try: there is no route 'nope' to change"),
     ((*SWEEP, "deployment.instances=0"), "'instances' must be at least 1, not 0"),
     ((*SWEEP, "throttle.quota=1..99999999"), "try fewer values, 10,000 at most"),
     ((*SWEEP, LIMITS, "--goal", "x"), "'x' is no figure; there are requests, refused"),
@@ -63,7 +63,7 @@ ARGUMENTS = [
     (("export", "odd.json", "--into", "x.gif"), "this result isn't whole"),
     (("export", "none.json", "--into", "x.har"), "none.json:1:1: this is no result; save what replay --format json prints"),
     (("export", "whole.json", "--into", "x.gif"), "x.gif says nothing of its format; write FILE.har, FILE.jsonl, FILE.csv, FILE.parquet"),
-    (("export", "whole.json", "--into", "x.har", "--starts", "noon"), "--starts:1:1: 'noon' is no time"),
+    (("export", "whole.json", "--into", "x.har", "--starts", "noon"), "--starts: 'noon' is no time"),
     (("accept", P, "one.har"), "a recording is no trace to write into"),
     (("accept", P, T, "--only", "nope"), "there is no request 'nope'"),
     (("accept", P, P), "this is a pipeline, no trace"),
@@ -118,7 +118,9 @@ def test_what_a_command_can_not_use(usher: Usher, tmp_path: Path, arguments: tup
     outcome = usher(*arguments)
     assert (outcome.status, outcome.out) == (2, ""), outcome
     assert words in outcome.err
-    assert all(re.match(r"usher|[^:]+:\d+:\d+: ", line) for line in outcome.err.splitlines()), "each with its place"
+    assert all(
+        re.match(r"usher|command line: |--[a-z-]+: |[^:]+:\d+:\d+: ", line) for line in outcome.err.splitlines()
+    ), "each with its place"
     assert {path: path.read_bytes() for path in tmp_path.iterdir()} == before
 
 
@@ -158,9 +160,9 @@ INCOMING = [
     (HEAD + '{"send": 3}\n', ("--where", "{method: GET}"), "a:2:1: this line is no request"),
     (HEAD + '{"send": "GET /"}\n{"send": "GET /", "at": "x"}\n', (), "a:3:1: this line is no request"),
     ("curl -X POST\n", (), "a:1:1:"),
-    (COMBINED, ("--where", "{paht: /a}"), "--where:1:1: unknown key 'paht'; did you mean 'path'?"),
-    (COMBINED, ("--where", "{path: a}"), "--where:1:1:"),
-    (COMBINED, ("--fields", "x=1"), "--fields:1:1: 'x=1' names no member"),
+    (COMBINED, ("--where", "{paht: /a}"), "--where: unknown key 'paht'; did you mean 'path'?"),
+    (COMBINED, ("--where", "{path: a}"), "--where:"),
+    (COMBINED, ("--fields", "x=1"), "--fields: 'x=1' names no member"),
     (COMBINED, ("--sample", "3"), "'3' is no share; write more than 0 and at most 1"),
     (COMBINED, ("--first", "-1"), "'-1' is no count"),
     (COMBINED, ("--faster", "0"), "'0' is no factor; write a number from 0.000001 on"),
@@ -213,3 +215,19 @@ def test_whatever_comes_in_is_imported_or_told_with_its_place(
         status = main(["import", str(tmp_path / "in"), "--into", str(out)])
     assert (status, out.exists()) in ((0, True), (2, False)), said.getvalue()
     assert status == 0 or all(line.startswith(f"{tmp_path / 'in'}:") for line in said.getvalue().splitlines())
+
+
+LOGGED = '192.0.2.1 - - [01/May/2031:06:00:01 +0200] "GET /a HTTP/1.1" 200 5 "-" "a: b"\n'
+OTHERS = [
+    (("replay", str(DEMO / "harbour.yaml"), "x"), LOGGED, "this looks like an access log; usher import x --into trace.jsonl"), (("check", "x"), LOGGED, "this looks like an access log"),
+    (("replay", str(DEMO / "harbour.yaml"), "x"), 'curl https://a.example -H "A: b"\n', "this looks like curl commands"), (("replay", str(DEMO / "harbour.yaml"), "x"), "#Version: 1.0\n#Fields: date\n", "the extended format of the W3C"),
+    (("check", "x"), "openapi: 3.1.0\ninfo: {title: a}\n", "this is an OpenAPI description, no pipeline; usher import FILE --into pipeline.yaml"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("arguments", "text", "words"), OTHERS)
+def test_a_wrong_file_names_the_command_that_fits(
+    usher: Usher, arguments: tuple[str, ...], text: str, words: str
+) -> None:
+    done = usher(*arguments, x=text)
+    assert (done.status, words in done.err, len(done.err.splitlines())) == (2, True, 1)

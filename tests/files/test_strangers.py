@@ -30,7 +30,7 @@ def test_a_file_as_strangers_made_it(usher: Callable[..., Outcome], tmp_path: Pa
     if status == 2:  # where, what is wrong, and what would be right; and nothing else has come of it
         assert done.out == ""
         for line in done.err.splitlines():
-            assert re.match(r"\S+:\d+:\d+: |usher ", line), line
+            assert re.match(r"\S+:\d+:\d+: |--[a-z-]+: |command line: |usher ", line), line
             assert "warning: " in line or "; " in line or "must be" in line, line
     elif "import" in command:
         into = re.search(r"--into (\S+)", command)

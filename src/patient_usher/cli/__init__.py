@@ -120,6 +120,10 @@ def main(argv: list[str] | None = None) -> int:
                 setattr(args, name, expanded(getattr(args, name)))
         status: int = command.run(args)
         sys.stdout.flush()
+        if sys.stdout.isatty():
+            from patient_usher.cli import hints
+
+            hints.told(arguments[0], args, status)
         return status
     except SystemExit as end:
         return end.code if isinstance(end.code, int) else 0 if end.code is None else 2

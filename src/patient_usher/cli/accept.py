@@ -57,7 +57,7 @@ def run(args: Namespace) -> int:
             patch = unified_diff(before, after, f"a/{trace}", f"b/{trace}", n=1)
             stdout_painter().write(line(part.rstrip("\r\n")) for part in patch)
         count = counted(len(found.written), "request")
-        say(f"{'would write' if args.dry_run else 'wrote'} what {count} of {trace} come to")
+        say(f"{'would write' if args.dry_run else 'wrote'} what happens now with {count} of {trace}")
         for ids, why in (
             (found.broken, "what they expect doesn't hold: {}; see replay, or --replace"),
             (found.slipped, "they hang, crash or are answered twice: {}; --with-slips writes that too"),

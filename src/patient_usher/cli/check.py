@@ -1,6 +1,6 @@
 """Find what is wrong with a pipeline's order and options, each finding with the request that proves it.
 
-Every proof is run through the model, as it is and mended, before it is printed.
+Each finding's requests are run through the model, as it is and mended, before they are printed.
 """
 
 from __future__ import annotations

@@ -149,6 +149,7 @@ def mention(painter: Painter, pipeline: Pipeline) -> None:
     """How many findings a check has, in one line; nothing where there is none. Code of the user's isn't run for it."""
     if pipeline.blueprint.source.load_python is not None:
         return
+    from patient_usher.output.findings import MARKS
     from patient_usher.use_cases.check import check
 
     checked = check(pipeline, budget=MENTIONED)
@@ -156,4 +157,5 @@ def mention(painter: Painter, pipeline: Pipeline) -> None:
     if found:
         names = ", ".join(one.where for one in found[:2]) + (f" and {len(found) - 2} more" if len(found) > 2 else "")
         count = f"{'' if checked.whole else 'at least '}{counted(len(found), 'finding')}"
-        painter.write([line(("✗ usher check", "raised"), f": {count} ({names})")])
+        mark, style = MARKS[max((one.rule.level for one in found), key=lambda level: -list(MARKS).index(level))]
+        painter.write([line((f"{mark} usher check", style), f": {count} ({names})")])

@@ -99,7 +99,7 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
         ],
     ),
     "check": (
-        "mistakes found without any trace, each with its proof and its mend",
+        "mistakes found without any trace, each with the request that shows it and its mend",
         [
             Part("Nobody wrote a request: the check tried some, and this one proves what is wrong.", "mistaken.yaml", ""),
             Part("A copy that gets into other hands takes two requests.", "shelf-leaking.yaml", ""),

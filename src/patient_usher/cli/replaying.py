@@ -34,8 +34,10 @@ if TYPE_CHECKING:
 
 MAX_NAMES = 6
 """How many failed requests are named in the last line."""
-MAX_JOURNEYS = 3
+MAX_JOURNEYS = 1
 """How many failed requests are shown whole without --details."""
+MAX_ROWS = 10
+"""How many failed requests stand once more at the end."""
 REPORTS = ("junit", "md", "html", "json", "svg")
 TABLES = (".jsonl", ".csv", ".parquet")
 
@@ -272,6 +274,7 @@ class TextReport:
         self.painter, self.session, self.tally, self.rows = painter, session, tally, table
         self.details, self.quiet, self.journeys = details, quiet, journeys
         self.whole: list[Shown] = []
+        self.failing: list[Line] = []
         self.bursts: dict[str, replay_view.Burst] = {}
 
     def run(self, world: World, trace: BoundTrace) -> None:
@@ -328,6 +331,11 @@ class TextReport:
             failed = fails(burst.worst.mark, strict=self.tally.strict)
         else:
             lines, complaining = self.table.rows(send), [send]
+        if self.quiet and failed and self.tally.summary.failed == 1 and not self.details:
+            self.painter.write(self.table.head([]))  # of what is printed the columns have names
+        lines = list(lines)
+        if failed and len(self.failing) < MAX_ROWS:
+            self.failing += lines[:1]
         if not self.quiet or failed:
             self.painter.write(lines)
             for one in complaining:
@@ -341,6 +349,8 @@ class TextReport:
             for send in self.whole:
                 for record in send.records if self.details else [send.final]:
                     painter.write(journey(record, whole=self.details))
+            if self.failing and not self.details:
+                painter.write([*self.failing, []])
         if self.quiet and not tally.failed:
             return
         outcome = tally.outcome([trace.name])

@@ -108,13 +108,36 @@ def parse(text: str, name: str, *, places: bool = False) -> Json:
             return _loads(text)
         except ValueError:
             pass  # the slow way says where, and reads YAML that begins like JSON
-    tree = parse_yaml(text, name)
+    try:
+        tree = parse_yaml(text, name)
+    except Unusable:
+        _say_what_it_is(text, name)
+        raise
+    if not isinstance(tree, dict | list) or (isinstance(tree, dict) and "patient-usher" not in tree):
+        _say_what_it_is(text, name)
     if not isinstance(tree, dict | list):
         what = f"the file holds {show(tree)} and nothing else"
         raise Unusable(
             [Problem(Spot(name, 1, 1), what, "write lines such as NAME: VALUE, the first one patient-usher:")]
         )
     return tree
+
+
+_OTHERS = (
+    (re.compile(r'"(?:GET|HEAD|POST|PUT|PATCH|DELETE|OPTIONS) \S+ HTTP/[\d.]+"'), "an access log"),
+    (re.compile(r"#(?:Version|Fields|Date|Software):"), "a log in the extended format of the W3C"),
+    (re.compile(r"\s*(?:\$ )?curl\s"), "curl commands"),
+)
+"""How files begin that another command takes."""
+
+
+def _say_what_it_is(text: str, name: str) -> None:
+    """Raises Unusable, where a text is of a sort that is imported."""
+    first = text[:4000].partition("\n")[0]
+    for begins, sort in _OTHERS:
+        if begins.search(first):
+            mend = f"usher import {Path(name).name} --into trace.jsonl makes a trace of it"
+            raise Unusable([Problem(Spot(name, 1, 1), f"this looks like {sort}", mend)])
 
 
 class Twins(ValueError):

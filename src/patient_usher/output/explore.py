@@ -18,7 +18,7 @@ from patient_usher.output.yaml_snippet import yaml_of
 def told(explored: Explored) -> Iterator[Line]:
     """The cases of each route, what never happened, and statements that break."""
     hit = len(explored.coverage.possible) - len(explored.coverage.missing)
-    counted = f"{len(explored.cases)} ways to end, {hit} of {len(explored.coverage.possible)} declared things happened"
+    counted = f"{len(explored.cases)} ways to end, {hit} of {len(explored.coverage.possible)} outcomes exercised"
     yield line((explored.blueprint.name, "title"))
     yield line((f"{counted}; {explored.tried:,} requests tried, seed {explored.seed}", "dim"))
     lines = {item.route.id: f"{item.route.method} {item.route.template.text}" for item in explored.blueprint.placed}

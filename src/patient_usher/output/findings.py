@@ -106,8 +106,16 @@ def _notices(finding: Finding, found: Proof | None) -> str:
 def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     mark, style = MARKS[finding.rule.level]
     spot = str(finding.spot(checked.blueprint.source.doc))
-    head = f"{mark} {finding.where}"
-    yield line((head, style), (f"  {finding.rule.level}", "dim"), (spot.rjust(line_width() - len(head) - 9), "dim"))
+    head = f"{mark} {finding.where}  {finding.rule.level}"
+    if len(head) + len(spot) + 2 <= line_width():
+        yield line(
+            (f"{mark} {finding.where}", style),
+            (f"  {finding.rule.level}", "dim"),
+            (spot.rjust(line_width() - len(head)), "dim"),
+        )
+    else:
+        yield line((f"{mark} {finding.where}", style), (f"  {finding.rule.level}", "dim"))
+        yield line((f"  {spot}", "dim"))
     found = proof(checked, finding)
     yield from _wrapped(_notices(finding, found), "  ", "name")
     yield from _wrapped(finding.suspicion.happens, "  ", "")
@@ -119,9 +127,9 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     if command and finding.withheld is None:
         yield line((f"         {command} --mend {finding.where}", "dim"))
     if found is None:
-        yield line(("  proof  ", "good"), ("by the file alone: no request can tell", "dim"))
+        yield line(("  seen   ", "good"), ("in the file alone: no request can tell", "dim"))
         return
-    yield line(("  proof  ", "good"), ("these requests, which a trace may have", "dim"))
+    yield line(("  reproduce with", "good"), (" these requests, which a trace may have", "dim"))
     yield from _request_lines(found.trace)
     groups = found.compared.comparison.groups
     if groups:

@@ -122,7 +122,7 @@ def _note(note: JsonObject) -> str:
 _QUIET = {"host", "date", "content-length"}
 
 
-PART, WHOLE = 14, 2_000
+PART, WHOLE = 10, 2_000
 """How many lines of content are shown."""
 
 
@@ -155,7 +155,7 @@ def _content(message: RequestRecord | AnswerRecord, limit: int) -> Iterator[Line
     for part in lines[:limit]:
         yield line("  ", fit(part, line_width() - 2).rstrip())
     if len(lines) > limit:
-        yield line("  ", (f"({len(lines) - limit} more lines)", "dim"))
+        yield line("  ", (f"… {message.body_size:,} octets, {len(lines) - limit:,} more lines", "dim"))
 
 
 def _no_answer(record: Record) -> str:

@@ -50,8 +50,8 @@ def adjust(stream: TextIO, environ: Mapping[str, str]) -> None:
     elif stream.isatty():
         wide = shutil.get_terminal_size((FULL, 24)).columns
     else:
-        return
-    _room.set(min(max(wide, NARROWEST), WIDEST))
+        wide = _UNSAID
+    _room.set(min(max(wide, NARROWEST), WIDEST) if wide else _UNSAID)
 
 
 def at_full_width(make: Callable[P, T]) -> Callable[P, T]:

@@ -21,6 +21,9 @@ JsonMapping = Mapping[str, Json]
 """The same, only to be read."""
 
 
+COMMAND_LINE = "command line"
+
+
 class Spot(NamedTuple):
     """A place in a file; line and column count from 1."""
 
@@ -29,7 +32,9 @@ class Spot(NamedTuple):
     column: int
 
     def __str__(self) -> str:
-        return f"{self.file}:{self.line}:{self.column}"
+        """Where it is; an option and the command line have no lines."""
+        named = self.file.startswith("--") or self.file == COMMAND_LINE
+        return self.file if named else f"{self.file}:{self.line}:{self.column}"
 
 
 class Map(dict[str, Any]):
@@ -73,7 +78,7 @@ class Unusable(Exception):
         super().__init__("\n".join(map(str, self.problems)))
 
 
-def unusable(what: str, mend: str, where: str = "command line") -> Unusable:
+def unusable(what: str, mend: str, where: str = COMMAND_LINE) -> Unusable:
     """What is wrong with what was asked for, or with a file that it names, and what would be right."""
     return Unusable([Problem(Spot(where, 1, 1), what, mend)])
 
@@ -134,6 +139,10 @@ def copy_tree(node: Any) -> Any:
     return [copy_tree(item) for item in node] if isinstance(node, list) else node
 
 
+MOST_NAMES = 60
+"""How many names a message lists."""
+
+
 def did_you_mean(word: str, known: Iterable[str]) -> str:
     """A "did you mean" for a word that isn't known, or what is known, if that is short."""
     from difflib import get_close_matches  # only mistakes need it
@@ -144,8 +153,9 @@ def did_you_mean(word: str, known: Iterable[str]) -> str:
         return f"did you mean '{close[0]}'?"
     if not names:
         return ""
-    listed = ", ".join(name[:40] for name in names[:12]) + (", ..." if len(names) > 12 else "")
-    return f"known here: {listed}"
+    return f"known here: {', '.join(name[:40] for name in names[:MOST_NAMES])}" + (
+        f" and {len(names) - MOST_NAMES:,} more" if len(names) > MOST_NAMES else ""
+    )
 
 
 _FROM_ENVIRONMENT = re.compile(r"(?<!\$)\$\{env:([A-Za-z_][A-Za-z0-9_]*)(?:\|([^}]*))?\}")

@@ -74,6 +74,10 @@ def compile_document(
     if str(doc.get("patient-usher", "")).startswith("trace/"):
         found.add(["patient-usher"], "this is a trace, no pipeline", "name the pipeline first, then the trace")
         found.stop()
+    if "patient-usher" not in doc and (named := next((key for key in _IMPORTED if key in doc), None)) is not None:
+        what = f"this is {_IMPORTED[named]}, no pipeline"
+        found.add([named], what, "usher import FILE --into pipeline.yaml makes one of it")
+        found.stop()
     plain = copy_tree(doc) if isinstance(doc.get("environments"), dict) else None
     chosen = _lay_on(doc, found, environments, overlays)
     blueprint = None
@@ -125,6 +129,9 @@ def overlaid(source: Source, overlay: Any, what: str) -> Blueprint:
     spell_out(doc)
     return compile_source(source._replace(doc=doc))
 
+
+_IMPORTED = dict.fromkeys(("openapi", "swagger"), "an OpenAPI description")
+"""Keys by which other documents are known."""
 
 REMEMBERED = 256
 """How many changed blueprints a blueprint keeps."""
