@@ -11,7 +11,7 @@ from patient_usher.core.verify.document_types import CaseRecord, Explore, Statem
 from patient_usher.output.coverage import coverage_document
 from patient_usher.output.door import DOOR
 from patient_usher.output.noticed import met
-from patient_usher.output.terminal import Line, line, line_width, wrapped
+from patient_usher.output.terminal import Line, fit, line, line_width, wrapped
 from patient_usher.output.yaml_snippet import yaml_of
 
 
@@ -27,26 +27,30 @@ def told(explored: Explored) -> Iterator[Line]:
         by = sorted({case.answered_by for case in cases if case.answered_by})
         head = f"{lines.get(route or '', 'any other path or method')}, answered by {' or '.join(by) or 'nobody'}"
         yield line((route or "no route", "name"), (f"  {head}", "dim"))
+        wide = min(max(len(_told(case)) for case in cases), max(line_width() - 40, 24))
         for case in cases:
-            yield _case(case, explored.cases[case][0])
+            yield _case(case, explored.cases[case][0], wide)
         if route is not None and not any(case.handler for case in cases):
             yield line(("  ✗ nothing that was tried reached its handler", "bad"))
     yield from _never(explored)
     yield from _broken(explored)
 
 
-def _case(case: Ending, times: int) -> Line:
-    status = str(case.status) if case.status else "—"
+def _told(case: Ending) -> str:
+    """Who answered, or refused, and why."""
     who = case.answered_by or "nobody"
     if case.refused_by and case.refused_by != case.answered_by:
         who += f", refused by {case.refused_by}"
-    end = f" ({case.why})" if case.why else f" ({case.cache})" if case.cache else ""
+    return who + (f" ({case.why})" if case.why else f" ({case.cache})" if case.cache else "")
+
+
+def _case(case: Ending, times: int, wide: int) -> Line:
+    status = str(case.status) if case.status else "—"
     slip = case.outcome if case.outcome in ("stalled", "crashed", "answered-twice", "abandoned") else ""
     words = f"  {OUTCOMES[slip]}" if slip else ""
     reached = "handler ran" if case.handler else ""
-    told = f"{who}{end}"
     return line(
-        "  ", (f"{status:>3}", _style(case)), f"  {told:<58}", (f"{reached:<12}", "dim"),
+        "  ", (f"{status:>3}", _style(case)), f"  {fit(_told(case), wide)}  ", (f"{reached:<12}", "dim"),
         (f"{times:>6} ×", "dim"), (words, "bad"),
     )  # fmt: skip
 
