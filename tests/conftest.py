@@ -22,6 +22,8 @@ from patient_usher.files.pipeline import pipeline_of_text
 from patient_usher.output.result import dump
 
 DEMO = Path(patient_usher.demo.__file__).parent
+os.environ.pop("COLUMNS", None)  # of whoever runs the tests: what is printed would be as wide
+
 ROOT = Path(__file__).parent.parent
 VECTORS = Path(__file__).parent / "vectors"
 USHER = Path(sys.executable).parent / "usher"
@@ -81,7 +83,6 @@ def _become_the_command(arguments: Sequence[str], folder: Path, env: dict[str, s
         sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115
         sys.stdout = open(1, "w", encoding=env.get("PYTHONIOENCODING", "utf-8"), closefd=False)  # noqa: SIM115
         sys.stderr = open(2, "w", encoding="utf-8", errors="backslashreplace", closefd=False)  # noqa: SIM115
-        os.environ.pop("COLUMNS", None)  # of whoever runs the tests
         os.environ.update(env)
         os.chdir(folder)
         sys.path[:] = [entry for entry in sys.path if entry not in ("", str(Path(__file__).parent))]

@@ -83,6 +83,8 @@ WRONG: list[tuple[list[str], str]] = [
     (["--cluster", "tcp://127.0.0.1:9"], "no scheduler answers at tcp://127.0.0.1:9"),
     (["--cluster", "nonsense://x"], "no scheduler answers at nonsense://x"),
     (["--cluster", "2", "--into", "o.parquet"], "o.parquet is a file, and each part writes one; name a folder"),
+    (["--cluster", ""], "'' is no cluster; write tcp://HOST:8786"),
+    (["--cluster", "0"], "'0' is no cluster; write tcp://HOST:8786"),
     (["--cluster", "2", "--details"], "--cluster is for traces in JSON Lines"),
     (["--cluster", "2", "--trust", "files"], "what is trusted on this machine isn't on others"),
 ]

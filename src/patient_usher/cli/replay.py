@@ -7,7 +7,7 @@ which.
 from __future__ import annotations
 
 import sys
-from argparse import ArgumentParser, Namespace
+from argparse import ArgumentParser, ArgumentTypeError, Namespace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -83,7 +83,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     group = parser.add_argument_group("in parts", "traces in JSON Lines, where no state ties their requests together")
     group.add_argument("--cores", metavar="N", type=count, default=1, help="so many at once on this machine")
     group.add_argument(
-        "--cluster", metavar="WHERE",
+        "--cluster", metavar="WHERE", type=_where,
         help="on the workers of a Dask scheduler (tcp://HOST:8786), or in so many processes started for it; each part "
         "writes a Parquet file of its own into the folder that --into names",
     )  # fmt: skip
@@ -92,6 +92,12 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording; - is standard input"
     )
+
+
+def _where(text: str) -> str:
+    if "://" in text or (text.isdecimal() and int(text) > 0):
+        return text
+    raise ArgumentTypeError(f"'{text}' is no cluster; write tcp://HOST:8786, or a number of processes")
 
 
 def add_recording_arguments(parser: ArgumentParser) -> None:
