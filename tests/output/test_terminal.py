@@ -16,6 +16,7 @@ from rich.style import Style
 
 from conftest import DEMO, Outcome
 from patient_usher.cli import QUESTIONS
+from patient_usher.output.palette import DARK, LIGHT
 from patient_usher.output.terminal import ASCII, STYLES, Painter, fit, ground_of, line, wants_colour
 
 Usher = Callable[..., Outcome]
@@ -99,6 +100,14 @@ def test_colours_can_be_read_on_their_ground(ground: str) -> None:
             assert contrast(luminance(style), luminance(back)) >= 4.5, (name, back)
     assert {*STYLES[ground]} == {*STYLES["either"]} == {*STYLES["few"]}
     assert all(Style.parse(style).color is None for style in STYLES["few"].values())
+
+
+@pytest.mark.parametrize("colours", [LIGHT, DARK], ids=["light", "dark"])
+def test_colours_of_pages_and_pictures_can_be_read(colours: dict[str, str]) -> None:
+    for name in colours.keys() - {"ground", "rule", "raise"}:
+        for back in ("ground", "raise"):
+            assert contrast(luminance(colours[name]), luminance(colours[back])) >= 4.5, (name, back)
+    assert LIGHT.keys() == DARK.keys()
 
 
 class Terminal(io.StringIO):

@@ -30,6 +30,7 @@ from patient_usher.output.comparison import (
 from patient_usher.output.door import printable
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, Shown, headline
+from patient_usher.output.palette import variables
 from patient_usher.output.replay_view import LEGEND, RARE, SIGN_OF, complaints, did_what, request_line, who
 from patient_usher.output.terminal import plain
 
@@ -56,7 +57,7 @@ def _templates() -> Environment:
 
 
 def _rendered(name: str, **values: object) -> str:
-    return printable(_templates().get_template(name).render(**values), lines=True) + "\n"
+    return printable(_templates().get_template(name).render(palette=variables(), **values), lines=True) + "\n"
 
 
 class PageRow(NamedTuple):
