@@ -14,7 +14,7 @@ from patient_usher.output.extras import needed
 A = TypeVar("A")
 B = TypeVar("B")
 
-PATIENCE = 10
+PATIENCE = 5
 """How many seconds a scheduler has to answer."""
 TRIES = 3
 """So many workers may die over one part before it is given up."""
