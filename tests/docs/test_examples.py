@@ -23,6 +23,7 @@ def test_the_page_says_what_comes(page: Path, tmp_path: Path) -> None:
         if file is not None:
             (tmp_path / file[0]).write_text(file[1])
         for command in found:
+            assert not [line for line in command.lines if "Traceback" in line or str(ROOT) in line], command.text
             printed = [line.rstrip() for line in in_a_shell(command.text, tmp_path).splitlines()]
             assert command.fits(printed) or printed == command.lines, f"{page}: {command.text}"
 
