@@ -14,7 +14,7 @@ import pytest
 from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import Trace
 from patient_usher.core.analysis import side_by_side
-from patient_usher.core.analysis.compare import KINDS, compared, concern, first_of_each
+from patient_usher.core.analysis.compare import KINDS, change_of, compared, concern, first_of_each
 from patient_usher.use_cases.compare import compared_at_length, records_of, session
 from use_cases.test_parted import ROUTES, STAGES, traffic
 
@@ -87,3 +87,36 @@ def test_a_status_is_never_hidden_behind_what_counts(usher: Usher, tmp_path: Pat
     heads = [line for line in done.out.splitlines() if line.startswith("── ")]
     assert "fields that only count" in heads[-1]
     assert all("status" not in head for head in heads[-1:])
+
+
+def test_calls_with_more_exchanges_on_one_side_are_each_counted_for_what_they_are(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One side redirects, by one status here and another there: nothing is taken for what another such call was."""
+    monkeypatch.setattr(side_by_side, "SHOWN", 2)
+    cors = {"id": "browsers", "kind": "cors", "allow-origins": ["https://a.example"]}
+    routes = [{"access": "everyone", **route} for route in ROUTES]
+    away: list[dict[str, Any]] = [
+        {"id": id_, "at": f"GET /{id_}", "access": "everyone", "handler": {"answer": {"status": status, "headers": {"Location": "/none"}}}}
+        for id_, status in (("tides", 302), ("berths", 307))
+    ]  # fmt: skip
+    a, b = make_pipeline([cors], routes=routes), make_pipeline([cors], routes=away)
+    head: dict[str, Any] = {
+        "base": "https://b.example",
+        "callers": {"page": {"kind": "browser", "origin": "https://a.example"}},
+    }
+    rows = [
+        {
+            "id": f"r{n}",
+            "at": f"{n}h",
+            "send": "GET /berths" if n < 10 else "GET /tides",
+            "caller": "page",
+        }
+        for n in range(20)
+    ]
+    day = tmp_path / "day.jsonl"
+    day.write_text("\n".join(map(json.dumps, [{"patient-usher": "trace/1", **head}, *rows])))
+    whole = compared(*(records_of(session(one, [Trace.of(*rows, **head)])) for one in (a, b)))
+    found = compared_at_length(a, b, [[Trace.read(day)] for _ in "ab"]).comparison()
+    told = Counter(change_of(one) for one in first_of_each(found.differs)) + Counter(found.beyond.exchanges)
+    assert told == Counter(change_of(one) for one in first_of_each(whole.differs))

@@ -41,7 +41,7 @@ class SideBySide:
         self._kept: Counter[Difference] = Counter()
         self._beyond: Counter[Difference] = Counter()
         self._requests_beyond: Counter[str] = Counter()
-        self._known: dict[tuple[object, ...] | None, list[Difference]] = {}
+        self._known: dict[tuple[object, ...], list[Difference]] = {}
 
     def run(
         self,
@@ -68,7 +68,7 @@ class SideBySide:
             if not count or self._kept[_COUNTS] >= SHOWN:
                 return
         sign = _sign(one, other)
-        changes = self._known.get(sign)
+        changes = self._known.get(sign) if sign is not None else None
         if changes is not None and all(self._kept[change] >= SHOWN for change in changes):
             self._count(changes)
             return
@@ -77,7 +77,7 @@ class SideBySide:
         if not found:  # but in what may not be shown
             return
         changes = [change_of(difference) for difference in first_of_each(found)]
-        if all(change.kind in _BY_SIGN for change in changes):
+        if sign is not None and all(change.kind in _BY_SIGN for change in changes):
             self._known[sign] = changes
         if any(self._kept[change] < SHOWN for change in changes):
             self._kept.update(changes)
