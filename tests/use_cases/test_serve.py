@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import re
 import shutil
 import signal
@@ -17,6 +18,7 @@ from typing import Any
 
 import httpx
 import pytest
+from ruamel.yaml import YAML
 
 from conftest import DEMO, ROOT, USHER, Outcome, described, make_pipeline
 from patient_usher import Pipeline, Trace, drift, load
@@ -59,16 +61,38 @@ def until(true: Callable[[], Any]) -> None:
 # Two ways agree: the model asked over sockets, and walked.
 
 
-@pytest.mark.parametrize(("pipeline", "story"), [("return", "return-story"), ("landing", "landing-story")])
-def test_what_is_served_is_the_model(pipeline: str, story: str, tmp_path: Path) -> None:
+STORIES = [
+    *((name, "story") for name in ("harbour", "sequential", "mistaken", "sequential-mistaken")),
+    *((f"boaters{which}", "boaters-story") for which in ("", *(f"-blocked-{at}" for at in range(1, 6)))),
+    *((f"return{which}", "return-story") for which in ("", "-none", "-strict")),
+    *((f"limits{which}", "limits-story") for which in ("", "-misplaced")),
+    *((f"shelf{which}", "shelf-story") for which in ("", "-leaking")),
+    *((f"workshop{which}", "workshop-story") for which in ("", "-looser")),
+    *((f"front{which}", "front-story") for which in ("", "-believed")),
+    ("landing", "landing-story"), ("quay", "quay-story"), ("leaking", "leaking-story"),
+]  # fmt: skip
+"""Every pipeline of the demo but one of bulk traffic, one of several instances and one of recorded calls."""
+
+
+@pytest.mark.parametrize("pipeline", [pipeline for pipeline, _ in STORIES])
+def test_what_is_served_is_the_model(pipeline: str, tmp_path: Path) -> None:
+    """Without the waits of the stories, and all from this machine's address."""
     model = load(DEMO / f"{pipeline}.yaml")
-    text = (DEMO / f"{story}.yaml").read_text().split("  - {id: hurry")[0]  # over sockets all come from one address
-    (tmp_path / "t.yaml").write_text(text)
+    doc = YAML(typ="safe", pure=True).load((DEMO / f"{dict(STORIES)[pipeline]}.yaml").read_text())
+    left_out = ("at", "after", "every", "expect", "expect-in")
+    doc["requests"] = [
+        {key: value for key, value in request.items() if key not in left_out}
+        for request in doc["requests"]
+        if "change" not in request and "http://" not in request["send"]  # another host than the one that is asked
+    ]
+    callers = {"script": {"kind": "script"}} | doc.get("callers", {})
+    doc["callers"] = {name: {**caller, "address": "127.0.0.1", "patience": "1s"} for name, caller in callers.items()}
+    (tmp_path / "t.yaml").write_text(json.dumps(doc, default=str))
     trace = Trace.read(tmp_path / "t.yaml")
     with serving(model, origin=parse_url(trace.bound(model.blueprint).base)) as (found, _):
-        held = list(drift(model, trace, at=found.url, writes=True, bodies=True))
+        held = list(drift(model, trace, at=found.url, writes=True))
     assert [(one.id, one.differs, one.trouble) for one in held if not one.same] == []
-    assert len(held) >= 4
+    assert len(held) >= 2
 
 
 def test_requests_overlap_as_the_trace_has_it() -> None:

@@ -5,14 +5,16 @@ from __future__ import annotations
 import time
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from itertools import chain
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.explanations import Answered, Explanation, explained
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.clock import Clock
+from patient_usher.core.engine.run.model_service import Paced
 from patient_usher.core.engine.run.world import World
-from patient_usher.core.http.messages import SAFE_METHODS
+from patient_usher.core.http.messages import SAFE_METHODS, Request
 from patient_usher.core.model.document import Json, unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.expectations import Verifier
@@ -63,7 +65,7 @@ def drift(
                 trace = trace._replace(starts=service.starts)
             turned = wait if service.starts is None else _no_time
             asked, prefix = ask(trace.base), prefix_of(trace, bound)
-            yield from side_by_side(worlds, trace, asked, prefix, turned, bodies=bodies, told=told)
+            yield from side_by_side(worlds, trace, asked, prefix, turned, bodies=bodies, told=told, when=service.when)
 
 
 def explain(
@@ -135,9 +137,10 @@ def side_by_side(
     *,
     bodies: bool,
     told: Told | None = None,
+    when: Callable[[Request], int] | None = None,
 ) -> Iterator[Held]:
     """The model's run and the service's, side by side: both are asked in the trace's order, by the callers of a world
-    each.
+    each. The model is asked when the service was, which answers in its own time.
 
     Where the service says which of its stages ran, all is compared at the end, when it is known which ones it shows.
     """
@@ -151,12 +154,17 @@ def side_by_side(
     def service(
         clock: Clock, on_finished: Callable[[Exchange], None], on_over: Callable[[Exchange], None]
     ) -> RealService:
-        asked.append(RealService(ask, clock, on_finished, on_over, wait, inside))
+        asked.append(RealService(ask, clock, on_finished, on_over, wait, inside, when or (lambda request: 0)))
         return asked[0]
 
     theirs = run(worlds[1], trace, service=service)
     kept: list[tuple[Judged, Judged]] = []
-    for ours, judged in zip(run(worlds[0], trace), theirs, strict=True):
+    first = next(theirs, None)  # the service's clock goes first: the model is asked when it was
+    if first is None:
+        return
+    for judged, ours in zip(
+        chain([first], theirs), run(worlds[0], trace, service=Paced(worlds[0], asked[0].sent)), strict=True
+    ):
         if inside.shown or inside.spans is not None:
             kept.append((ours, judged))
         else:

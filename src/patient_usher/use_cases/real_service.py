@@ -31,6 +31,7 @@ class Service:
             what, _, mend = str(error).partition("; ")
             raise unusable(what, mend, named[0]) from None
         self.starts = self._kept.starts if self._kept is not None else None
+        self.when = self._kept.when if self._kept is not None else None
 
     @contextmanager
     def open(self) -> Iterator[Callable[[str], Asks]]:

@@ -28,7 +28,8 @@ class RealService:
     """A real service. What it did instead of answering stands in ``troubles``, by exchange.
 
     The clock of the trace is the wall's from its first request on. With ``wait``, which is told when a request is due
-    and turns the application's clock, they come one after the other in no time.
+    and turns the application's clock, they come one after the other in no time; of a recording ``when`` says when each
+    came. ``sent`` has when each was sent, in microseconds from the first on.
     """
 
     def __init__(
@@ -39,8 +40,10 @@ class RealService:
         on_over: Callable[[Exchange], None],
         wait: Callable[[int], None] | None = None,
         inside: Inside | None = None,
+        when: Callable[[Request], int] = lambda request: 0,
     ) -> None:
-        self._inside = inside
+        self._inside, self._when = inside, when
+        self.sent: dict[str, int] = {}
         self._ask, self._clock, self._finished, self._over, self._wait = ask, clock, on_finished, on_over, wait
         self._starts, self._begun = clock.now, monotonic()
         self._count = 0
@@ -50,6 +53,8 @@ class RealService:
     def arrive(self, id_: str, request: Request, at: int, *, watched: bool) -> Exchange:
         """A request for the service."""
         self._count += 1
+        at = max(at, self._when(request))
+        self.sent[id_] = at - self._starts
         x = Exchange(self._count, id_, request, at)
         x.scheme, x.host, x.address = request.url.scheme, request.url.host, request.peer
         return x

@@ -18,29 +18,34 @@ class Recorded:
 
     def __init__(self, doc: Json) -> None:
         """Raises ValueError for what is no recording."""
-        self._answers: dict[tuple[str, str], deque[Asked | None]] = {}
-        times = []
+        self._answers: dict[tuple[str, str], deque[tuple[int, Asked | None]]] = {}
+        self.starts = 0
         try:
             for entry in doc["log"]["entries"]:
                 request, response = entry["request"], entry["response"]
-                times.append(instant(datetime.fromisoformat(entry["startedDateTime"].replace("Z", "+00:00"))))
+                at = instant(datetime.fromisoformat(entry["startedDateTime"].replace("Z", "+00:00")))
+                self.starts = min(self.starts or at, at)
                 key = str(request["method"]), str(request["url"])
-                self._answers.setdefault(key, deque()).append(_asked(response))
+                self._answers.setdefault(key, deque()).append((at, _asked(response)))
         except (KeyError, TypeError, ValueError, AttributeError):
             raise ValueError("this is no recording; name one that --into has kept") from None
-        self.starts = min(times, default=0)
 
     def ask(self, request: Request, patience: float) -> Future[Asked]:
         """The answer that came to the same request then."""
         found: Future[Asked] = Future()
         answers = self._answers.get((request.method, request.url.text))
-        answer = answers.popleft() if answers else None
+        answer = answers.popleft()[1] if answers else None
         if answer is None:
             none = "gave no answer when it was recorded" if answers is not None else "wasn't asked when it was recorded"
             found.set_exception(NoAnswer(none))
         else:
             found.set_result(answer)
         return found
+
+    def when(self, request: Request) -> int:
+        """When the same request came then, in microseconds since the epoch; 0 where it wasn't."""
+        answers = self._answers.get((request.method, request.url.text))
+        return answers[0][0] if answers else 0
 
     def close(self) -> None:
         """Nothing is held open."""
