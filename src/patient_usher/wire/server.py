@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import datetime
+import gc
 import hashlib
 import ipaddress
 import socket
@@ -87,6 +88,7 @@ class Connection(H11Protocol):
     """One connection; closed where a request's head doesn't come in whole in time."""
 
     within = 30.0
+    ending = False  # whether the server is
     _late: asyncio.TimerHandle | None = None
 
     def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
@@ -113,7 +115,12 @@ class Connection(H11Protocol):
     def connection_lost(self, exc: Exception | None) -> None:
         """It is gone."""
         self._in_time()
-        super().connection_lost(exc)
+        if self.ending and self.cycle is not None and not self.cycle.response_complete:
+            self.connections.discard(self)  # whose answer is given up needs no end by the protocol, thousands least
+            self.cycle.disconnected = True
+            self.cycle.message_event.set()
+        else:
+            super().connection_lost(exc)
 
     def _in_time(self) -> None:
         if self._late is not None:
@@ -160,11 +167,18 @@ class Server(uvicorn.Server):
 
     async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
         """End: connections of what is under way are closed without an answer."""
-        for connection in self.server_state.connections:
-            if connection.cycle is not None and not connection.cycle.response_started:  # type: ignore[union-attr]
-                connection.transport.abort()
-        self._on_end()
-        await super().shutdown(sockets)
+        self.config.http_protocol_class.ending = True  # type: ignore[attr-defined]
+        collects = gc.isenabled()
+        gc.disable()  # of ten thousand that end at once, what is garbage is known when all is over
+        try:
+            for connection in self.server_state.connections:
+                if connection.cycle is not None and not connection.cycle.response_started:  # type: ignore[union-attr]
+                    connection.transport.abort()
+            self._on_end()
+            await super().shutdown(sockets)
+        finally:
+            if collects:
+                gc.enable()
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         """Listen, and say so."""
