@@ -329,10 +329,14 @@ class Command:
         with self.out.open("wb") as out, (folder / "err.txt").open("wb") as err:
             command = [str(USHER), "serve", *arguments, "--listen", "127.0.0.1:0"]
             self.process = subprocess.Popen(command, cwd=folder, stdout=out, stderr=err)
-        until(lambda: re.search(r"https?://127\.0\.0\.1:\d+", self.out.read_text()) or self.process.poll() is not None)
-        found = re.search(r"https?://127\.0\.0\.1:\d+", self.out.read_text())
+        until(lambda: self._place() or self.process.poll() is not None)
+        found = self._place()
         assert found is not None, (folder / "err.txt").read_text()
         self.url = found[0]
+
+    def _place(self) -> re.Match[str] | None:
+        said = self.out.read_text() + (self.out.parent / "err.txt").read_text()
+        return re.search(r"https?://127\.0\.0\.1:\d+", said)
 
     def end(self, how: int = signal.SIGINT) -> tuple[int, float]:
         """Its status, and how long it took to end."""
@@ -374,6 +378,38 @@ def test_the_command_watches_appends_and_ends_at_once(tmp_path: Path, usher: Cal
     again = usher("replay", "p.yaml", "seen.yaml", "--format", "json")
     rows = {row["id"]: row for row in again.json["exchanges"]}
     assert [rows[id_]["mark"] for id_ in ("r1", "r2", "r3", "r4")] == ["held"] * 4
+
+
+def test_rows_as_lines_with_journeys_and_only_those_that_differ(tmp_path: Path) -> None:
+    """The same three calls, told in three ways; the second time round a change makes one of them another."""
+    told: dict[str, str] = {}
+    for how in (["--format", "jsonl"], ["--details"], ["--watch", "--only-differing"]):
+        folder = tmp_path / how[-1]
+        folder.mkdir()
+        (folder / "p.yaml").write_text(QUIET)
+        command = Command(folder, "p.yaml", *how)
+        with httpx.Client(base_url=command.url) as client:
+            for text in (QUIET, QUIET.replace("text: low", "text: high")):
+                if text != QUIET and "--watch" in how:
+                    (folder / "p.yaml").write_text(text)
+                    until(lambda shown=command.out: "changed; limits" in shown.read_text())
+                assert [client.get(path).status_code for path in ("/tides", "/berths", "/nowhere")] == [200, 200, 404]
+        assert command.end()[0] == 0
+        told[how[-1]] = command.out.read_text()
+    lines = [json.loads(line) for line in told["jsonl"].splitlines() if line.startswith("{")]
+    assert [x["answered_by"] for x in lines] == ["handler", "handler", "router"] * 2
+    assert told["--details"].count("marks") >= 6, "each journey names the stage that it came by"
+    after = told["--only-differing"].partition("changed; limits")[2]
+    assert ("/tides" in after, "/berths" in after, "/nowhere" in after) == (True, False, False)
+
+
+QUIET = """patient-usher: pipeline/1
+name: Quiet
+stages: [{id: marks, kind: header-fields, on-answer: {put: {X-Quay: north}}}]
+routes:
+  - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: low}}}
+  - {id: berths, at: GET /berths, access: everyone, handler: {answer: {text: free}}}
+"""
 
 
 def test_what_came_replays_as_it_was(tmp_path: Path, usher: Callable[..., Outcome]) -> None:
