@@ -2,8 +2,8 @@
 
 ``python tests/fuzz.py N SEED`` runs N cases in processes of this one's own; the tests run a few. A case is a
 violation where the command ends with another status than 0, 1 or 2, shows a traceback, takes longer than
-``PATIENCE``, or sends a terminal escape; where what it prints or writes isn't well-formed, or differs when it is
-done again; where an import writes what the tool itself refuses; and where something half-written is left.
+``PATIENCE``, or sends a terminal escape; where what it prints or writes isn't well-formed, or (of every third)
+differs when it is done again; where an import writes what the tool itself refuses; and where something half-written is left.
 """
 
 from __future__ import annotations
@@ -205,34 +205,63 @@ class _Out(io.TextIOWrapper):
         return self.buffer.getvalue().decode("utf-8", "replace")  # type: ignore[attr-defined]
 
 
-def violation(arguments: list[str], folder: Path | None = None) -> str:
-    """Run one command in this process. What is wrong with how it ended, or nothing."""
+def violation(arguments: list[str], folder: Path, twice: bool = False) -> str:
+    """Run one command in this process. What is wrong with how it ended, or nothing; also where it is done again."""
+    before = {path: path.read_bytes() for path in folder.iterdir()}
+    wrong, said = _run(arguments, folder)
+    if wrong or not twice:
+        return wrong
+    once = {path: path.read_bytes() for path in folder.iterdir()}
+    for path in once:
+        path.unlink()
+    for path, octets in before.items():
+        path.write_bytes(octets)
+    _, again = _run(arguments, folder)
+    if said != again:
+        return f"what it says differs when it is done again: {said!r} {again!r}"
+    if others := {path.name for path in {*once, *folder.iterdir()} if once.get(path) != _octets(path)}:
+        return f"what it writes differs when it is done again: {', '.join(sorted(others))}"
+    return ""
+
+
+def _octets(path: Path) -> bytes | None:
+    return path.read_bytes() if path.exists() else None
+
+
+def _run(arguments: list[str], folder: Path) -> tuple[str, tuple[object, ...]]:
     out, err = _Out(), _Out()
-    signal.signal(signal.SIGALRM, _too_slow)
-    signal.alarm(PATIENCE)
+    status: object = None
     try:
-        with redirect_stdout(out), redirect_stderr(err):
-            status = usher(arguments)
+        wrong, status = _ended(arguments, folder, out, err)
     except TooSlow:
-        return "too slow"
+        wrong = "too slow"
     except BaseException as error:
-        return f"{type(error).__name__}: {error}"
+        wrong = f"{type(error).__name__}: {error}"
     finally:
         signal.alarm(0)
+    return wrong, (status, out.text(), err.text())
+
+
+def _ended(arguments: list[str], folder: Path, out: _Out, err: _Out) -> tuple[str, int]:
+    signal.signal(signal.SIGALRM, _too_slow)
+    signal.alarm(PATIENCE)
+    with redirect_stdout(out), redirect_stderr(err):
+        status = usher(arguments)
+    signal.alarm(0)
     said = err.text()
-    if status in (0, 1) and folder is not None:
+    if status in (0, 1):
         try:
             if wrong := malformed(arguments, out.text(), folder):
-                return wrong
+                return wrong, status
         except (ValueError, ElementTree.ParseError, csv.Error) as error:
-            return f"what it wrote is not well-formed: {error}"
+            return f"what it wrote is not well-formed: {error}", status
     if status not in (0, 1, 2):
-        return f"status {status}: {said[:300]}"
+        return f"status {status}: {said[:300]}", status
     if "Traceback" in said:
-        return f"traceback: {said[:300]}"
+        return f"traceback: {said[:300]}", status
     if found := _ESCAPES.search(out.text().replace("\r\n", "\n") + said):
-        return f"the character {found[0]!r} reaches the terminal"
-    return "" if status != 2 or said.strip() else "status 2 without a word"
+        return f"the character {found[0]!r} reaches the terminal", status
+    return "" if status != 2 or said.strip() else "status 2 without a word", status
 
 
 def run(count: int, seed: int) -> list[tuple[int, list[str], str]]:
@@ -250,7 +279,7 @@ def run(count: int, seed: int) -> list[tuple[int, list[str], str]]:
                 (folder / file).write_bytes(text.encode("utf-8", "surrogatepass"))
             make = others if random.random() < 0.6 else arguments_of
             arguments = make(folder, pipeline, trace, random)
-            if wrong := violation(arguments, folder):
+            if wrong := violation(arguments, folder, twice=number % 3 == 0):
                 found.append((number, arguments, wrong))
                 if "--keep" in sys.argv:
                     for file in (pipeline, trace):
