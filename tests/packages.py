@@ -6,13 +6,16 @@ the other with all extras, and tries the hooks in a repository of their own. It 
 
 from __future__ import annotations
 
+import json
 import os
+import re
 import subprocess
 import sys
 import tarfile
 import tempfile
 import venv
 from pathlib import Path
+from xml.etree import ElementTree
 from zipfile import ZipFile
 
 ROOT = Path(__file__).parents[1]
@@ -20,6 +23,10 @@ MOST = 120
 """How many MB a bare installation may take, without what makes the environment."""
 WITHIN = ("cli/__init__.py", "output/page.html", "demo/harbour.yaml", "starter/nested.yaml", "py.typed")
 BESIDE = ("tests/conftest.py", "docs/conf.py", "README.md", "CHANGELOG.md", "Makefile", "pyproject.toml")
+
+
+SWITCHED_OFF = ("    kind: authorize\n", "    kind: authorize\n    enabled: false\n")
+"""A mistake in the pipeline that init writes: nothing holds callers against what a route asks of them."""
 
 
 def run(*command: object, cwd: Path = ROOT, status: int | None = 0, **env: str) -> str:
@@ -93,10 +100,34 @@ def hooks(folder: Path, usher: Path) -> None:
     home = str(folder.parent / "pre-commit")
     assert run(*once, cwd=folder, PRE_COMMIT_HOME=home).count("Passed") == 2
     pipeline = folder / "pipeline.yaml"
-    pipeline.write_text(pipeline.read_text().replace("kind: authenticate", "kind: authenticate, enabled: false"))
+    pipeline.write_text(pipeline.read_text().replace(*SWITCHED_OFF))
     run("git", "add", ".", cwd=folder)
-    assert run(*once, cwd=folder, PRE_COMMIT_HOME=home, status=1).count("Failed") == 2
+    said = run(*once, cwd=folder, PRE_COMMIT_HOME=home, status=1)
+    assert said.count("Failed") == 2, said
+    assert "access-unenforced@" in said, said
     print("hooks: hold, and notice a stage that is switched off")
+
+
+def snippet(folder: Path, usher: Path) -> None:
+    """The commands that the manual gives for CI, in a repository of their own, as its shell runs them."""
+    page = (ROOT / "docs/howto/ci.md").read_text()
+    install, *commands = page.split("```")[1].strip().splitlines()
+    assert install == "pip install patient-usher"
+    (folder / "traces").mkdir(parents=True)
+    run(usher, "init", cwd=folder)
+    (folder / "trace.yaml").rename(folder / "traces/trace.yaml")
+    pipeline = (folder / "pipeline.yaml").read_text()
+    for text, status in (
+        (pipeline, 0),
+        (pipeline.replace(*SWITCHED_OFF), 1),
+    ):
+        (folder / "pipeline.yaml").write_text(text)
+        for command in commands:
+            run("bash", "-c", command, cwd=folder, status=status, PATH=f"{usher.parent}:{os.environ['PATH']}")
+        found = json.loads((folder / "findings.sarif").read_text())["runs"][0]["results"]
+        failed = len(list(ElementTree.parse(folder / "replay.xml").iter("failure")))
+        assert (found != [], failed > 0) == (status == 1, status == 1), (found, failed)
+    print(f"CI: {len(commands)} commands hold, and notice it; {len(found)} results, {failed} failures")
 
 
 def main() -> int:
@@ -107,12 +138,16 @@ def main() -> int:
         wheel, source = next(made.glob("dist/*.whl")), next(made.glob("dist/*.tar.gz"))
         inside = ZipFile(wheel).namelist()
         assert [part for part in WITHIN if f"patient_usher/{part}" not in inside] == []
+        page = ZipFile(wheel).read(next(name for name in inside if name.endswith("METADATA"))).decode()
+        beside = re.findall(r"\]\((?!https?://|#)[^)]*\)", page)  # an index shows the page alone
+        assert (beside, page.count("/docs/screenshots/") >= 4) == ([], True), beside
         with tarfile.open(source) as packed:
             names = {member.partition("/")[2] for member in packed.getnames()}
         assert [part for part in BESIDE if part not in names] == []
         print(f"built {wheel.name} ({wheel.stat().st_size // 1024} KiB) and {source.name}")
         bare(made / "bare", wheel)
         hooks(made / "repository", made / "bare/bin/usher")
+        snippet(made / "ci", made / "bare/bin/usher")
         whole(made / "all", source)
     return 0
 

@@ -84,7 +84,7 @@ class TraceFile(pytest.File):
         from patient_usher.core.verify.run import run
         from patient_usher.core.verify.verdict import fails
         from patient_usher.output.door import DOOR, printable
-        from patient_usher.output.journey import journey
+        from patient_usher.output.journey import journeys
         from patient_usher.output.outcome import shown
         from patient_usher.output.replay_view import complaints
         from patient_usher.output.terminal import plain
@@ -102,8 +102,8 @@ class TraceFile(pytest.File):
                 continue
             send = shown(judged)
             sentences = [plain(pieces).strip() for pieces in complaints(send)]
-            journeys = [plain(pieces) for record in send.records for pieces in journey(record)]
-            requests[id_] = DOOR.text(printable("\n".join([*sentences, "", *journeys]), lines=True))
+            lines = [plain(pieces) for pieces in journeys(send.records)]
+            requests[id_] = DOOR.text(printable("\n".join([*sentences, "", *lines]), lines=True))
         sentences_of = DOOR.redacted(told(statements.all))
         return requests, {
             one.id: printable(one.sentence, lines=True) if one.verdict == "broken" else "" for one in sentences_of

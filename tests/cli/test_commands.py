@@ -657,3 +657,23 @@ def test_a_shell_is_offered_what_could_come_next(usher: Usher, tmp_path: Path, l
 def test_what_a_shell_needs(usher: Usher, shell: str) -> None:
     done = usher("completion", shell)
     assert (done.status, "_ARGCOMPLETE" in done.out, "usher" in done.out) == (0, True, True)
+
+
+SUMMED = [
+    ("replay", "harbour.yaml story.yaml", r"✓ 42 requests"), ("send", "harbour.yaml GET /health", r"• 1 request"),
+    ("check", "mistaken.yaml", r"✗ 1 finding"), ("compare", "harbour.yaml mistaken.yaml story.yaml", r"✗ 6 of 42 requests"),
+    ("reorder", "limits.yaml limits-story.yaml", r"• 6 pairs: 3 must not swap, 3 may swap freely"),
+    ("reorder", "limits.yaml limits-story.yaml --wish throttle<safety-net", r"✗ no order"), ("explore", "landing.yaml", r"✗ 1 of 7 statements broken"),
+    ("sweep", "limits.yaml limits-story.yaml --try throttle.quota=10,30", r"● 1 of 2 combinations"),
+    ("sweep", "limits.yaml limits-story.yaml --try throttle.quota=10,30 --goal refused<0.1", r"✗ none meets"),
+    ("drift", "landing.yaml landing-story.yaml --app landing_service:drifted --trust python --writes", r"✗ the service differs from its model in 5 of 12"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("command", "arguments", "words"), SUMMED)
+def test_the_last_line_sums_up(usher: Usher, command: str, arguments: str, words: str) -> None:
+    words_of = [str(DEMO / word) if (DEMO / word).is_file() else word for word in arguments.split()]
+    lines = usher(command, *words_of).out.rstrip("\n").splitlines()
+    last = next(text for text in reversed(lines) if not text.startswith("  "))  # it may go on in a second line
+    assert re.match(words, last), last
+    assert lines.index(last) >= len(lines) - 2

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
+from contextlib import chdir
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
 from patient_usher import demo
-from patient_usher.cli.common import admitted, mention
+from patient_usher.cli.common import admitted
 from patient_usher.cli.replaying import Table, Tally, TextReport
 from patient_usher.files.har import AS_IT_IS, HarOptions
 from patient_usher.files.trace import Trace
@@ -238,13 +239,13 @@ def _report(painter: Painter, part: Part) -> int:
     found = session(pipeline, [Trace.read(FOLDER / part.trace, har=har)])
     tally = Tally(found, strict=False, keeps=False)
     for world, trace in found.worlds():
-        TextReport(painter, found, tally, Table(None), journeys=1).run(world, trace)
-    mention(painter, pipeline)
+        TextReport(painter, found, tally, Table(None), journeys=1, mentions=True).run(world, trace)
     return 1 if tally.failed else 0
 
 
 def _loaded(name: str) -> Pipeline:
-    return admitted(load(FOLDER / name).blueprint)
+    with chdir(FOLDER):  # places are told as a copy has them
+        return admitted(load(name).blueprint)
 
 
 def _compared(painter: Painter, part: Part) -> int:

@@ -146,7 +146,9 @@ def run(args: Namespace) -> int:
     else:
         found = _text(args, pipeline.blueprint, traces, held)
         why = _why(args, pipeline, traces, found)
-        stdout_painter().write(report.explanation(why) if why is not None else ())
+        painter = stdout_painter()
+        painter.write(report.explanation(why) if why is not None else ())
+        painter.write(report.summary(found))
     _fit(args, pipeline, why)
     if receiver is not None:
         receiver.close()
@@ -276,5 +278,4 @@ def _text(args: Namespace, blueprint: Blueprint, traces: list[Trace], held: Iter
         found.append(one)
     painter.write([[], *table.legend(), line(("= the service answered so, ≠ otherwise", "dim"))])
     painter.write(report.journeys(found))
-    painter.write(report.summary(found))
     return found

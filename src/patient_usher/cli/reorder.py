@@ -88,12 +88,14 @@ def run(args: Namespace) -> int:
         sys.stdout.buffer.write(document(report.document(result.pairs, found, result.replays, before=before)))
     else:
         painter = stdout_painter()
-        title = f"{DOOR.redacted(blueprint.name)}: {len(result.pairs)} pairs, {result.replays:,} replays"
+        title = DOOR.redacted(blueprint.name)
         if result.pairs:
             shown = [pair._replace(swapped=list(map(DOOR.record, pair.swapped))) for pair in result.pairs]
             painter.write(report.told(title, movable(blueprint), shown, before))
         if found is not None:
             painter.write(report.search_told(movable(blueprint), found))
+        else:
+            painter.write(report.summary(result.pairs, result.replays))
     if args.picture is not None:
         write_octets(
             args.picture, report.picture(args.picture, DOOR.redacted(blueprint.name), movable(blueprint), result.pairs)

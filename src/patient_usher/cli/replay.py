@@ -16,7 +16,6 @@ from patient_usher.cli.common import (
     add_output_arguments,
     add_pipeline_arguments,
     done,
-    mention,
     pipeline_of,
     progress,
     trust,
@@ -33,7 +32,7 @@ from patient_usher.files.trace_filter import checked
 from patient_usher.output.door import DOOR
 from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.use_cases.lasting import with_medians
-from patient_usher.use_cases.session import Pipeline, Session, bound_all
+from patient_usher.use_cases.session import Session, bound_all
 
 if TYPE_CHECKING:
     from patient_usher.use_cases.parted import Each
@@ -132,10 +131,8 @@ def run(args: Namespace) -> int:
     covers = args.coverage or args.coverage_at_least is not None or args.append is not None
     if not covers:
         session = session_of(args)
-        status = report(args, session)
-        if args.format == "text" and not (args.quiet or args.only or any(trace.streams for trace in session.traces)):
-            mention(stdout_painter(), Pipeline(session.pipeline))
-        return status
+        quiet = args.quiet or bool(args.only) or any(trace.streams for trace in session.traces)
+        return report(args, session, mentions=not quiet)
     if args.format == "jsonl" or Path("-") in args.traces:
         what = "coverage belongs to text or json, and to files"
         raise unusable(what, "leave --format jsonl out, and name the trace's file")

@@ -11,6 +11,7 @@ from time import monotonic
 from typing import TYPE_CHECKING
 
 from patient_usher.cli.arguments import outgoing, unusable
+from patient_usher.cli.common import mention
 from patient_usher.core.analysis.route_matrix import enforced_limits
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.run.world import World, savings_of
@@ -24,10 +25,10 @@ from patient_usher.core.verify.verdict import fails
 from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.output import replay_view
 from patient_usher.output.door import DOOR
-from patient_usher.output.journey import journey
+from patient_usher.output.journey import journey, journeys
 from patient_usher.output.outcome import Outcome, Shown, scene_of, shown
 from patient_usher.output.terminal import Line, Painter, line, stdout_painter
-from patient_usher.use_cases.session import Session, collect_garbage
+from patient_usher.use_cases.session import Pipeline, Session, collect_garbage
 
 if TYPE_CHECKING:
     from patient_usher.core.verify.totals import Bulk
@@ -163,13 +164,16 @@ def running(
         yield judged
 
 
-def report(args: Namespace, session: Session) -> int:
-    """Replay the traces and write what came of them, reports and a table included. Returns the exit status."""
+def report(args: Namespace, session: Session, *, mentions: bool = False) -> int:
+    """Replay the traces and write what came of them, reports and a table included. Returns the exit status.
+
+    ``mentions``: text says how many findings a check has.
+    """
     files = wanted_reports(args.report)
     tally = Tally(session, strict=args.strict, keeps=bool(files))
     with Table(getattr(args, "into", None)) as table:
         if args.format == "text":
-            _text(args, session, tally, table)
+            _text(args, session, tally, table, mentions=mentions)
         else:
             _json(args, session, tally, table)
     if files:
@@ -210,7 +214,7 @@ def _json(args: Namespace, session: Session, tally: Tally, table: Table) -> None
         out.write(result.result_json(outcome._replace(sends=rows)).encode(errors="surrogatepass"))
 
 
-def _text(args: Namespace, session: Session, tally: Tally, table: Table) -> None:
+def _text(args: Namespace, session: Session, tally: Tally, table: Table, *, mentions: bool) -> None:
     painter = stdout_painter()
     details = args.details or bool(session.only)
     if session.traces and all(trace.streams for trace in session.traces) and not (args.quiet or details or tally.keeps):
@@ -223,7 +227,8 @@ def _text(args: Namespace, session: Session, tally: Tally, table: Table) -> None
         if trace.streams and not (args.quiet or details or tally.keeps):
             _in_bulk(painter, own, table, [(world, trace)])
         else:
-            TextReport(painter, session, own, table, details=details, quiet=args.quiet).run(world, trace)
+            last = mentions and number == len(session.traces) - 1
+            TextReport(painter, session, own, table, details=details, quiet=args.quiet, mentions=last).run(world, trace)
         tally.take(own)
 
 
@@ -252,9 +257,11 @@ def bulk_told(painter: Painter, tally: Tally, counts: Bulk, names: Sequence[str]
     scene = scene_of(tally.session.pipeline, names, tally.session.seed)
     several = f", {counted(len(names), 'trace')}" if len(names) > 1 else ""
     title = f"{scene.pipeline}, {' and '.join(scene.environment)}{several}"
-    painter.write([line((title, "title")), *totals_view.told(DOOR.counts(counts), savings)])
-    painter.write(replay_view.statement_lines(tally.outcome(names).statements))
+    shown = DOOR.counts(counts)
+    painter.write([line((title, "title")), *totals_view.told(shown, savings)])
     painter.write([line(("--details lists every request, --only ID shows one", "dim"))])
+    painter.write(replay_view.statement_lines(tally.outcome(names).statements))
+    painter.write([[], totals_view.summary(shown)])
 
 
 class TextReport:
@@ -270,9 +277,11 @@ class TextReport:
         details: bool = False,
         quiet: bool = False,
         journeys: int = MAX_JOURNEYS,
+        mentions: bool = False,
     ) -> None:
         self.painter, self.session, self.tally, self.rows = painter, session, tally, table
         self.details, self.quiet, self.journeys = details, quiet, journeys
+        self.mentions = mentions
         self.whole: list[Shown] = []
         self.failing: list[Line] = []
         self.bursts: dict[str, replay_view.Burst] = {}
@@ -313,7 +322,7 @@ class TextReport:
     def _send(self, judged: Judged, send: Shown, *, failed: bool) -> None:
         """One send's line, or its share in that of a burst."""
         if self.quiet and self.details:
-            self.painter.write(line for record in send.records for line in journey(record, whole=True))
+            self.painter.write(journeys(send.records, whole=True))
         elif self.details or (failed and len(self.whole) < self.journeys):
             self.whole.append(send)
         entry, repeats = judged.send.entry, judged.send.recipe.spec.times > 1
@@ -347,16 +356,18 @@ class TextReport:
             notes = (line((f"{trace.name}: {note}", "dim")) for note in DOOR.redacted(trace.notes))
             painter.write([[], *self.table.legend(), *notes, []])
             for send in self.whole:
-                for record in send.records if self.details else [send.final]:
-                    painter.write(journey(record, whole=self.details))
+                painter.write(journeys(send.records, whole=True) if self.details else journey(send.final))
             if self.failing and not self.details:
                 painter.write([*self.failing, []])
         if self.quiet and not tally.failed:
             return
         outcome = tally.outcome([trace.name])
-        painter.write(replay_view.summary(outcome, tally.failed_ids, savings_of(world.blueprint, world.savers())))
-        painter.write(replay_view.statement_lines(outcome.statements))
-        for note in DOOR.redacted(list(enforced_limits(world.blueprint))):
-            painter.write(replay_view.remark(note, "raised"))
         if tally.summary.failed > self.journeys and not self.details and not self.quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])
+        painter.write(replay_view.counts(outcome, savings_of(world.blueprint, world.savers())))
+        for note in DOOR.redacted(list(enforced_limits(world.blueprint))):
+            painter.write(replay_view.remark(note, "raised"))
+        if self.mentions:
+            mention(painter, Pipeline(self.session.pipeline))
+        painter.write(replay_view.statement_lines(outcome.statements))
+        painter.write(replay_view.summary(outcome, tally.failed_ids))

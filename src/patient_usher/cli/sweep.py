@@ -84,9 +84,8 @@ def run(args: Namespace) -> int:
     elif args.format == "csv":
         sys.stdout.write(DOOR.text(report.as_csv(found)))
     else:
-        title = f"{DOOR.redacted(pipeline.name)}: {len(found)} combinations, {_requests(found)} requests each"
         painter = stdout_painter()
-        painter.write(report.told(title, found))
+        painter.write(report.told(DOOR.redacted(pipeline.name), found))
         if wanted is not None and chosen is not None:
             painter.write(report.goal_told(wanted, *chosen))
     if args.picture is not None:
@@ -97,10 +96,6 @@ def run(args: Namespace) -> int:
     if interrupted:
         return 130
     return 1 if chosen is not None and chosen[1] else 0
-
-
-def _requests(found: list[Trial]) -> str:
-    return f"{found[0].figures.requests[None]:,}"
 
 
 def _changed(pipeline: Blueprint, combination: Combination) -> None:

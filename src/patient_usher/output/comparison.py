@@ -124,19 +124,9 @@ def only_one(compared: Compared) -> list[str]:
 
 
 def comparison_lines(compared: Compared, *, details: bool = False) -> Iterator[Line]:
-    """The changes, the gravest first, each group with one exchange worked through; with ``details`` all of them."""
+    """One exchange of each group worked through, or all (``details``); then the changes, gravest first, and a sum."""
     comparison = compared.comparison
     yield line((compared.title, "title"))
-    style = "bad" if comparison.changed else "good"
-    yield line((f"{'✗' if comparison.changed else '✓'} {headline_of(compared)}", style))
-    for group in comparison.groups:
-        for change, ids, _ in changes_of(compared, group):
-            grave = KINDS[group.kind] if group.kind in GRAVE and change != KINDS[group.kind] else ""
-            told = ": ".join(part for part in (grave, change, ids) if part)
-            for part in wrapped(told, 2, "  "):
-                yield line(("  ", ""), (part, "bad" if group.kind in GRAVE else "raised"))
-    for sentence in only_one(compared):
-        yield line((f"  {sentence}", "dim"))
     for group in comparison.groups:
         yield []
         head = f"── {KINDS[group.kind]}: {counted(group.size, 'exchange')} "
@@ -145,6 +135,18 @@ def comparison_lines(compared: Compared, *, details: bool = False) -> Iterator[L
             if number:
                 yield []
             yield from worked(compared, id_, details=details)
+    if comparison.groups:
+        yield []
+    for group in comparison.groups:
+        for change, ids, _ in changes_of(compared, group):
+            grave = KINDS[group.kind] if group.kind in GRAVE and change != KINDS[group.kind] else ""
+            told = ": ".join(part for part in (grave, change, ids) if part)
+            for part in wrapped(told, 2, "  "):
+                yield line(("  ", ""), (part, "bad" if group.kind in GRAVE else "raised"))
+    for sentence in only_one(compared):
+        yield line((f"  {sentence}", "dim"))
+    style = "bad" if comparison.changed else "good"
+    yield line((f"{'✗' if comparison.changed else '✓'} {headline_of(compared)}", style))
 
 
 def worked(compared: Compared, id_: str, *, details: bool = False) -> Iterator[Line]:

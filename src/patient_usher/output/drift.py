@@ -90,19 +90,19 @@ def summary(held: Sequence[Held]) -> Iterator[Line]:
     unseen = sum(one.unseen for one in held)
     count = counted(len(held), "request")
     yield []
+    if unseen:
+        words = f"{counted(unseen, 'expectation')} of stages, order or logs"
+        yield line((f"  {words}: of a service nobody outside sees those", "dim"))
     if unmet:
         yield from _told(f"{len(unmet)} of {count} not as the trace expects; the model answers them alike", unmet)
     if differing:
-        yield from _told(f"the service differs from its model in {len(differing)} of {count}", differing)
         stages = Counter(stage for one in held for stage in {found.stage for _, found in one.differs} if stage)
         named = ", ".join(f"{DOOR.redacted(stage)} ({times})" for stage, times in stages.most_common())
         if named:
             yield line(f"  stages to look at, by requests: {named}")
+        yield from _told(f"the service differs from its model in {len(differing)} of {count}", differing)
     elif not unmet:
         yield line(("✓ ", "good"), f"{count}: the service does what the model says")
-    if unseen:
-        words = f"{counted(unseen, 'expectation')} of stages, order or logs"
-        yield line((f"  {words}: of a service nobody outside sees those", "dim"))
 
 
 def _told(what: str, held: Sequence[Held]) -> Iterator[Line]:

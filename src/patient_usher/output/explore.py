@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from patient_usher.core.analysis.explore import Broken, Ending, Explored
 from patient_usher.core.analysis.requests.runner import BASE, Runner
 from patient_usher.core.model.enumerations import OUTCOMES
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.document_types import CaseRecord, Explore, StatementSeen
 from patient_usher.output.coverage import coverage_document
 from patient_usher.output.door import DOOR
@@ -17,10 +18,7 @@ from patient_usher.output.yaml_snippet import yaml_of
 
 def told(explored: Explored) -> Iterator[Line]:
     """The cases of each route, what never happened, and statements that break."""
-    hit = len(explored.coverage.possible) - len(explored.coverage.missing)
-    counted = f"{len(explored.cases)} ways to end, {hit} of {len(explored.coverage.possible)} outcomes exercised"
     yield line((explored.blueprint.name, "title"))
-    yield line((f"{counted}; {explored.tried:,} requests tried, seed {explored.seed}", "dim"))
     lines = {item.route.id: f"{item.route.method} {item.route.template.text}" for item in explored.blueprint.placed}
     for route, cases in explored.by_route().items():
         yield []
@@ -34,6 +32,17 @@ def told(explored: Explored) -> Iterator[Line]:
             yield line(("  ✗ nothing that was tried reached its handler", "bad"))
     yield from _never(explored)
     yield from _broken(explored)
+    yield []
+    yield _summary(explored)
+
+
+def _summary(explored: Explored) -> Line:
+    possible, broken = len(explored.coverage.possible), len(explored.broken)
+    mark, style = ("✗ ", "bad") if broken else ("✓ ", "good") if explored.statements else ("• ", "dim")
+    told = [f"{broken} of {counted(len(explored.statements), 'statement')} broken"] if explored.statements else []
+    told.append(f"{possible - len(explored.coverage.missing)} of {counted(possible, 'outcome')} exercised")
+    told.append(counted(len(explored.cases), "way to end", "ways to end"))
+    return line((mark, style), ", ".join(told), (f"; {explored.tried:,} requests tried", "dim"))
 
 
 def _told(case: Ending) -> str:

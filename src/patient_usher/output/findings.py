@@ -62,7 +62,6 @@ def _named(records: list[Record], ids: Sequence[str]) -> list[Record]:
 def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
     """Every finding with its proof; ``command`` is how to ask for a mend."""
     yield line((checked.blueprint.name, "title"))
-    yield line((headline(checked), "dim"))
     for finding in checked.findings:
         if finding.known is None:
             yield []
@@ -80,6 +79,12 @@ def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
             yield line(f"  {part}")
         if len(checked.left) > _MOST_LEFT:
             yield line((f"  and {len(checked.left) - _MOST_LEFT} more; --format json has them all", "dim"))
+    yield []
+    gravest = next(
+        (level for level in MARKS if any(f.rule.level == level and not f.known for f in checked.findings)), ""
+    )
+    mark, style = MARKS.get(gravest, ("✓", "good"))
+    yield line((f"{mark} ", style), headline(checked))
 
 
 def headline(checked: Checked) -> str:

@@ -4,14 +4,36 @@ from __future__ import annotations
 
 import json
 import textwrap
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from patient_usher.core.http.messages import phrase, read_json
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.enumerations import DID
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.record import AnswerRecord, Headers, LogRecord, Record, RequestRecord
 from patient_usher.output.replay_view import SIGN_OF, clock, failures, status_style, value_text
 from patient_usher.output.terminal import Line, Piece, chopped, fit, line, line_width, wrapped
+
+
+def journeys(records: Sequence[Record], *, whole: bool = False) -> Iterator[Line]:
+    """Every exchange of a request. Of many redirects that go the same way the first and the last are shown."""
+    folded = 0
+    for before, record, after in zip([None, *records], records, [*records[1:], None], strict=False):
+        if record.kind == "redirect" and _way(before) == _way(record) == _way(after):
+            folded += 1
+            continue
+        if folded:
+            yield line((f"… {counted(folded, 'redirect')} more that went the same way", "dim"))
+            yield []
+            folded = 0
+        yield from journey(record, whole=whole)
+
+
+def _way(record: Record | None) -> object:
+    if record is None:
+        return None
+    steps = [(step.stage, step.way, step.did) for step in record.journey]
+    return steps, record.route, record.response and record.response.status
 
 
 def journey(record: Record, *, whole: bool = False) -> Iterator[Line]:

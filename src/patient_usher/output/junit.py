@@ -6,7 +6,7 @@ from junitparser import Failure, JUnitXml, Skipped, TestCase, TestSuite
 
 from patient_usher.output.comparison import Compared, change_words
 from patient_usher.output.door import printable
-from patient_usher.output.journey import journey
+from patient_usher.output.journey import journeys
 from patient_usher.output.outcome import Outcome, Shown
 from patient_usher.output.replay_view import complaints
 from patient_usher.output.terminal import plain
@@ -60,7 +60,7 @@ def junit(outcome: Outcome) -> str:
 
 
 def _journeys(send: Shown) -> str:
-    return "\n".join(plain(pieces) for record in send.records for pieces in journey(record))
+    return "\n".join(plain(pieces) for pieces in journeys(send.records))
 
 
 def junit_comparison(compared: Compared) -> str:

@@ -15,7 +15,7 @@ from patient_usher.output.comparison import (
     worked,
 )
 from patient_usher.output.door import printable
-from patient_usher.output.journey import journey
+from patient_usher.output.journey import journeys
 from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, headline
 from patient_usher.output.replay_view import complaints, who
 from patient_usher.output.terminal import plain
@@ -68,7 +68,7 @@ def markdown(outcome: Outcome) -> str:
     out += ["", f"statuses: {statuses}", ""]
     out += [f"- {SIGNS[STATEMENT_MARKS[one.verdict]][0]} {cell(one.sentence)}" for one in outcome.statements]
     for send in odd[:FOLDED]:
-        out += _folded(send.id, "\n".join(plain(pieces) for record in send.records for pieces in journey(record)))
+        out += _folded(send.id, "\n".join(plain(pieces) for pieces in journeys(send.records)))
     return "\n".join(out).rstrip() + "\n"
 
 

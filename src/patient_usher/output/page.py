@@ -28,7 +28,7 @@ from patient_usher.output.comparison import (
     steps_of,
 )
 from patient_usher.output.door import printable
-from patient_usher.output.journey import journey
+from patient_usher.output.journey import journeys
 from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, Shown, headline
 from patient_usher.output.palette import variables
 from patient_usher.output.replay_view import LEGEND, RARE, SIGN_OF, complaints, did_what, request_line, who
@@ -104,7 +104,7 @@ def page(outcome: Outcome) -> str:
 
 
 def _journeys(send: Shown) -> str:
-    return "\n\n".join("\n".join(map(plain, journey(record, whole=True))).strip() for record in send.records)
+    return "\n".join(map(plain, journeys(send.records, whole=True))).strip()
 
 
 def _bursts(sends: Sequence[Shown]) -> list[list[Shown]]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import textwrap
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
@@ -29,6 +30,7 @@ from patient_usher.output.yaml_snippet import yaml_of
 
 MARKS = {"free": ("○", "good"), "fields": ("◇", "field"), "must-not": ("✗", "bad"), "mends": ("✓", "good")}
 MOST_CLASSES = 12
+_SUMMED = {"must-not": "must not swap", "mends": "would mend", "fields": "in fields only", "free": "may swap freely"}
 
 
 def document(
@@ -141,38 +143,43 @@ def _consequence(pair: Pair, before: Sequence[Record]) -> str:
     return (f"{seen} " if seen else "") + ", ".join(parts)
 
 
+def summary(pairs: Sequence[Pair], replays: int) -> Iterator[Line]:
+    """How many pairs may swap, and how many mustn't."""
+    counts = Counter(pair.verdict for pair in pairs)
+    told = ", ".join(f"{counts[verdict]} {words}" for verdict, words in _SUMMED.items() if counts[verdict])
+    yield []
+    yield line(("• ", "dim"), f"{counted(len(pairs), 'pair')}: {told}", (f"; {replays:,} replays", "dim"))
+
+
 def search_told(present: Sequence[str], found: Found) -> Iterator[Line]:
     """What a search for an order came to."""
     yield []
     if found.order is not None:
-        count = counted(found.moves, "move") if found.moves else "no move: it has them all"
-        yield line(("✓ ", "good"), (" → ".join(found.order), "name"))
+        yield from _wrapped(" → ".join(found.order), "name")
+        count = counted(found.moves, "move") if found.moves else "no move"
         sure = "every order with fewer was tried" if found.exact else "there are too many orders to try all"
-        yield line((f"  {count}; {sure}; {found.replays:,} replays", "dim"))
+        yield line(
+            ("✓ ", "good"), f"this order has all of it: {count}", (f"; {sure}; {found.replays:,} replays", "dim")
+        )
     elif found.exact:
-        yield line(("✗ no order has all of it", "bad"), (f"  {found.replays:,} replays", "dim"))
         yield from _wrapped(f"a smallest set that no order meets: {', '.join(found.conflict)}")
         if found.never:
             yield from _wrapped(f"what no order meets by itself: {', '.join(found.never)}")
+        yield line(("✗ no order has all of it", "bad"), (f"; {found.replays:,} replays", "dim"))
     else:
         words = f"{len(present)} stages have too many orders: searched up to two moves away, {found.replays:,} replays"
         yield line(("✗ no order was found", "bad"), (f"  {words}", "dim"))
 
 
-def _wrapped(text: str) -> Iterator[Line]:
+def _wrapped(text: str, style: str = "") -> Iterator[Line]:
     for part in wrapped(text, 2):
-        yield line(f"  {part}")
+        yield line((f"  {part}", style))
 
 
 def apart_told(title: str, apart: Apart) -> Iterator[Line]:
     """The requests that tell orders apart, with a table of answer against order."""
-    yield line((title, "title"), (f"  {apart.orders:,} orders, {apart.tried:,} replays", "dim"))
+    yield line((title, "title"))
     count = len(apart.classes)
-    if not apart.requests:
-        yield line("  no request tells any two orders apart")
-    else:
-        words = f"{len(apart.requests)} requests tell {count} sorts of orders apart"
-        yield line((f"  {words}{'' if apart.exact else ', as far as was looked'}", "dim"))
     yield []
     letters = [_letter(number) for number in range(min(count, MOST_CLASSES))]
     rows = [
@@ -208,6 +215,11 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
         yield []
         pairs = ", ".join(f"{a} and {b}" for a, b in apart.equal)
         yield from _wrapped(f"equal in what was tried, whichever comes first: {pairs}")
+    requests = counted(len(apart.requests), "request") if apart.requests else "no request"
+    words = f"{requests} for {counted(count, 'sort')} of orders that can be told apart"
+    words += "" if apart.exact else ", as far as was looked"
+    yield []
+    yield line(("• ", "dim"), words, (f"; {apart.orders:,} orders, {apart.tried:,} replays", "dim"))
 
 
 def _needed(pairs: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:

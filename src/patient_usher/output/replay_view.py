@@ -309,8 +309,18 @@ def value_text(value: Json) -> str:
     return json.dumps(value, ensure_ascii=False)
 
 
-def summary(outcome: Outcome, first_failed: Sequence[str], savings: Sequence[str]) -> Iterator[Line]:
-    """The last lines: counts, and whether all was as expected."""
+def counts(outcome: Outcome, savings: Sequence[str]) -> Iterator[Line]:
+    """How many had which status, who answered them, and what the stages saved."""
+    record = outcome.summary
+    statuses = ", ".join(f"{count} × {status}" for status, count in record.by_status.items())
+    answerers = ", ".join(f"{name} {count}" for name, count in record.by_answerer.items())
+    texts = [f"statuses: {statuses}", f"answered by: {answerers}", *savings]
+    for text in texts if statuses else ():
+        yield from remark(text, "dim")
+
+
+def summary(outcome: Outcome, first_failed: Sequence[str]) -> Iterator[Line]:
+    """The last line: whether all was as expected."""
     record = outcome.summary
     sign, style = SIGNS[outcome.mark]
     text = headline(outcome)
@@ -319,11 +329,6 @@ def summary(outcome: Outcome, first_failed: Sequence[str], savings: Sequence[str
         text += f": {', '.join(first_failed)}{more}"
     for at, part in enumerate(wrapped(text, 2)):
         yield line((f"{sign} " if at == 0 else "  ", style), (part, style if style != "dim" else ""))
-    statuses = ", ".join(f"{count} × {status}" for status, count in record.by_status.items())
-    answerers = ", ".join(f"{name} {count}" for name, count in record.by_answerer.items())
-    texts = [f"statuses: {statuses}", f"answered by: {answerers}", *savings]
-    for text in texts if statuses else ():
-        yield from remark(text, "dim")
 
 
 def statement_lines(statements: Iterable[StatementTold]) -> Iterator[Line]:

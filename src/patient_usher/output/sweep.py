@@ -10,6 +10,7 @@ from pathlib import Path
 from patient_usher.core.analysis.goals import Goal
 from patient_usher.core.analysis.metrics import SHARES
 from patient_usher.core.analysis.sweep import Trial
+from patient_usher.core.model.words import counted
 from patient_usher.core.verify.document_types import GoalRecord, Sweep, TrialRecord
 from patient_usher.output.figure import SIZE, drawing, drawn
 from patient_usher.output.terminal import Line, Piece, line
@@ -25,8 +26,8 @@ def _most_refused(trials: Sequence[Trial]) -> list[tuple[str, str]]:
 def _told_apart(trials: Sequence[Trial]) -> list[str]:
     """Why requests were refused, as figures of their own, where not all were refused for one of these alone."""
     shares = [trial.figures.shares for trial in trials]
-    parts = [name for name in SHARES if name != "refused" and any(counted[name][None] for counted in shares)]
-    whole = all(counted["refused"][None] == sum(counted[name][None] for name in parts) for counted in shares)
+    parts = [name for name in SHARES if name != "refused" and any(one[name][None] for one in shares)]
+    whole = all(one["refused"][None] == sum(one[name][None] for name in parts) for one in shares)
     return [] if whole and len(parts) < 2 else parts
 
 
@@ -74,7 +75,8 @@ def told(title: str, trials: Sequence[Trial]) -> Iterator[Line]:
     """The table; what no other beats has a mark."""
     head, rows = table(trials)
     widths = [max(len(cell) for cell in column) + 2 for column in zip(head, *rows, strict=True)]
-    yield line((title, "title"))
+    requests = counted(trials[0].figures.requests[None], "request")
+    yield line((title, "title"), (f"  {requests} each", "dim"))
     yield line("  ", *((f"{name:>{width}}", "dim") for name, width in zip(head, widths, strict=True)))
     for trial, row in zip(trials, rows, strict=True):
         settings = len(trial.combination)
@@ -84,22 +86,27 @@ def told(title: str, trials: Sequence[Trial]) -> Iterator[Line]:
             for at, (cell, width) in enumerate(zip(row, widths, strict=True))
         ]
         yield pieces
-    yield line(("● no other has less refused, latency or broken without more of another", "dim"))
     aged = "; age: the same, of copies that answered" if "age" in head else ""
     yield line((f"latency: the 95th percentile{aged}", "dim"))
     if _told_apart(trials):
         yield line(("refused: for whatever reason; the next columns are part of it", "dim"))
+    count = counted(len(trials), "combination")
+    yield []
+    if best := sum(trial.best for trial in trials):
+        told = f"{best:,} of {count}: no other has less refused, latency or broken without more of another"
+        yield line(("● ", "good"), told)
+    else:
+        yield line(("• ", "dim"), f"{count} tried")
 
 
 def goal_told(wanted: Goal, trial: Trial, short: float) -> Iterator[Line]:
     """Which combination meets the goal, or comes nearest."""
     settings = ", ".join(f"{name}={value}" for name, value in trial.combination)
-    yield []
     if short == 0:
         yield line(("✓ ", "good"), (settings, "name"), f" meets {wanted.text}")
     else:
-        yield line(("✗ none meets ", "bad"), wanted.text)
         yield line("  ", (settings, "name"), f" comes nearest, and misses it by {short:.3g}")
+        yield line(("✗ none meets ", "bad"), wanted.text)
 
 
 def as_csv(trials: Sequence[Trial]) -> str:

@@ -19,8 +19,6 @@ BAR = 24
 
 def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
     """Statuses, refusals, callers, routes, limits, caches, latency."""
-    span = clock(float(in_seconds(bulk.last - (bulk.first or 0))))
-    yield line((f"{bulk.requests:,} requests", "title"), (f" within {span}, {bulk.handled:,} handler runs", "dim"))
     statuses = [(str(status or "none"), count) for status, count in _sorted(bulk.statuses)]
     yield from _bars("answers", statuses, bulk.exchanges)
     refusals = [(f"{stage}: {why or 'refused'}", count) for (stage, why), count in ranked(bulk.refusals, MOST)]
@@ -52,8 +50,15 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
         yield from remark(saving, "dim")
     if bulk.crowded:
         yield from remark("there were too many callers to count each: the later ones are counted together", "dim")
-    if bulk.failed:
-        yield line((f"✗ {bulk.failed:,} not as expected", "bad"))
+
+
+def summary(bulk: Bulk) -> Line:
+    """The last line: how many there were, and whether all was as expected."""
+    span = clock(float(in_seconds(bulk.last - (bulk.first or 0))))
+    failed = f": {bulk.failed:,} not as expected" if bulk.failed else ""
+    sign = ("✗ ", "bad") if failed else ("• ", "dim")
+    told = f"{counted(bulk.requests, 'request')} within {span}, {counted(bulk.handled, 'handler run')}"
+    return line(sign, told, (failed, "bad"))
 
 
 def ranked(counts: Counter[Any], most: int | None = None) -> list[tuple[Any, int]]:

@@ -67,9 +67,9 @@ HARBOUR = [str(DEMO / "harbour.yaml"), str(DEMO / "mistaken.yaml"), str(DEMO / "
 
 def test_five_lines_tell_what_a_mistaken_order_breaks(usher: Usher) -> None:
     done = usher("compare", *HARBOUR)
-    head = done.out.splitlines()[:5]
-    assert head[1] == "✗ 6 of 42 requests differ; 36 more only inside"
-    assert head[2].startswith("  status 401 → 500: key-absent, key-wrong, token-forged")
+    foot = done.out.splitlines()[-5:]
+    assert foot[-1] == "✗ 6 of 42 requests differ; 36 more only inside"
+    assert foot[1].startswith("  status 401 → 500: key-absent, key-wrong, token-forged")
     assert any(line.startswith("  in    safety-net") and " ≠ " in line for line in done.out.splitlines())
     assert max(map(len, done.out.splitlines())) <= 100
     assert done.status == 0
@@ -78,7 +78,7 @@ def test_five_lines_tell_what_a_mistaken_order_breaks(usher: Usher) -> None:
 
 def test_a_pipeline_is_the_same_as_itself(usher: Usher) -> None:
     done = usher("compare", HARBOUR[0], HARBOUR[0], *HARBOUR[2:], "--expect-same")
-    assert (done.status, done.out.splitlines()[1]) == (0, "✓ 42 requests, none differs")
+    assert (done.status, done.out.splitlines()[-1]) == (0, "✓ 42 requests, none differs")
     document = usher("compare", HARBOUR[0], HARBOUR[0], *HARBOUR[2:], "--format", "json").json
     assert document == {"patient-usher": "compare/1", "requests": 42, "changed": 0, "groups": [], "differs": []}
 
@@ -94,7 +94,7 @@ def test_environments_and_settings_of_one_side(usher: Usher, arguments: list[str
     done = usher("compare", HARBOUR[0], HARBOUR[0], *HARBOUR[2:], *arguments)
     lines = done.out.splitlines()
     assert lines[0] == title
-    assert lines[2].startswith("  a private part of an error is told: ")
+    assert any(line.startswith("  a private part of an error is told: ") for line in lines[-6:])
 
 
 def test_saved_results_compare_like_replays(usher: Usher) -> None:

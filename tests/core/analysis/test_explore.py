@@ -89,7 +89,7 @@ def test_the_text_tells_what_can_happen(usher: Usher) -> None:
     assert outcome.status == 1, "the story's slips break no-slips"
     for words in (
         "ways to end",
-        "seed 0",
+        " requests tried",
         "ledger  GET /v1/harbour/ledger",
         "insufficient-role",
         "handler ran",

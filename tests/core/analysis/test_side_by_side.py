@@ -65,11 +65,11 @@ routes: [{id: all, at: "GET /{+rest}", access: everyone, handler: {answer: {text
     rows += [{"id": f"r{n}", "at": f"{n}s", "send": "GET /tides"} for n in range(100)]
     (tmp_path / "day.jsonl").write_text("\n".join(map(json.dumps, rows)))
     same = usher("compare", "limited.yaml", "limited.yaml", "day.jsonl", "--expect-same")
-    assert (same.status, same.out.splitlines()[1]) == (0, "✓ 100 requests, none differs")
+    assert (same.status, same.out.splitlines()[-1]) == (0, "✓ 100 requests, none differs")
     arguments = ("compare", "limited.yaml", "limited.yaml", "day.jsonl", "--b-set", "throttle.quota=70")
     told = usher(*arguments, "--expect-same")
     assert told.status == 1
-    assert told.out.splitlines()[1] == "✗ 40 of 100 requests differ; 60 more only in fields that count"
+    assert told.out.splitlines()[-1] == "✗ 40 of 100 requests differ; 60 more only in fields that count"
     assert "what was refused is let through: status 429 → 200: r30, r31" in told.out
     assert "and 28 more" in told.out
     document = json.loads(usher(*arguments, "--format", "json").out)

@@ -122,7 +122,14 @@ def test_tables_for_people_and_programs(usher: Usher, tmp_path: Path) -> None:
         **FILES,
     )
     assert told.status == 1
-    for words in ("2 combinations, 44 requests each", "scraper", "●", "✗ none meets refused == 0", "comes nearest"):
+    for words in (
+        "1 of 2 combinations",
+        "44 requests each",
+        "scraper",
+        "●",
+        "✗ none meets refused == 0",
+        "comes nearest",
+    ):
         assert words in told.out
     assert (tmp_path / "c.png").read_bytes()[:4] == b"\x89PNG"
     rows = list(
