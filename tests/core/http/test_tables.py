@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from http import HTTPStatus
+from types import SimpleNamespace
 
 import pytest
 
+from patient_usher.core.http.cache_store import octets
 from patient_usher.core.http.caching import HEURISTICALLY_CACHEABLE, UNDERSTOOD
 from patient_usher.core.http.cors import Grant, PreflightCache
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.limits import NEVER, AtOnce
+from patient_usher.core.http.limits import NEVER, AtOnce, SlidingCounter
+from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.messages import Answer, finish, phrase
+from patient_usher.core.http.redirects import target
+from patient_usher.core.http.urls import parse_url
 
 RENAMED = {
     413: "Content Too Large",
@@ -85,3 +90,46 @@ def test_a_star_covers_every_field_but_authorization(name: str, covered: bool) -
     cache = PreflightCache()
     cache.remember("https://a.example", "https://b.example/", Grant(("PUT",), ("*",), 60), 0, credentials=False)
     assert cache.allows("https://a.example", "https://b.example/", "PUT", [name], 1, credentials=False) is covered
+
+
+MEDIA: list[tuple[str, str, tuple[tuple[str, str], ...]]] = [
+    ('text/plain; a="x\\";y"; b=z', "text/plain", (("a", 'x";y'), ("b", "z"))),
+    ("text/plain; charset=utf-8", "text/plain", (("charset", "utf-8"),)),
+    ('"text/plain"', '"text/plain"', ()),
+    ("text", "", ()),
+]
+
+
+@pytest.mark.parametrize(("value", "essence", "parameters"), MEDIA)
+def test_a_quoted_parameter_may_hold_what_parts_parameters(
+    value: str, essence: str, parameters: tuple[tuple[str, str], ...]
+) -> None:
+    assert parse_media_type(value) == (essence, parameters)  # RFC 9110 5.6.4, 5.6.6
+
+
+REDIRECTS: list[tuple[int, str | None, str | None]] = [
+    (302, "/b", "https://h.example/b"), (302, None, None), (200, "/b", None), (304, "/b", None), (308, " /b#x ", "https://h.example/b"),
+    (301, "https://[", None),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("status", "location", "url"), REDIRECTS)
+def test_where_an_answer_redirects_to(status: int, location: str | None, url: str | None) -> None:
+    fields = Fields([("Location", location)] if location is not None else [])
+    found = target(parse_url("https://h.example/a"), Answer(status, fields))
+    assert (found.text if found is not None else None) == url
+
+
+def test_a_sliding_counter_shows_what_it_counts() -> None:
+    """Window 10: what is seen of it before anything came, in the first window, in the next, and after that."""
+    limiter = SlidingCounter(4, 10)
+    assert limiter.view("a", 3) == (4, 0)
+    limiter.charge("a", 3, 2)
+    assert [limiter.view("a", now) for now in (3, 9, 10, 15, 20)] == [(2, 17), (2, 11), (2, 10), (3, 5), (4, 0)]
+
+
+def test_a_copy_takes_its_content_and_fields() -> None:
+    """With what stands between name and value, and at the end of each line."""
+    answer = Answer(200, Fields([("Age", "1"), ("Vary", "Accept")]), b"12345")
+    stored = SimpleNamespace(answer=answer)
+    assert octets(stored) == 5 + len("Age: 1\r\n") + len("Vary: Accept\r\n")  # type: ignore[arg-type]

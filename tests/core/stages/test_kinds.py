@@ -116,6 +116,7 @@ BODIES: list[tuple[str, dict[str, Any], int, str | None, Any]] = [
     ("json", {"json": {"a": [1, None]}}, 200, None, {"a": [1, None]}),
     ("json suffix", {"text": '{"a": 1}', "headers": {"Content-Type": "application/problem+json; charset=UTF-8"}}, 200, None, {"a": 1}),
     ("form", {"form": {"a": "1", "b": ["2", "3"]}}, 200, None, {"a": "1", "b": ["2", "3"]}),
+    ("form with nothing in a field", {"text": "a=&b=1&c", "headers": {"Content-Type": "application/x-www-form-urlencoded"}}, 200, None, {"a": "", "b": "1", "c": ""}),
     ("text", {"text": "ahoy"}, 200, None, "ahoy"),
     ("latin text", {"text": "ahoy", "headers": {"Content-Type": "text/plain; charset=latin-1"}}, 200, None, "ahoy"),
     ("nothing", {}, 200, None, None),
@@ -597,3 +598,32 @@ def test_context_is_handed_on() -> None:
     assert record["context"] == {"tenant": "acme", "n": 3}
     assert body_of(record)["headers"]["X-Seen"] == "acme"
     assert "in s continued" in steps(record)
+
+
+def test_what_the_servers_log_has_of_an_error() -> None:
+    """Where nobody catches it: all that is known of it, but for the message, which is in the line itself."""
+    handler = {"raise": {"type": "Mishap", "message": "m", "where": "berths.py:41", "cause": "c"}}
+    record = walk([], routes=[{"id": "all", "at": "GET /", "access": "everyone", "handler": handler}])
+    (said,) = record["log"]
+    assert (said["message"], said["detail"]["where"], said["detail"]["cause"]) == ("Mishap: m", "berths.py:41", "c")
+    assert "message" not in said["detail"]
+
+
+WHY_UNCAUGHT: list[tuple[list[Any], dict[str, Any], str]] = [
+    ([], {}, "no error handler stands on its way"),
+    ([net(only=["/else/**"])], {}, "net passes this request over (only, except)"),
+    ([net(), "routes"], {"flow": "sequential"}, "net stands in front of handler, and errors skip forward"),
+]
+
+
+@pytest.mark.parametrize(("stages", "more", "why"), WHY_UNCAUGHT)
+def test_why_nobody_caught_an_error(stages: list[Any], more: dict[str, Any], why: str) -> None:
+    handler = {"raise": {"type": "Mishap", "message": "m"}}
+    record = walk(stages, routes=[{"id": "all", "at": "GET /", "access": "everyone", "handler": handler}], **more)
+    assert record["errors"][0].get("because") == why
+
+
+def test_what_fails_in_work_on_the_way_out_is_past_every_error_handler() -> None:
+    raises = {"id": "late", "kind": "decide", "way-out": [{"then": {"raise": "Mishap"}}]}
+    record = walk([raises, "routes", net()], flow="sequential", errors={"Mishap": {}})
+    assert record["errors"][0]["because"] == "what fails in work on the way out is past every error handler"
