@@ -8,10 +8,13 @@ import json
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
+from random import Random
+from typing import Any
 
 import pytest
 
 from conftest import DEMO, Outcome
+from patient_usher.output.chart import Columns, figures_of
 
 Usher = Callable[..., Outcome]
 LIMITS, SHELF = str(DEMO / "limits.yaml"), str(DEMO / "shelf.yaml")
@@ -52,7 +55,7 @@ def test_requests_are_listed_where_that_is_asked_for(usher: Usher, options: list
 def test_what_is_not_as_expected_is_told(usher: Usher) -> None:
     rows = [HEAD, '{"id": "a", "send": "GET /v1/tides", "expect": {"status": 418}}']
     outcome = usher("replay", LIMITS, "t.jsonl", t__jsonl="\n".join(rows) + "\n")
-    assert (outcome.status, "✗ 1 not as expected" in outcome.out) == (1, True)
+    assert (outcome.status, "✗ 1 of 1 request not as expected" in outcome.out) == (1, True)
 
 
 def table(text: str) -> list[dict[str, float]]:
@@ -106,3 +109,52 @@ WRONG = [
 def test_what_can_not_be_drawn_is_told(usher: Usher, arguments: list[str], words: str) -> None:
     outcome = usher("chart", *arguments, t__jsonl=BULK, e__jsonl=HEAD + "\n")
     assert (outcome.status, words in outcome.err) == (2, True), outcome.err
+
+
+def row_at_random(random: Random) -> dict[str, Any]:
+    limit = random.choice((None, "fair", "slow"))
+    return {
+        "at": random.randrange(400) / 8, "took": random.choice((0.0, 0.125, 2.0, 7.5)), "status": random.choice((200, 304, 404, 429, 503, None)),
+        "outcome": random.choice(("handled", "timed-out", "not-sent")), "cache": random.choice((None, "hit", "miss", "bypass")),
+        "limit": limit, "limit_for": random.choice(("a", "b")) if limit else None, "limit_remaining": random.randrange(9) if limit else None,
+        "refused_by": random.choice((limit, None)), "answer_octets": random.choice((10, 20)), "uncoded_octets": random.choice((20, None)),
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_what_is_drawn_is_what_the_rows_say(seed: int) -> None:
+    """Against brute force: every bin by itself, out of the rows that it has."""
+    random = Random(seed)
+    rows = [row_at_random(random) for _ in range(random.randrange(1, 200))]
+    found = {(one.panel, one.name): one.values for one in figures_of(Columns(rows)).series}
+    rows = [row for row in rows if row["outcome"] != "not-sent"]
+    last = max([row["at"] + row["took"] for row in rows], default=0) or 1
+    bins = [[row for row in rows if min(int(row["at"] / (last / 60)), 59) == at] for at in range(60)]
+
+    def counted(fits: Callable[[dict[str, Any]], float]) -> list[float]:
+        return [float(sum(map(fits, own))) for own in bins]
+
+    wanted = {("answers", f"{n}xx"): counted(lambda row, n=n: (row["status"] or 0) // 100 == n) for n in (2, 3, 4, 5)}
+    wanted |= {("cache", state): counted(lambda row, state=state: row["cache"] == state) for state in ("hit", "miss")}
+    wanted |= {("octets", "on the wire"): counted(lambda row: row["answer_octets"])}
+    wanted |= {("octets", "before coding"): counted(lambda row: row["uncoded_octets"] or 0)}
+    for key, values in wanted.items():
+        assert found.get(key, [0.0] * 60) == values, key
+    for limit, whom in {
+        (panel_name.split(" for ")[0], panel_name.split(" for ")[1])
+        for panel, panel_name in found
+        if panel == "refused"
+    }:
+        own = [[row for row in one if (row["limit"], row["limit_for"]) == (limit, whom)] for one in bins]
+        assert found["refused", f"{limit} for {whom}"] == [
+            sum(row["refused_by"] == limit for row in one) for one in own
+        ]
+        left = [min([row["limit_remaining"] for row in one], default=None) for one in own]
+        assert [None if value != value else value for value in found["remaining", f"{limit} for {whom}"]] == left
+    if ("under way", "at once") in found:
+        moments = sorted({row["at"] for row in rows})
+        at_once = {time: sum(row["at"] <= time < row["at"] + row["took"] for row in rows) for time in moments}
+        for at, most in enumerate(found["under way", "at once"]):
+            begun = [count for time, count in at_once.items() if min(int(time / (last / 60)), 59) == at]
+            assert most >= max(begun, default=0)
+        assert max(found["under way", "at once"]) == max(at_once.values())

@@ -10,15 +10,16 @@ from pathlib import Path
 
 from patient_usher.cli.arguments import outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of, trust
-from patient_usher.core.verify.exchange_table import Row, row_of_record, rows_of
+from patient_usher.core.verify.exchange_table import row_of_record, rows_of
 from patient_usher.core.verify.run import run as run_trace
 from patient_usher.files.atomic_write import write_octets
 from patient_usher.files.saved_result import saved
 from patient_usher.files.trace import Trace
-from patient_usher.output.chart import as_csv, figures_of, picture
+from patient_usher.output.chart import Columns, as_csv, figures_of, picture
 from patient_usher.output.door import DOOR
 from patient_usher.output.terminal import say
 from patient_usher.use_cases.compare import session
+from patient_usher.use_cases.session import collect_garbage
 
 EXAMPLES = (
     "usher chart result.json --picture day.png",
@@ -39,30 +40,31 @@ def run(args: Namespace) -> int:
     if args.picture is None and args.format is None:
         raise unusable("nothing to write is named", "add --picture FILE.png, or --format csv")
     name, rows = _rows(args)
-    if not rows:
+    if not rows.length:
         raise unusable("there is nothing to draw", "name a result or a trace with requests")
     figures = figures_of(rows)
     if args.format == "csv":
         sys.stdout.write(as_csv(figures))
     if args.picture is not None:
-        write_octets(args.picture, picture(args.picture, f"{name}: {len(rows):,} exchanges", figures, rows))
+        write_octets(args.picture, picture(args.picture, f"{name}: {rows.length:,} exchanges", figures, rows))
         say(f"wrote {args.picture}")
     return 0
 
 
-def _rows(args: Namespace) -> tuple[str, list[Row]]:
-    """What to call it, and a row for each exchange."""
+def _rows(args: Namespace) -> tuple[str, Columns]:
+    """What to call it, and what came of each exchange."""
     if not args.traces:
         records = saved(args.pipeline)
         if records is None:
             raise unusable(f"{args.pipeline} is no result, and there is no trace", "name a trace behind the pipeline")
-        return args.pipeline.name, [DOOR.row(row_of_record(record)) for record in records]
+        return args.pipeline.name, Columns(DOOR.row(row_of_record(record)) for record in records)
     pipeline = pipeline_of(args)
     replayed = session(pipeline, [Trace.read(path, trust=trust(args)) for path in args.traces], args.seed)
-    rows = [
+    collect_garbage()
+    rows = (
         DOOR.row(row)
         for world, trace in replayed.worlds()
         for judged in run_trace(world, trace, journeys=False)
         for row in rows_of(judged.send, judged.starts)
-    ]
-    return DOOR.redacted(pipeline.name), [row for row in rows if row["outcome"] != "not-sent"]
+    )
+    return DOOR.redacted(pipeline.name), Columns(rows)

@@ -21,7 +21,7 @@ from patient_usher.output.comparison import Compared, compared_of, comparison_li
 from patient_usher.output.door import DOOR
 from patient_usher.output.terminal import stdout_painter
 from patient_usher.use_cases.compare import compared_at_length, records_of, session
-from patient_usher.use_cases.session import Pipeline
+from patient_usher.use_cases.session import Pipeline, collect_garbage
 
 EXAMPLES = (
     "usher compare before.yaml after.yaml trace.yaml --expect-same",
@@ -72,6 +72,7 @@ def run(args: Namespace) -> int:
     traces = [_traces(args) for _ in pipelines]
     if len(pipelines) == 2 and any(trace.lines is not None for trace in traces[0]):
         _fits_long(args, files)
+        collect_garbage()
         found = compared_at_length(
             pipelines[0], pipelines[1], traces, seed=args.seed, shows=DOOR.record, watch=progress("requests compared")
         )  # fmt: skip

@@ -209,8 +209,9 @@ def run(args: Namespace) -> int:
         painter.write(
             [*([[]] if number > 1 else []), *_said(f"{number}  {part.says}" if len(parts) > 1 else part.says), []]
         )
-        if (_report(painter, part) == 0) is not part.as_it_should:
-            status = 3
+        with chdir(FOLDER):  # files are named as a copy has them
+            if (_report(painter, part) == 0) is not part.as_it_should:
+                status = 3
     if args.chapter == "story":
         painter.write(
             [[], *(line((text, "title" if number < 2 else "")) for number, text in enumerate(NEXT.splitlines()))]
@@ -236,7 +237,7 @@ def _report(painter: Painter, part: Part) -> int:
         return _served(part.pipeline)
     pipeline = _loaded(part.pipeline)
     har = HarOptions(sign="same:maren", expect_recorded=True) if part.trace.endswith(".har") else AS_IT_IS
-    found = session(pipeline, [Trace.read(FOLDER / part.trace, har=har)])
+    found = session(pipeline, [Trace.read(Path(part.trace), har=har)])
     tally = Tally(found, strict=False, keeps=False)
     for world, trace in found.worlds():
         TextReport(painter, found, tally, Table(None), journeys=1, mentions=True).run(world, trace)
@@ -244,14 +245,13 @@ def _report(painter: Painter, part: Part) -> int:
 
 
 def _loaded(name: str) -> Pipeline:
-    with chdir(FOLDER):  # places are told as a copy has them
-        return admitted(load(name).blueprint)
+    return admitted(load(name).blueprint)
 
 
 def _compared(painter: Painter, part: Part) -> int:
     from patient_usher.output.comparison import compared_of, comparison_lines
 
-    trace = Trace.read(FOLDER / part.trace)
+    trace = Trace.read(Path(part.trace))
     first, second = (
         [DOOR.record(record) for record in records_of(session(_loaded(name), [trace]))]
         for name in (part.pipeline, part.against)
@@ -298,7 +298,6 @@ def _commanded(painter: Painter, command: str) -> int:
     import shlex
     import sys
     import textwrap
-    from contextlib import chdir
 
     from patient_usher.cli import main
 

@@ -18,6 +18,7 @@ from patient_usher.output.result import document
 from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.output.yaml_snippet import yaml_of
 from patient_usher.use_cases.explore import explore
+from patient_usher.use_cases.session import collect_garbage
 
 EXAMPLES = (
     "usher explore pipeline.yaml --always statements.yaml",
@@ -42,7 +43,9 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Explore. Returns 1 where a statement breaks."""
-    explored = explore(pipeline_of(args), budget=args.budget, seed=args.seed, watch=progress("requests tried"))
+    pipeline = pipeline_of(args)
+    collect_garbage()
+    explored = explore(pipeline, budget=args.budget, seed=args.seed, watch=progress("requests tried"))
     done()
     if args.format == "json":
         sys.stdout.buffer.write(document(report.document(explored)))

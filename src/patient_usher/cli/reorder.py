@@ -24,7 +24,7 @@ from patient_usher.output.result import document
 from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.output.yaml_snippet import yaml_of
 from patient_usher.use_cases.reorder import reordered, tell_apart
-from patient_usher.use_cases.session import Pipeline, bound_all
+from patient_usher.use_cases.session import Pipeline, bound_all, collect_garbage
 
 EXAMPLES = (
     "usher reorder pipeline.yaml trace.yaml --all-pairs --picture swaps.svg",
@@ -71,6 +71,7 @@ def run(args: Namespace) -> int:
     traces = bound_all(blueprint, read_traces(args))
     if not traces and not wishes:
         raise unusable("there is no trace to replay", "name one, or a --wish, or --tell-apart")
+    collect_garbage()
     pairs = len(pairs_of(movable(blueprint), every=args.all_pairs))
     result = reordered(
         blueprint,

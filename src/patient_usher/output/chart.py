@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from array import array
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from math import isnan, nan
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -40,62 +41,104 @@ class Figures(NamedTuple):
     series: list[Series]
 
 
-def figures_of(rows: Sequence[Row]) -> Figures:
+class Columns:
+    """What a chart needs of each exchange, by column: a few dozen octets a row, so that a million fit.
+
+    ``rows`` are those of tables; what was never sent is left out. ``length`` is how many there are.
+    """
+
+    def __init__(self, rows: Iterable[Row]) -> None:
+        self.at, self.took = array("d"), array("d")
+        self.status, self.remaining = array("d"), array("d")
+        self.sent, self.uncoded = array("d"), array("d")
+        self.limit, self.whom, self.refused_by = array("L"), array("L"), array("L")
+        self.cache, self.late = array("L"), array("B")
+        self._numbers: dict[str, int] = {"": 0}
+        number = self._number
+        for row in rows:
+            if row["outcome"] == "not-sent":
+                continue
+            self.at.append(row["at"])
+            self.took.append(row["took"])
+            self.status.append(row["status"] or 0)
+            self.remaining.append(row["limit_remaining"] or 0)
+            self.sent.append(row["answer_octets"] or 0)
+            self.uncoded.append(row["uncoded_octets"] or 0)
+            self.limit.append(number(row["limit"]))
+            self.whom.append(number(row["limit_for"]))
+            self.refused_by.append(number(row["refused_by"]))
+            self.cache.append(number(row["cache"]))
+            self.late.append(row["outcome"] == "timed-out")
+        self.names = list(self._numbers)
+        self.length = len(self.at)
+
+    def _number(self, name: str | None) -> int:
+        numbers = self._numbers
+        return numbers.setdefault(name or "", len(numbers))
+
+
+def figures_of(rows: Columns) -> Figures:
     """What a chart shows, by bins of time."""
-    last = max([row["at"] + row["took"] for row in rows], default=0.0) or 1.0
+    last = max(map(sum, zip(rows.at, rows.took, strict=True)), default=0.0) or 1.0
     width = last / BINS
     edges = [round(width * at, 9) for at in range(BINS)]
+    places = array("B", (min(int(at / width), BINS - 1) for at in rows.at))
 
-    def binned(chosen: Sequence[Row], value: Callable[[Row], float] = lambda row: 1.0) -> list[float]:
+    def binned(values: Iterable[float]) -> list[float]:
         found = [0.0] * BINS
-        for row in chosen:
-            found[min(int(row["at"] / width), BINS - 1)] += value(row)
+        for place, value in zip(places, values, strict=True):
+            found[place] += value
         return found
 
-    series = [Series("answers", name, binned([row for row in rows if _class(row) == name])) for name, _, _ in _CLASSES]
+    names = rows.names
+    series = []
+    for number, (name, _, _) in enumerate(_CLASSES, 2):
+        series.append(Series("answers", name, binned(status // 100 == number for status in rows.status)))
     series = [one for one in series if any(one.values)]
-    limits = Counter((row["limit"], row["limit_for"]) for row in rows if row["limit"])
+    limits = Counter(pair for pair in zip(rows.limit, rows.whom, strict=True) if pair[0])
     for (limit, whom), _ in limits.most_common(BUSIEST):
-        own = [row for row in rows if (row["limit"], row["limit_for"]) == (limit, whom)]
-        series.append(Series("remaining", f"{limit} for {whom}", _held(own, width)))
-        refused = [row for row in own if row["refused_by"] == limit]
-        series.append(Series("refused", f"{limit} for {whom}", binned(refused)))
+        own = [a == limit and b == whom for a, b in zip(rows.limit, rows.whom, strict=True)]
+        name = f"{names[limit]} for {names[whom] or None}"
+        series.append(Series("remaining", name, _least(zip(places, rows.remaining, own, strict=True))))
+        refused = (mine and by == limit for mine, by in zip(own, rows.refused_by, strict=True))
+        series.append(Series("refused", name, binned(refused)))
     for state, _, _ in _STATES:
-        values = binned([row for row in rows if row["cache"] == state])
-        series += [Series("cache", state, values)] if any(values) else []
-    if any(row["took"] for row in rows):
+        if state in names:
+            number = names.index(state)
+            series.append(Series("cache", state, binned(one == number for one in rows.cache)))
+    if any(rows.took):
         series.append(Series("under way", "at once", _under_way(rows, width)))
-        late = binned([row for row in rows if row["outcome"] == "timed-out"])
+        late = binned(rows.late)
         series += [Series("under way", "timed out", late)] if any(late) else []
-    if any(row["answer_octets"] != row["uncoded_octets"] for row in rows):
-        series.append(Series("octets", "before coding", binned(rows, lambda row: row["uncoded_octets"] or 0)))
-        series.append(Series("octets", "on the wire", binned(rows, lambda row: row["answer_octets"] or 0)))
-    return Figures(edges, series)
+    if rows.sent != rows.uncoded:
+        series.append(Series("octets", "before coding", binned(rows.uncoded)))
+        series.append(Series("octets", "on the wire", binned(rows.sent)))
+    return Figures(edges, [one for one in series if one.panel != "cache" or any(one.values)])
 
 
-def _class(row: Row) -> str:
-    return f"{row['status'] // 100}xx" if row["status"] else ""
-
-
-def _held(rows: Sequence[Row], width: float) -> list[float]:
+def _least(of: Iterable[tuple[int, float, bool]]) -> list[float]:
     """The least that was left in each bin; where nothing came, nobody knows (NaN)."""
     found = [nan] * BINS
-    for row in rows:
-        at = min(int(row["at"] / width), BINS - 1)
-        found[at] = row["limit_remaining"] if isnan(found[at]) else min(found[at], row["limit_remaining"])
+    for place, remaining, mine in of:
+        if mine:
+            found[place] = remaining if isnan(found[place]) else min(found[place], remaining)
     return found
 
 
-def _under_way(rows: Sequence[Row], width: float) -> list[float]:
-    """The most that were under way at once in each bin."""
-    events = sorted([(row["at"], 1) for row in rows] + [(row["at"] + row["took"], -1) for row in rows])
-    found, now, at = [0.0] * BINS, 0, 0
-    for time, step in events:
+def _under_way(rows: Columns, width: float) -> list[float]:
+    """The most that were under way at once in each bin; who ends when another begins has ended."""
+    begun = array("d", sorted(rows.at))
+    ended = array("d", sorted(map(sum, zip(rows.at, rows.took, strict=True))))
+    found, now, at, begins, ends = [0.0] * BINS, 0, 0, 0, 0
+    while ends < rows.length:
+        begin = begins < rows.length and begun[begins] < ended[ends]
+        time = begun[begins] if begin else ended[ends]
         place = min(int(time / width), BINS - 1)
         while at < place:
             at += 1
             found[at] = max(found[at], now)
-        now += step
+        now += 1 if begin else -1
+        begins, ends = begins + begin, ends + (not begin)
         found[at] = max(found[at], now)
     return found
 
@@ -119,20 +162,21 @@ def _plain(value: float) -> float | int | str:
     return int(value) if value == int(value) else value
 
 
-def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> bytes:
+def picture(path: Path, title: str, figures: Figures, rows: Columns) -> bytes:
     """The figure, PNG or SVG by the file's name."""
     pyplot = drawing()
-    waits = sorted(row["took"] for row in rows)
+    waits = _quantiles(rows.took)
     panels = [panel for panel in _PANELS if any(one.panel == panel for one in figures.series)]
-    panels += ["latency"] if waits and waits[-1] > 0 else []
+    panels += ["latency"] if waits and waits[-1][1] > 0 else []
     figure, grid = pyplot.subplots(len(panels), 1, **SIZE, squeeze=False, layout="constrained")
     span = figures.edges[1] * BINS
     unit, word = _unit(span)
     for axes, panel in zip(grid[:, 0], panels, strict=True):
         chosen = [one for one in figures.series if one.panel == panel]
         if panel == "latency":
-            shares = [100 * (at + 1) / len(waits) for at in range(len(waits))]
-            axes.step([0, *waits], [0, *shares], where="post", color="#1b1f24")
+            axes.step(
+                [0, *(wait for _, wait in waits)], [0, *(share for share, _ in waits)], where="post", color="#1b1f24"
+            )
             axes.set_title("latency: percent of requests that took no longer than so many seconds", **_TITLE)
             axes.set_xlabel("seconds")
         else:
@@ -150,6 +194,14 @@ def picture(path: Path, title: str, figures: Figures, rows: Sequence[Row]) -> by
     grid[lowest, 0].set_xlabel(f"{word} from the start of the trace; a bar, or a step of a line, is {width}")
     figure.suptitle(title, fontsize=15)
     return drawn(figure, path)
+
+
+def _quantiles(took: array[float]) -> list[tuple[float, float]]:
+    """How many percent took no longer than so long: of each request, or of a thousand that stand for very many."""
+    waits = array("d", sorted(took))
+    count = len(waits)
+    steps = range(1, count + 1) if count <= 1000 else [count * part // 1000 for part in range(1, 1001)]
+    return [(100 * step / count, waits[step - 1]) for step in steps]
 
 
 _UNITS = ((7200.0, 3600.0, "hours"), (120.0, 60.0, "minutes"), (1.0, 1.0, "seconds"), (0.0, 0.001, "milliseconds"))

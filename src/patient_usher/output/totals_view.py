@@ -55,10 +55,11 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
 def summary(bulk: Bulk) -> Line:
     """The last line: how many there were, and whether all was as expected."""
     span = clock(float(in_seconds(bulk.last - (bulk.first or 0))))
-    failed = f": {bulk.failed:,} not as expected" if bulk.failed else ""
-    sign = ("✗ ", "bad") if failed else ("• ", "dim")
-    told = f"{counted(bulk.requests, 'request')} within {span}, {counted(bulk.handled, 'handler run')}"
-    return line(sign, told, (failed, "bad"))
+    count, runs = counted(bulk.requests, "request"), counted(bulk.handled, "handler run")
+    told = (f"  within {span}, {runs}", "dim")
+    if bulk.failed:
+        return line(("✗ ", "bad"), f"{bulk.failed:,} of {count} not as expected", told)
+    return line(("• ", "dim"), count, told)
 
 
 def ranked(counts: Counter[Any], most: int | None = None) -> list[tuple[Any, int]]:
