@@ -11,7 +11,6 @@ from argparse import ArgumentParser, Namespace
 from collections.abc import Callable, Iterable
 from importlib import import_module
 from pathlib import Path
-from typing import Any
 
 from patient_usher.cli import MODULES
 
@@ -55,7 +54,7 @@ def complete(commands: Iterable[str]) -> None:
 def _quietly(find: Callable[..., Iterable[str]]) -> Callable[..., list[str]]:
     """What can't be read has nothing to offer."""
 
-    def completer(parsed_args: Namespace, **more: Any) -> list[str]:
+    def completer(parsed_args: Namespace, **more: object) -> list[str]:
         try:
             return list(find(parsed_args))
         except Exception:

@@ -9,7 +9,6 @@ import re
 from argparse import ArgumentParser, Namespace
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 
 from patient_usher.cli.arguments import method, unusable
 from patient_usher.cli.common import add_output_arguments, add_pipeline_arguments, pipeline_of
@@ -133,7 +132,7 @@ def request_of(args: Namespace) -> JsonObject:
     return spec
 
 
-_BODIES: dict[str, Callable[[str], Any]] = {
+_BODIES: dict[str, Callable[[str], object]] = {
     "json": lambda text: parse(text, "--body"),
     "form": lambda text: _form(text),
     "text": str,
@@ -160,7 +159,7 @@ def _form(text: str) -> JsonObject:
     return {name: values[0] if len(values) == 1 else values for name, values in form.items()}
 
 
-def _free_id(wanted: str, taken: list[Any]) -> str:
+def _free_id(wanted: str, taken: list[object]) -> str:
     number, id_ = 1, wanted
     while id_ in taken:
         number += 1

@@ -13,7 +13,6 @@ import os
 import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
-from typing import Any
 
 from patient_usher.cli.arguments import count, outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress, trust
@@ -107,7 +106,7 @@ def _changed(pipeline: Blueprint, combination: Combination) -> None:
 
 
 def _combinations(args: Namespace) -> list[Combination]:
-    tries: dict[str, list[Any]] = {}
+    tries: dict[str, list[object]] = {}
     for text in args.tries:
         name, equals, values = text.partition("=")
         found = [parse_value(value) for value in sweep.values_of(values)]

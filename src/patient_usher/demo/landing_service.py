@@ -44,7 +44,7 @@ def words(status: int, text: str, **headers: str) -> Reply:
 
 def handler(call: Call) -> Reply:
     """The routes."""
-    content: dict[str, Any] = {
+    content: dict[str, object] = {
         "/tides": {"high": "06:12", "low": "12:21"},
         "/berths": {"for": call.name, "free": ["T07", "T12"]},
         "/ledger": {"owed": 1250},
@@ -140,8 +140,8 @@ IN_A_HURRY = stacked(handler, authentication, cross_origin, unstored, limit(5))
 
 async def agreeing(
     scope: dict[str, Any],
-    receive: Callable[[], Awaitable[dict[str, Any]]],
-    send: Callable[[dict[str, Any]], Awaitable[None]],
+    receive: Callable[[], Awaitable[dict[str, object]]],
+    send: Callable[[dict[str, object]], Awaitable[None]],
 ) -> None:
     """ASGI."""
     if scope["type"] != "http":

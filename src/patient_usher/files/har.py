@@ -12,7 +12,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import NamedTuple
 from urllib.parse import parse_qsl, urlencode, urlsplit
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -100,7 +100,7 @@ def trace_of_har(doc: Json, blueprint: Blueprint, options: HarOptions) -> tuple[
     for request, place in maker.requests(kept):
         requests.append(request)
         requests.spots.append(place)
-    parts: list[tuple[str, Any]] = [
+    parts: list[tuple[str, object]] = [
         ("patient-usher", "trace/1"),
         ("starts", timestamp(maker.first)),
         ("base", kept[0].url.origin),

@@ -6,7 +6,6 @@ import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import compile_document
@@ -71,7 +70,7 @@ def load_pipeline(
     ``always``: a file of statements that join the pipeline's own. ``places``: the pipeline knows where in the
     file its parts stand, also where nothing is wrong.
     """
-    overlays: list[tuple[Any, str]] = []
+    overlays: list[tuple[object, str]] = []
     problems: list[Problem] = []
     for text in settings:
         overlay, wrong = setting(text, parse_value)

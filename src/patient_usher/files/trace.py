@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -60,7 +60,7 @@ class Trace:
         return Trace(Document(name, read_file, har, trust, text=decoded(raw, name)))
 
     @staticmethod
-    def of(*requests: JsonMapping, **header: Any) -> Trace:
+    def of(*requests: JsonMapping, **header: object) -> Trace:
         """A trace of these requests (and changes), each as the file would say it; ids are made where left out.
 
         ``header`` is what stands above the requests: starts, base, callers, name.
@@ -141,7 +141,7 @@ class Document:
         except Unusable:
             return self._ready(*self._parsed(pipeline, places=True), pipeline)
 
-    def _parsed(self, pipeline: Blueprint, *, places: bool) -> tuple[Any, list[str]]:
+    def _parsed(self, pipeline: Blueprint, *, places: bool) -> tuple[object, list[str]]:
         doc = parse(self._text, self.name, places=places)
         notes: list[str] = []
         if is_har(doc):

@@ -24,25 +24,25 @@ class Coding(NamedTuple):
     decoder: Callable[[], Any]
 
 
-def _gzip() -> Any:
+def _gzip() -> object:
     import zlib
 
     return zlib.decompressobj(31)  # RFC 1952, checked
 
 
-def _zstd() -> Any:
+def _zstd() -> object:
     import zstandard
 
     return zstandard.ZstdDecompressor(max_window_size=1 << 27).decompressobj()
 
 
-def _bz2() -> Any:
+def _bz2() -> object:
     import bz2
 
     return bz2.BZ2Decompressor()
 
 
-def _xz() -> Any:
+def _xz() -> object:
     import lzma
 
     return lzma.LZMADecompressor(format=lzma.FORMAT_XZ, memlimit=1 << 28)

@@ -144,7 +144,7 @@ class Twins(ValueError):
     """A key that stands twice in an object."""
 
 
-def no_twins(pairs: list[tuple[str, Any]]) -> JsonObject:
+def no_twins(pairs: list[tuple[str, object]]) -> JsonObject:
     """For ``json.loads``: an object, whose keys may stand once only. Raises Twins."""
     result = dict(pairs)
     if len(result) != len(pairs):
@@ -162,7 +162,7 @@ def parse_value(text: str) -> Json:
     return parse_yaml(text, "--set")
 
 
-def _compiled_events(text: str) -> Iterator[Any]:
+def _compiled_events(text: str) -> Iterator[object]:
     from ruamel.yaml.cyaml import CParser  # type: ignore[attr-defined]
 
     parser = CParser(text)
@@ -173,7 +173,7 @@ def _compiled_events(text: str) -> Iterator[Any]:
         parser.dispose()
 
 
-def _careful_events(text: str) -> Iterator[Any]:
+def _careful_events(text: str) -> Iterator[object]:
     from ruamel.yaml import YAML
 
     return iter(YAML(typ="safe", pure=True).parse(text))
@@ -205,7 +205,7 @@ def parse_yaml(text: str, name: str) -> Json:
         ) from None
 
 
-def _build(events: Iterator[Any], name: str) -> Json:
+def _build(events: Iterator[object], name: str) -> Json:
     builder = _Builder(name)
     for event in events:
         builder.take(event)
@@ -274,10 +274,10 @@ class _Builder:
         self.nodes = 0
         # Open collections: the collection, and for a mapping the key that waits for its value.
         self.stack: list[list[Json]] = []
-        self.anchors: dict[str, tuple[Any, int]] = {}
+        self.anchors: dict[str, tuple[object, int]] = {}
         self.open_anchors: dict[int, tuple[str, int]] = {}
 
-    def _fail(self, mark: Any, what: str, mend: str) -> Unusable:
+    def _fail(self, mark: object, what: str, mend: str) -> Unusable:
         return Unusable([Problem(self._spot(mark), what, mend)])
 
     def _spot(self, mark: Any) -> Spot:

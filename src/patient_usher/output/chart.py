@@ -221,7 +221,7 @@ def _step(span: float) -> float:
 _TITLE: Any = {"loc": "left", "fontsize": 11}
 
 
-def _stacked(title: str, styles: Sequence[tuple[str, str, str]]) -> Callable[[Any, Figures, list[Series]], None]:
+def _stacked(title: str, styles: Sequence[tuple[str, str, str]]) -> Callable[[object, Figures, list[Series]], None]:
     looks = {name: (colour, hatch) for name, colour, hatch in styles}
 
     def draw(axes: Any, figures: Figures, chosen: list[Series]) -> None:
@@ -238,7 +238,7 @@ def _stacked(title: str, styles: Sequence[tuple[str, str, str]]) -> Callable[[An
     return draw
 
 
-def _lines(title: str) -> Callable[[Any, Figures, list[Series]], None]:
+def _lines(title: str) -> Callable[[object, Figures, list[Series]], None]:
     def draw(axes: Any, figures: Figures, chosen: list[Series]) -> None:
         for one, (_, dash, colour) in zip(chosen, _LINES * 4, strict=False):
             axes.step(figures.edges, one.values, where="post", linestyle=dash, color=colour, label=one.name)
@@ -257,7 +257,7 @@ def _remaining(axes: Any, figures: Figures, chosen: list[Series]) -> None:
     axes.set_title("what is left of the quota of the busiest; crosses: refused", **_TITLE)
 
 
-_PANELS: dict[str, Callable[[Any, Figures, list[Series]], None]] = {
+_PANELS: dict[str, Callable[[object, Figures, list[Series]], None]] = {
     "answers": _stacked("answers, by status", _CLASSES),
     "remaining": _remaining,
     "cache": _stacked("what caches made of requests", _STATES),

@@ -182,7 +182,7 @@ class Door:
 M = TypeVar("M", RequestRecord, AnswerRecord)
 
 
-def _finder(texts: Iterable[str]) -> Any:
+def _finder(texts: Iterable[str]) -> object:
     """A linear search for any of many texts in JSON."""
     import re2
 

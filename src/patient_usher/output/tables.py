@@ -69,7 +69,7 @@ def _told(row: Row) -> Row:
     return {**row, **{name: timestamp(row[name]) for name in _TIMES if row.get(name) is not None}}
 
 
-def _harmless(value: Json) -> Any:
+def _harmless(value: Json) -> object:
     """A text that no spreadsheet takes for a formula, and in which nothing is obeyed."""
     if not isinstance(value, str):
         return value

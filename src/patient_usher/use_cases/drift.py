@@ -6,7 +6,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import chain
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.analysis.explanations import Answered, Explanation, explained
 from patient_usher.core.engine.bind.trace import BoundTrace
@@ -34,7 +34,7 @@ WAIT_AT_MOST = 60
 def drift(
     pipeline: Pipeline,
     *traces: Trace,
-    app: Callable[..., Any] | None = None,
+    app: Callable[..., object] | None = None,
     at: str | None = None,
     recorded: Json = None,
     certificates: bytes | None = None,

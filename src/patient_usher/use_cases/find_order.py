@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from patient_usher.core.analysis.orders.discriminate import told_apart
 from patient_usher.core.analysis.orders.fitting import FoundOrder, fitting
@@ -18,7 +17,7 @@ from patient_usher.use_cases.session import Pipeline
 def find_order(
     pipeline: Pipeline,
     *,
-    app: Callable[..., Any] | None = None,
+    app: Callable[..., object] | None = None,
     at: str | None = None,
     certificates: bytes | None = None,
     writes: bool = False,

@@ -9,7 +9,7 @@ import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple, Protocol, TypeVar
+from typing import NamedTuple, Protocol, TypeVar
 from zlib import crc32
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -75,7 +75,7 @@ class Came(NamedTuple):
     totals: Bulk
     summary: Summary
     statements: Statements
-    states: list[tuple[Any, Any]]
+    states: list[tuple[object, object]]
     ends: list[int]
 
 
@@ -300,7 +300,7 @@ def parted(
 ) -> Parted:
     """Replay parts, as ``each`` does it. Raises Unusable."""
     found = Parted(Bulk(), Summary(), Statements(blueprint), [], [])
-    states: list[tuple[Any, Any]] = []
+    states: list[tuple[object, object]] = []
     problems: list[Problem] = []
     ends: dict[tuple[Path, ...], list[list[int]]] = {}
     files = list(dict.fromkeys(str(path) for part in parts for path in part.traces))

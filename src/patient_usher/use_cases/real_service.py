@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any
 
 from patient_usher.core.model.document import Json, unusable
 from patient_usher.wire.application import Asks, asker
@@ -16,7 +15,7 @@ class Service:
     """One of the three, not asked yet. ``starts``: of a recording, when it began; None of what answers now."""
 
     def __init__(
-        self, app: Callable[..., Any] | None, at: str | None, recorded: Json, certificates: bytes | None
+        self, app: Callable[..., object] | None, at: str | None, recorded: Json, certificates: bytes | None
     ) -> None:
         """Raises Unusable where that is no service, or none or several are named."""
         named = [name for name, one in (("app", app), ("at", at), ("recorded", recorded)) if one is not None]

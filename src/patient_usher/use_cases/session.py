@@ -6,7 +6,7 @@ import gc
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -44,7 +44,7 @@ class Pipeline:
         """What can be used, but will hardly be meant."""
         return tuple(warnings_of(self.blueprint))
 
-    def variant(self, **changes: Any) -> Pipeline:
+    def variant(self, **changes: object) -> Pipeline:
         """The pipeline with another ``order`` of server-wide stages, another ``flow``, or overlays by key.
 
         Keys are the pipeline file's, with underscores for dashes. Raises Unusable, with no place in a file.

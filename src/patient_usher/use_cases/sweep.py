@@ -19,7 +19,7 @@ from patient_usher.use_cases.session import Pipeline
 
 
 def sweep(
-    pipeline: Pipeline, trace: str | Path, tries: Mapping[str, Sequence[Any]], *, cores: int = 1, seed: int = 0
+    pipeline: Pipeline, trace: str | Path, tries: Mapping[str, Sequence[object]], *, cores: int = 1, seed: int = 0
 ) -> list[Trial]:
     """The trace in a file under every combination of settings, as ``{"throttle.quota": [10, 20]}`` has them.
 

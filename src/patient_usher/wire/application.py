@@ -45,8 +45,8 @@ class Asgi:
 
     def __init__(self, app: Application) -> None:
         self._app = app
-        self._events: asyncio.Queue[Any] | None = None
-        self._living: asyncio.Task[Any] | None = None
+        self._events: asyncio.Queue[object] | None = None
+        self._living: asyncio.Task[object] | None = None
         self._loop = asyncio.new_event_loop()
         self._thread = Thread(target=self._loop.run_forever, daemon=True)
         self._thread.start()
@@ -63,7 +63,7 @@ class Asgi:
         self._loop.call_soon_threadsafe(self._loop.stop)
         self._thread.join(5)
 
-    def _run(self, what: Coroutine[Any, Any, T]) -> Future[T]:
+    def _run(self, what: Coroutine[object, object, T]) -> Future[T]:
         return asyncio.run_coroutine_threadsafe(what, self._loop)
 
     async def _begin(self) -> None:
@@ -115,13 +115,13 @@ class Asgi:
         coming = [{"type": "http.request", "body": request.body, "more_body": False}]
         gone = asyncio.Event()
 
-        async def receive() -> dict[str, Any]:
+        async def receive() -> dict[str, object]:
             if coming:
                 return coming.pop(0)
             await gone.wait()
             return {"type": "http.disconnect"}
 
-        async def send(message: dict[str, Any]) -> None:
+        async def send(message: dict[str, object]) -> None:
             got.take(message)
 
         try:
@@ -194,7 +194,7 @@ class Wsgi:
 
     def _ask(self, request: Request) -> Asked:
         url, begun = request.url, list[Any]()
-        environ: dict[str, Any] = {
+        environ: dict[str, object] = {
             "REQUEST_METHOD": request.method,
             "SCRIPT_NAME": "",
             "PATH_INFO": unquote_to_bytes(url.path).decode("latin-1"),

@@ -13,7 +13,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from threading import Condition, Thread
 from time import monotonic, sleep
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.server_timing import timing_names
@@ -206,7 +206,7 @@ def _taking(spans: Spans) -> type[BaseHTTPRequestHandler]:
             self.end_headers()
             self.wfile.write(body)
 
-        def log_message(self, format: str, *args: Any) -> None:
+        def log_message(self, format: str, *args: object) -> None:
             """Nothing."""
 
     return Taking

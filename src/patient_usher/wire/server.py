@@ -13,7 +13,7 @@ import ssl
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import uvicorn
 from cryptography import x509
@@ -96,7 +96,7 @@ class Connection(H11Protocol):
         super().connection_made(transport)
         answers: Callable[..., Awaitable[None]] = self.app
 
-        async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
+        async def application(scope: dict[str, object], receive: object, send: object) -> None:
             scope["extensions"] = {CLOSES: transport}
             await answers(scope, receive, send)
 

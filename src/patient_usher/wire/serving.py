@@ -103,7 +103,7 @@ class ServedModel:
         self.under_way = 0
         self._ending = False
 
-    async def __call__(self, scope: dict[str, Any], receive: Messages, send: Messages) -> None:
+    async def __call__(self, scope: dict[str, object], receive: Messages, send: Messages) -> None:
         """Answer one request."""
         if scope["type"] != "http":
             return
@@ -158,7 +158,7 @@ class ServedModel:
         self._aside(f"{scope['method']} {scope['path']}: the caller left before the request was whole")
         return None
 
-    async def _turn_away(self, scope: dict[str, Any], send: Messages, status: int, why: str) -> None:
+    async def _turn_away(self, scope: dict[str, object], send: Messages, status: int, why: str) -> None:
         """Answer in front of the pipeline, and close the connection."""
         self._aside(f"{scope['method']} {scope['path']}: {status} in front of the pipeline: {why}")
         fields = [(b"Content-Type", b"text/plain; charset=utf-8"), (b"Connection", b"close")]
@@ -206,7 +206,7 @@ class ServedModel:
 
     # What becomes of it.
 
-    async def _exchange(self, scope: dict[str, Any], body: bytes, receive: Messages, send: Messages) -> None:
+    async def _exchange(self, scope: dict[str, object], body: bytes, receive: Messages, send: Messages) -> None:
         request, now = self._request(scope, body), self.clock.catch_up()
         x = self.world.admit(f"r{self.world.exchanges + 1}", request, now, watched=self._watched)
         course = Course(x, now + self._patience)

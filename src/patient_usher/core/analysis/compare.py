@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.model.document import Json
 from patient_usher.core.verify.record import Record
@@ -162,7 +162,7 @@ def _fields(record: Record) -> list[tuple[str, str]]:
     return [pair for pair in pairs if pair[0].lower() not in MOMENTARY]
 
 
-def _body(record: Record) -> Any:
+def _body(record: Record) -> object:
     response = record.response
     return response and (response.body, response.body_base64 or None)
 
@@ -175,7 +175,7 @@ def _took(record: Record) -> float:
     return float(round(record.finished - record.at, 6))
 
 
-_READ: tuple[tuple[str, str, Callable[[Record], Any]], ...] = (
+_READ: tuple[tuple[str, str, Callable[[Record], object]], ...] = (
     ("readable", "browser", _verdict),
     ("status", "status", _status),
     ("headers", "headers", _headers),

@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from random import Random
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.analysis.coverage import Coverage, Outcome
 from patient_usher.core.analysis.requests.generators import scenarios
@@ -244,7 +244,7 @@ def _standing(run: ScenarioRun) -> int:
 def _chosen(explored: Explored) -> list[ScenarioRun]:
     """Few runs that show all that there is to be shown: by greed, the one that shows most for its requests first."""
     shows = [(run, _shown(explored.blueprint, run)) for run in explored.runs]
-    left: set[Any] = set().union(*(found for _, found in shows)) if shows else set()
+    left: set[object] = set().union(*(found for _, found in shows)) if shows else set()
     chosen: list[tuple[int, ScenarioRun]] = []
     while left:
         number, (run, found) = max(

@@ -94,7 +94,7 @@ class Figures:
         """The share of the requests whose answer has this status; 0 stands for no answer."""
         return self.statuses[status] / self.requests[None] if self.requests[None] else 0.0
 
-    def _of(self, counter: Counter[Any], select: Select, named: Iterable[Select]) -> int:
+    def _of(self, counter: Counter[object], select: Select, named: Iterable[Select]) -> int:
         if select is None or select[0] != "others":
             return counter[select]
         return counter[None] - sum(counter[one] for one in {*named} if one is not None and one[0] != "others")

@@ -47,7 +47,7 @@ def values_of(text: str) -> list[str]:
     return [part.strip() for part in text.split(",") if part.strip()]
 
 
-def combinations_of(tries: Mapping[str, Sequence[Any]]) -> list[Combination]:
+def combinations_of(tries: Mapping[str, Sequence[object]]) -> list[Combination]:
     """Every combination of the settings' values. Raises ValueError where there are too many."""
     count = 1
     for values in tries.values():

@@ -55,7 +55,7 @@ class Send:
         self.final: Exchange | None = None
         self.answered = False  # whether the caller has what it called for
         self.open = 1  # the send itself; each exchange under way adds one
-        self.failures: list[tuple[str, Any, Any]] = []
+        self.failures: list[tuple[str, object, object]] = []
 
     @property
     def last(self) -> bool:

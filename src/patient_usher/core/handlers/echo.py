@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from patient_usher.core.http.messages import json_answer
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import UNREAD, Exchange
@@ -13,7 +11,7 @@ def echo(x: Exchange) -> Effect:
     """Method, URL, values, fields, body, caller and context, as JSON."""
     body = x.body
     if body is UNREAD:
-        shown: Any = None
+        shown: object = None
     elif isinstance(body, bytes):
         shown = body.decode(errors="replace")
     else:

@@ -26,7 +26,7 @@ class Store:
         self.capacity = capacity
         self.size = 0
         self._kept: dict[Key, list[Stored]] = {}
-        self._used: OrderedDict[tuple[Key, Any], Stored] = OrderedDict()
+        self._used: OrderedDict[tuple[Key, object], Stored] = OrderedDict()
 
     def knows(self, key: Key) -> bool:
         """Whether there is any variant."""
@@ -72,7 +72,7 @@ class Store:
                 self._drop(key, stored.vary)
         return len(keys)
 
-    def _drop(self, key: Key, vary: Any) -> None:
+    def _drop(self, key: Key, vary: object) -> None:
         stored = self._used.pop((key, vary), None)
         if stored is None:
             return

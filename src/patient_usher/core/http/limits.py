@@ -35,23 +35,23 @@ class Limiter:
         self.states: dict[Any, Any] = {}
         self.sweep_in = _SWEEP_AT_LEAST
 
-    def take(self, key: Any, now: int, cost: int = 1) -> int:
+    def take(self, key: object, now: int, cost: int = 1) -> int:
         """Ask and count."""
         raise NotImplementedError
 
-    def peek(self, key: Any, now: int, cost: int = 1) -> int:
+    def peek(self, key: object, now: int, cost: int = 1) -> int:
         """Ask only."""
         raise NotImplementedError
 
-    def charge(self, key: Any, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int = 1) -> None:
         """Count only."""
         raise NotImplementedError
 
-    def view(self, key: Any, now: int) -> tuple[int, int]:
+    def view(self, key: object, now: int) -> tuple[int, int]:
         """What is left, and the time until all is back."""
         raise NotImplementedError
 
-    def is_stale(self, state: Any, now: int) -> bool:
+    def is_stale(self, state: object, now: int) -> bool:
         """Whether a state is as good as none."""
         raise NotImplementedError
 
@@ -73,7 +73,7 @@ class Limiter:
 class FixedWindow(Limiter):
     """Windows align to the epoch and are half-open. State: window number and what is used."""
 
-    def take(self, key: Any, now: int, cost: int = 1) -> int:
+    def take(self, key: object, now: int, cost: int = 1) -> int:
         """Count within the window that ``now`` lies in."""
         window = self.window
         number = now // window
@@ -92,23 +92,23 @@ class FixedWindow(Limiter):
             return 0
         return NEVER if cost > self.quota else (number + 1) * window - now
 
-    def peek(self, key: Any, now: int, cost: int = 1) -> int:
+    def peek(self, key: object, now: int, cost: int = 1) -> int:
         """As ``take``, counting nothing."""
         if cost > self.quota:
             return NEVER
         number = now // self.window
         return 0 if self._used(key, number) + cost <= self.quota else (number + 1) * self.window - now
 
-    def charge(self, key: Any, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int = 1) -> None:
         """Count, over the quota too."""
         number = now // self.window
         self.states[key] = (number, self._used(key, number) + cost)
 
-    def _used(self, key: Any, number: int) -> int:
+    def _used(self, key: object, number: int) -> int:
         state = self.states.get(key)
         return state[1] if state is not None and state[0] == number else 0
 
-    def view(self, key: Any, now: int) -> tuple[int, int]:
+    def view(self, key: object, now: int) -> tuple[int, int]:
         """All is back when the window ends."""
         number = now // self.window
         return max(self.quota - self._used(key, number), 0), (number + 1) * self.window - now
@@ -125,7 +125,7 @@ class SlidingLog(Limiter):
     oldest first; a list of integers is small, and its old end is found by bisection.
     """
 
-    def take(self, key: Any, now: int, cost: int = 1) -> int:
+    def take(self, key: object, now: int, cost: int = 1) -> int:
         """Let go what is a window old, then see whether there is room."""
         state = self.states.get(key)
         if state is None:
@@ -159,26 +159,26 @@ class SlidingLog(Limiter):
                 return (entry >> _COST_BITS) + self.window - now
         return NEVER
 
-    def _fresh(self, key: Any, now: int) -> list[int]:
+    def _fresh(self, key: object, now: int) -> list[int]:
         """The state without what is a window old; one of its own where there is none yet."""
         state: list[int] = self.states.get(key) or [0]
         self._let_go(state, (now - self.window + 1) << _COST_BITS)
         return state
 
-    def peek(self, key: Any, now: int, cost: int = 1) -> int:
+    def peek(self, key: object, now: int, cost: int = 1) -> int:
         """As ``take``, counting nothing."""
         if cost > self.quota:
             return NEVER
         state = self._fresh(key, now)
         return 0 if state[0] + cost <= self.quota else self._wait(state, now, cost)
 
-    def charge(self, key: Any, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int = 1) -> None:
         """Count, over the quota too."""
         state = self.states[key] = self._fresh(key, now)
         state[0] += cost
         state.append(now << _COST_BITS | cost)
 
-    def view(self, key: Any, now: int) -> tuple[int, int]:
+    def view(self, key: object, now: int) -> tuple[int, int]:
         """All is back when the last arrival is a window old."""
         state = self._fresh(key, now)
         reset = (state[-1] >> _COST_BITS) + self.window - now if len(state) > 1 else 0
@@ -195,7 +195,7 @@ class SlidingCounter(Limiter):
     State: window number, what is used in it, and in the one before.
     """
 
-    def take(self, key: Any, now: int, cost: int = 1) -> int:
+    def take(self, key: object, now: int, cost: int = 1) -> int:
         """Accept where the weighted sum stays within the quota; scaled by the window to stay exact."""
         window = self.window
         number, elapsed = divmod(now, window)
@@ -225,26 +225,26 @@ class SlidingCounter(Limiter):
         room = self.quota - cost
         return window - elapsed + max(window - room * window // used, 0)
 
-    def _counts(self, key: Any, number: int) -> tuple[int, int]:
+    def _counts(self, key: object, number: int) -> tuple[int, int]:
         state = self.states.get(key)
         if state is None or state[0] < number - 1:
             return 0, 0
         return (state[1], state[2]) if state[0] == number else (0, state[1])
 
-    def peek(self, key: Any, now: int, cost: int = 1) -> int:
+    def peek(self, key: object, now: int, cost: int = 1) -> int:
         """As ``take``, counting nothing."""
         number, elapsed = divmod(now, self.window)
         used, before = self._counts(key, number)
         fits = before * (self.window - elapsed) + (used + cost) * self.window <= self.quota * self.window
         return 0 if fits else self._wait(used, before, elapsed, cost)
 
-    def charge(self, key: Any, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int = 1) -> None:
         """Count, over the quota too."""
         number = now // self.window
         used, before = self._counts(key, number)
         self.states[key] = (number, used + cost, before)
 
-    def view(self, key: Any, now: int) -> tuple[int, int]:
+    def view(self, key: object, now: int) -> tuple[int, int]:
         """All is back when neither window is in sight."""
         number, elapsed = divmod(now, self.window)
         used, before = self._counts(key, number)
@@ -260,7 +260,7 @@ class SlidingCounter(Limiter):
 class TokenBucket(Limiter):
     """``burst`` tokens at the start, ``quota`` more per window. State: level times window, and its time."""
 
-    def take(self, key: Any, now: int, cost: int = 1) -> int:
+    def take(self, key: object, now: int, cost: int = 1) -> int:
         """Fill up, then take ``cost`` tokens if they are there."""
         window = self.window
         full = self.burst * window
@@ -282,23 +282,23 @@ class TokenBucket(Limiter):
             return 0
         return NEVER if need > full else -((level - need) // self.quota)
 
-    def _level(self, key: Any, now: int) -> int:
+    def _level(self, key: object, now: int) -> int:
         state = self.states.get(key)
         full = self.burst * self.window
         return full if state is None else min(full, state[0] + self.quota * (now - state[1]))
 
-    def peek(self, key: Any, now: int, cost: int = 1) -> int:
+    def peek(self, key: object, now: int, cost: int = 1) -> int:
         """As ``take``, counting nothing."""
         if cost > self.burst:
             return NEVER
         missing = cost * self.window - self._level(key, now)
         return -(-missing // self.quota) if missing > 0 else 0
 
-    def charge(self, key: Any, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int = 1) -> None:
         """Take, down below nothing too."""
         self.states[key] = (self._level(key, now) - cost * self.window, now)
 
-    def view(self, key: Any, now: int) -> tuple[int, int]:
+    def view(self, key: object, now: int) -> tuple[int, int]:
         """All is back when the bucket is full."""
         level = self._level(key, now)
         return max(level // self.window, 0), -((level - self.burst * self.window) // self.quota)
@@ -318,7 +318,7 @@ class LeakyBucket(TokenBucket):
 class AtOnce(Limiter):
     """How many may be under way together. State: how many are; ``leave`` ends one."""
 
-    def take(self, key: Any, now: int, cost: int = 1) -> int:
+    def take(self, key: object, now: int, cost: int = 1) -> int:
         """Take a place, if there is one; when one comes free, nobody can say."""
         used = self.states.get(key, 0) + cost
         if used > self.quota:
@@ -326,15 +326,15 @@ class AtOnce(Limiter):
         self.states[key] = used
         return 0
 
-    def peek(self, key: Any, now: int, cost: int = 1) -> int:
+    def peek(self, key: object, now: int, cost: int = 1) -> int:
         """As ``take``, taking nothing."""
         return 0 if self.states.get(key, 0) + cost <= self.quota else NEVER
 
-    def charge(self, key: Any, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int = 1) -> None:
         """Take a place without asking."""
         self.states[key] = self.states.get(key, 0) + cost
 
-    def leave(self, key: Any, cost: int = 1) -> None:
+    def leave(self, key: object, cost: int = 1) -> None:
         """Free a place; a partition in which nobody is goes."""
         left = self.states[key] - cost
         if left:
@@ -342,11 +342,11 @@ class AtOnce(Limiter):
         else:
             del self.states[key]
 
-    def view(self, key: Any, now: int) -> tuple[int, int]:
+    def view(self, key: object, now: int) -> tuple[int, int]:
         """The free places."""
         return max(self.quota - self.states.get(key, 0), 0), 0
 
-    def is_stale(self, state: Any, now: int) -> bool:
+    def is_stale(self, state: object, now: int) -> bool:
         """Never: places are freed one by one."""
         return False
 

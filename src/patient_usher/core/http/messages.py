@@ -36,13 +36,13 @@ PHRASES = {
 
 
 _BRACKETS = re.compile(r"[\[\]{}]")
-_encode: Callable[[Any], str] = json.JSONEncoder(ensure_ascii=False).encode
+_encode: Callable[[object], str] = json.JSONEncoder(ensure_ascii=False).encode
 if (_make := getattr(json.encoder, "c_make_encoder", None)) is not None:  # what ``encode`` makes anew each time
     _chunks = _make(
         None, json.JSONEncoder().default, json.encoder.encode_basestring, None, ": ", ", ", False, False, False
     )
 
-    def _encode(value: Any) -> str:
+    def _encode(value: object) -> str:
         return "".join(_chunks(value, 0))
 
 
@@ -106,7 +106,7 @@ class Answer:
         return twin
 
 
-def json_bytes(value: Any) -> bytes:
+def json_bytes(value: object) -> bytes:
     """A JSON value as UTF-8 octets (RFC 8259)."""
     return _encode(value).encode()
 
@@ -127,7 +127,7 @@ def nests_too_deep(text: str) -> bool:
     return False
 
 
-def no_constant(name: str) -> Any:
+def no_constant(name: str) -> object:
     """For reading JSON: NaN and infinities are none."""
     raise ValueError(f"{name} is no JSON value")
 
@@ -172,7 +172,7 @@ def text_answer(status: int, text: str) -> Answer:
     return Answer(status, fields, text.encode())
 
 
-def json_answer(status: int, value: Any) -> Answer:
+def json_answer(status: int, value: object) -> Answer:
     """A JSON answer."""
     fields = Fields()
     fields.put("Content-Type", JSON)

@@ -1,6 +1,6 @@
 """What must hold for every exchange of every replay."""
 
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, ClassVar
 
 from pydantic import BeforeValidator, WithJsonSchema
 
@@ -36,7 +36,7 @@ class AlwaysSpec(Model):
     expect: Expect
 
 
-def _spell_out(value: Json) -> Any:
+def _spell_out(value: Json) -> object:
     entries: list[Json] = []
     for entry in [value] if isinstance(value, str) else value if isinstance(value, list) else [value]:
         if entry == "everyday":

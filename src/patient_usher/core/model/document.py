@@ -42,7 +42,7 @@ class Map(dict[str, Any]):
 
     __slots__ = ("spot", "spots")
 
-    def __init__(self, spot: Spot, items: Iterable[tuple[str, Any]] = ()) -> None:
+    def __init__(self, spot: Spot, items: Iterable[tuple[str, object]] = ()) -> None:
         super().__init__(items)
         self.spot = spot
         self.spots: dict[str, tuple[Spot, Spot]] = {}
@@ -53,7 +53,7 @@ class Seq(list[Any]):
 
     __slots__ = ("spot", "spots")
 
-    def __init__(self, spot: Spot, items: Iterable[Any] = ()) -> None:
+    def __init__(self, spot: Spot, items: Iterable[object] = ()) -> None:
         super().__init__(items)
         self.spot = spot
         self.spots: list[Spot] = []
@@ -83,7 +83,7 @@ def unusable(what: str, mend: str, where: str = COMMAND_LINE) -> Unusable:
     return Unusable([Problem(Spot(where, 1, 1), what, mend)])
 
 
-def locate(root: Any, path: Iterable[str | int], *, key: bool = False) -> Spot:
+def locate(root: object, path: Iterable[str | int], *, key: bool = False) -> Spot:
     """The place of the deepest part of ``path`` that is in the tree.
 
     Parts that aren't (a missing key, a validator's own label) are passed over. ``key`` asks for
@@ -116,7 +116,7 @@ def merge(base: dict[str, Any], over: Mapping[str, Any]) -> None:
                 base.spots[key] = over.spots[key]
 
 
-def _twin(node: Mapping[str, Any]) -> dict[str, Any]:
+def _twin(node: Mapping[str, object]) -> dict[str, object]:
     if not isinstance(node, Map):
         return dict(node)
     copy_tree = Map(node.spot, node.items())
@@ -176,7 +176,7 @@ class FromEnvironment(str):
 
 
 def fill_from_environment(
-    root: Any, variables: Mapping[str, str], allowed: Collection[str] | None = None
+    root: object, variables: Mapping[str, str], allowed: Collection[str] | None = None
 ) -> list[Problem]:
     """Replace ``${env:NAME}`` and ``${env:NAME|fallback}`` in every text of the tree, in place.
 
@@ -204,7 +204,7 @@ def fill_from_environment(
 
         return FromEnvironment(_FROM_ENVIRONMENT.sub(value, text), text)
 
-    pending: list[Any] = [root]
+    pending: list[object] = [root]
     while pending:
         node = pending.pop()
         if isinstance(node, dict):

@@ -13,7 +13,7 @@ from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.errors import MissingValue, Raised
 
-UNREAD: Any = object()
+UNREAD: object = object()
 """What ``body`` and ``cookies`` hold until a stage reads them."""
 
 Memory = dict[Hashable, Any]
@@ -161,7 +161,7 @@ class Exchange:
             beside = len(self.journey) if self.journey is not None else 0  # a step is written when it is over
             self.log.append(_new(LogLine, (self.now, stage, level, message, detail, beside)))
 
-    def context_value(self, name: str) -> Any:
+    def context_value(self, name: str) -> object:
         """A value that an earlier stage left. Raises MissingValue where none did."""
         try:
             return self.context[name]

@@ -1,6 +1,6 @@
 """What a trace may expect of a request."""
 
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 
@@ -22,8 +22,8 @@ class BodyExpect(Model):
         "lacks": "This text nowhere.",
     }
 
-    json_: Any = Field(default=None, alias="json")
-    exact: Any = None
+    json_: object = Field(default=None, alias="json")
+    exact: object = None
     contains: Names | None = None
     lacks: Names | None = None
 
@@ -44,7 +44,7 @@ class LogExpect(Model):
     level: str | None = None
 
 
-def _parse_tally(value: Json) -> Any:
+def _parse_tally(value: Json) -> object:
     if not isinstance(value, dict) or not value:
         raise wrong(f"{show(value)} is no tally", "write {STATUS: HOW MANY}, as in {200: 30, 429: 10}")
     result = {}
@@ -157,4 +157,4 @@ class Expect(Model):
     ) = None
     preflight: "Expect | Literal['not-sent'] | None" = None
     finishes_within: Duration | None = None
-    tally: Annotated[dict[Any, int], BeforeValidator(_parse_tally), WithJsonSchema({"type": "object"})] | None = None
+    tally: Annotated[dict[object, int], BeforeValidator(_parse_tally), WithJsonSchema({"type": "object"})] | None = None

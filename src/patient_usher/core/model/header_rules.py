@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from typing import Annotated, Any
+from typing import Annotated
 from urllib.parse import quote
 
 from pydantic import AfterValidator, WithJsonSchema
@@ -62,7 +62,7 @@ PutFields = Annotated[dict[str, FilledText], AfterValidator(lambda v: _check_fie
 """Header fields that a stage puts."""
 
 
-def _check_names(names: Iterable[str]) -> Any:
+def _check_names(names: Iterable[str]) -> object:
     for name in names:
         check_name(name)
     return names

@@ -69,7 +69,7 @@ def _each(test: Callable[[str], bool]) -> TextTest:
     return fits
 
 
-def _check_text(value: Json) -> Any:
+def _check_text(value: Json) -> object:
     try:
         text_test(value)
     except ValueError as error:
@@ -78,7 +78,7 @@ def _check_text(value: Json) -> Any:
 
 
 TextMatch = Annotated[
-    Any,
+    object,
     BeforeValidator(_check_text),
     WithJsonSchema(
         {
@@ -112,7 +112,7 @@ def status_test(spec: Json) -> Callable[[Any], bool]:
     raise ValueError(f"{show(spec)} is no status; write a number such as 404, a class such as 4xx, or a list of these")
 
 
-def _check_status(value: Json) -> Any:
+def _check_status(value: Json) -> object:
     try:
         status_test(value)
     except ValueError as error:
@@ -121,7 +121,7 @@ def _check_status(value: Json) -> Any:
 
 
 StatusMatch = Annotated[
-    Any,
+    object,
     BeforeValidator(_check_status),
     WithJsonSchema(
         {
@@ -136,7 +136,7 @@ StatusMatch = Annotated[
 ]
 
 
-def _check_methods(value: Json) -> Any:
+def _check_methods(value: Json) -> object:
     names = [value] if isinstance(value, str) else value
     if not isinstance(names, list) or not names or not all(isinstance(n, str) and METHOD.fullmatch(n) for n in names):
         raise wrong(f"{show(value)} is no method", "write GET, say, or a list of methods")
@@ -146,7 +146,7 @@ def _check_methods(value: Json) -> Any:
 Methods = Annotated[list[str], BeforeValidator(_check_methods), WithJsonSchema({"type": ["string", "array"]})]
 
 
-def _check_paths(value: Json) -> Any:
+def _check_paths(value: Json) -> object:
     patterns = [value] if isinstance(value, str) else value
     if not isinstance(patterns, list) or not all(isinstance(pattern, str) for pattern in patterns):
         raise wrong(f"{show(value)} is no path pattern", "write a path, * for one segment and ** for any number")
@@ -218,18 +218,18 @@ class When(Model):
         return (self.model_fields_set - {"all_", "any_", "not_"}).union(*(when.reads() for when in inner))
 
 
-def _handler(value: Json) -> Any:
+def _handler(value: Json) -> object:
     if value not in (None, "reached", "not-reached"):
         raise wrong(f"{show(value)} says nothing of the handler", "write reached or not-reached")
     return value
 
 
-def _one(spec: Json, read: Callable[[Exchange], Any]) -> Test:
+def _one(spec: Json, read: Callable[[Exchange], object]) -> Test:
     test = text_test(spec)
     return lambda x: test(read(x))
 
 
-def _header_value(name: str) -> Callable[[Exchange], Any]:
+def _header_value(name: str) -> Callable[[Exchange], object]:
     lower = name.lower()
     return lambda x: x.request.fields.get(lower)
 
@@ -261,7 +261,7 @@ def compile_when(when: When | None) -> Test | None:
         add(lambda x: x.request.method in methods)
     if when.path is not None:
         add(_paths(when.path))
-    simple: dict[str, Callable[[Exchange], Any]] = {
+    simple: dict[str, Callable[[Exchange], object]] = {
         "scheme": lambda x: x.scheme,
         "host": lambda x: x.host,
         "address": lambda x: x.address,
@@ -273,7 +273,7 @@ def compile_when(when: When | None) -> Test | None:
             add(_one(getattr(when, key), read))
     for name, spec in when.header.items():
         add(_header_test(name, spec))
-    readers: list[tuple[JsonObject, Callable[[str], Callable[[Exchange], Any]]]] = [
+    readers: list[tuple[JsonObject, Callable[[str], Callable[[Exchange], object]]]] = [
         (when.query, lambda name: lambda x: x.request.url.params.get(name)),
         (when.cookie, lambda name: lambda x: None if x.cookies is UNREAD else x.cookies.get(name)),
         (when.context, lambda name: lambda x: x.context.get(name)),

@@ -33,7 +33,7 @@ _TOP = frozenset(
 def named(doc: Json, part: str) -> dict[str, JsonObject]:
     """Every stage, group or route of the document by id."""
     if part == "stages":
-        entries: Iterable[Any] = (entry for stages, _ in stage_lists(doc) for entry in stages)
+        entries: Iterable[object] = (entry for stages, _ in stage_lists(doc) for entry in stages)
     else:
         found: list[Json] = []
         pending = [doc]
@@ -103,7 +103,7 @@ def apply_environments(doc: Json, names: Iterable[str]) -> list[Problem]:
     return problems
 
 
-def variant(base: Any, doc: Json) -> tuple[Any, list[Problem]]:
+def variant(base: object, doc: Json) -> tuple[object, list[Problem]]:
     """The pipeline that ``doc`` makes of ``base``: flow and overlays changed, then stages reordered."""
     result = copy_tree(base)
     spell_out(result)

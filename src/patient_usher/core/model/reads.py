@@ -6,7 +6,7 @@ The words: ``body``, ``cookies``, ``identity``, and ``context.NAME`` for a value
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any, TypeVar
+from typing import TypeVar
 
 from patient_usher.core.model.document import Json, Path
 from patient_usher.core.model.matcher import When
@@ -38,7 +38,7 @@ def within(value: Json, where: Path, sort: type[T]) -> Iterator[tuple[Path, T]]:
     return ((path, node) for path, node in nodes(value, where) if isinstance(node, sort))
 
 
-def nodes(value: Json, where: Path) -> Iterator[tuple[Path, Any]]:
+def nodes(value: Json, where: Path) -> Iterator[tuple[Path, object]]:
     """Every model within a value, and whatever stands in them that is none."""
     if isinstance(value, Model):
         yield where, value

@@ -54,7 +54,7 @@ class CacheRule(Model):
         return f"max-age={private}" if private == shared else f"max-age={private}, s-maxage={shared}"
 
 
-def _spell_out_cache(value: Json) -> Any:
+def _spell_out_cache(value: Json) -> object:
     if value == "never":
         return CacheRule.model_construct(never=True)
     if isinstance(value, str):

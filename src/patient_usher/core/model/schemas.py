@@ -99,7 +99,7 @@ def _dumped(schema: Json) -> str:
 
 def _nodes(schema: Json) -> Iterator[tuple[Path, JsonObject]]:
     """Every mapping of a schema, with its path."""
-    pending: list[tuple[Path, Any]] = [((), schema)]
+    pending: list[tuple[Path, object]] = [((), schema)]
     while pending:
         path, node = pending.pop()
         if isinstance(node, dict):
@@ -199,10 +199,10 @@ def _validating(base: Any) -> tuple[Any, list[int]]:
         if wanted and items and len(items) < len(instance):
             yield ValidationError("has an item twice")
 
-    def reference(keyword: str) -> Any:
+    def reference(keyword: str) -> object:
         plain = base.VALIDATORS.get(keyword)
 
-        def followed(validator: Any, wanted: Json, instance: Json, schema: Json) -> Iterator[Any]:
+        def followed(validator: object, wanted: Json, instance: Json, schema: Json) -> Iterator[object]:
             left[0] -= 1
             if left[0] < 0:
                 yield ValidationError("is too involved to be checked")
@@ -232,13 +232,13 @@ class Compiled:
     def __init__(self, validator: Any, left: list[int]) -> None:
         self._validator, self._left = validator, left
 
-    def iter_errors(self, value: Json) -> Iterator[Any]:
+    def iter_errors(self, value: Json) -> Iterator[object]:
         """What is wrong with a value."""
         self._left[0] = MOST_REFERENCES
         yield from self._validator.iter_errors(value)
 
 
-def _canonical(value: Json) -> Any:
+def _canonical(value: Json) -> object:
     """A value as one that can be looked up; equal where JSON Schema takes them for equal (2020-12, 4.2.2)."""
     if isinstance(value, dict):
         return "object", frozenset((key, _canonical(part)) for key, part in value.items())

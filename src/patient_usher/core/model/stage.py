@@ -31,7 +31,7 @@ class Stateful(Protocol):
     def key(self) -> Hashable:
         """Under which its state stands in an exchange's ``memory``."""
 
-    def fresh(self, seed: int) -> Any:
+    def fresh(self, seed: int) -> object:
         """The state with which a replay begins."""
 
     def migrate(self, old: Any, state: Any) -> Any:
@@ -58,7 +58,7 @@ class Setup:
     errors: ErrorTypes
     keys: Mapping[str, SigningKey]
     read_file: ReadFile
-    load_python: Callable[[str], Any] | None = None
+    load_python: Callable[[str], object] | None = None
     options: Mapping[str, StageOptions] = field(default_factory=dict)
     """Every stage's, by id."""
     desks: tuple[Hashable, ...] = ()
@@ -145,7 +145,7 @@ class Stage:
         """Whether there is any state."""
         return type(self).fresh is not Stage.fresh
 
-    def fresh(self, seed: int) -> Any:
+    def fresh(self, seed: int) -> object:
         """The state with which a replay begins. Randomness comes from ``seed`` only."""
         return None
 

@@ -139,7 +139,7 @@ class Or:
         return {"anyOf": [*self.forms, handler(core_schema)]}
 
 
-def one_or_more(value: Json) -> Any:
+def one_or_more(value: Json) -> object:
     """A single text stands for a list of one."""
     return [value] if isinstance(value, str) else value
 

@@ -17,7 +17,7 @@ class SigningKey(NamedTuple):
 
     id: str
     algorithm: str
-    sign: Any
+    sign: object
     verify: Any
 
 

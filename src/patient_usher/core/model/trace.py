@@ -207,7 +207,7 @@ class SignSpec(Model):
         return self
 
 
-def _parse_keep(value: Json) -> Any:
+def _parse_keep(value: Json) -> object:
     if isinstance(value, str) and (value == "" or value.startswith("/")):
         return value
     if isinstance(value, dict) and len(value) == 1 and next(iter(value)) in ("header", "cookie"):
@@ -366,7 +366,7 @@ class TraceSpec(Model):
     requests: list[Entry] = Field(default_factory=list)
 
 
-def find_kept(rule: Json, answer: Answer) -> Any:
+def find_kept(rule: Json, answer: Answer) -> object:
     """The value that a keep rule names in an answer. Raises LookupError where it isn't there."""
     if isinstance(rule, str):
         try:

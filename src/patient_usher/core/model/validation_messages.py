@@ -79,7 +79,7 @@ def _problem(detail: ErrorDetails, doc: Json, model: type[BaseModel], path: tupl
 
 def _known(model: type[BaseModel], loc: tuple[str | int, ...]) -> list[str]:
     """The keys of the model that a path leads to."""
-    current: Any = model
+    current: object = model
     for part in loc:
         found = _step(current, part)
         current = found if found is not None else current
@@ -88,7 +88,7 @@ def _known(model: type[BaseModel], loc: tuple[str | int, ...]) -> list[str]:
     return [field.alias or name for name, field in current.model_fields.items()]
 
 
-def _step(current: Any, part: str | int) -> Any:
+def _step(current: object, part: str | int) -> object:
     """The model below ``current`` at ``part``: a field's, or an alternative's by its tag."""
     if not (isinstance(current, type) and issubclass(current, BaseModel)):
         return _tagged(current, part)
@@ -112,7 +112,7 @@ def _tagged(annotation: Any, tag: str | int) -> Any:
     return None
 
 
-def _models(annotation: Any) -> list[Json]:
+def _models(annotation: object) -> list[Json]:
     if isinstance(annotation, type) and issubclass(annotation, BaseModel):
         return [annotation]
     return [found for part in getattr(annotation, "__args__", ()) for found in _models(part)]

@@ -192,7 +192,7 @@ def filler(value: Json, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) ->
     return prepared if live else lambda x: prepared
 
 
-def checker(roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> Callable[[Any], Any]:
+def checker(roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> Callable[[object], object]:
     """A validator that refuses placeholders naming nothing."""
 
     def check(value: Json) -> Json:

@@ -45,7 +45,7 @@ class OwnWords(NamedTuple):
 
     status: int
     whole: bool
-    message: Callable[[Exchange], Any] | None
+    message: Callable[[Exchange], object] | None
     make: Maker
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
-from typing import Annotated, Any, ClassVar, NamedTuple
+from typing import Annotated, ClassVar, NamedTuple
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
@@ -42,7 +42,7 @@ class Then(Model):
         return self
 
 
-def _spell_out(value: Json) -> Any:
+def _spell_out(value: Json) -> object:
     if isinstance(value, str) and value not in ("continue", "nothing"):
         words = "write continue, nothing, {answer: ...}, {raise: ...} or {answer-and-continue: ...}"
         raise wrong(f"a case can't do '{value}'", words)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
 from functools import lru_cache
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import AfterValidator, Field, WithJsonSchema
 
@@ -89,7 +89,7 @@ class Options(StageOptions):
     picks: Literal["nearest", "first"] = "nearest"
     otherwise: Otherwise = Otherwise.model_construct()
     write_as: Literal["problem-json", "json", "html", "text", "accept"] = "problem-json"
-    shape: Annotated[Any, AfterValidator(checker(SHAPE_ROOTS)), WithJsonSchema({})] = None
+    shape: Annotated[object, AfterValidator(checker(SHAPE_ROOTS)), WithJsonSchema({})] = None
     reveal: Literal["nothing", "message", "everything"] = "nothing"
     log: Literal["full", "message", "nothing"] = "full"
     keeps_headers: bool = True

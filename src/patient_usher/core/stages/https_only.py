@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 from pydantic.json_schema import SkipJsonSchema
@@ -50,7 +50,7 @@ class Reads(Model):
 
     @model_validator(mode="before")
     @classmethod
-    def _no_key(cls, value: Json) -> Any:
+    def _no_key(cls, value: Json) -> object:
         if isinstance(value, dict) and "refuse" in value:
             raise wrong("refuse stands alone", "write reads: refuse")
         return value

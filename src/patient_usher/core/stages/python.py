@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from typing import Any, ClassVar
+from typing import ClassVar
 
 from pydantic import Field
 
@@ -47,15 +47,15 @@ class Stage(base.Stage):
         names = ("way_in", "way_out", "way_error", "done")
         self.unused = frozenset(name for name in names if not hasattr(trial, name))
 
-    def fresh(self, seed: int) -> Any:
+    def fresh(self, seed: int) -> object:
         """An object of the user's class."""
         return guarded(self.made, **self.options.options)
 
-    def migrate(self, old: Stage, state: Any) -> Any:
+    def migrate(self, old: Stage, state: object) -> object:
         """The same object goes on, unless it would be made otherwise now."""
         return state if (self.made, self.options) == (old.made, old.options) else self.fresh(0)
 
-    def _call(self, name: str, way: str, x: Exchange, *more: Any) -> Effect:
+    def _call(self, name: str, way: str, x: Exchange, *more: object) -> Effect:
         own = x.memory[self.key]
         try:
             effect = getattr(own, name)(x, *more)

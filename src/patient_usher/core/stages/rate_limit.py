@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Hashable, Iterable, Sequence
-from typing import Annotated, Any, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
@@ -299,7 +299,7 @@ def _name_of(x: Exchange) -> str:
     return x.identity.name if x.identity is not None else ""
 
 
-_READ: dict[str, Callable[[Exchange], Any]] = {
+_READ: dict[str, Callable[[Exchange], object]] = {
     "address": lambda x: x.address,
     "identity": _name_of,
     "identity-or-address": lambda x: _name_of(x) or x.address,
@@ -307,14 +307,14 @@ _READ: dict[str, Callable[[Exchange], Any]] = {
 }
 
 
-def _reader(name: str) -> Callable[[Exchange], Any]:
+def _reader(name: str) -> Callable[[Exchange], object]:
     if name in _READ:
         return _READ[name]
     read = reader(name)
     return lambda x: plain(read(x))
 
 
-def _key_reader(names: list[str]) -> Callable[[Exchange], Any]:
+def _key_reader(names: list[str]) -> Callable[[Exchange], object]:
     if len(names) == 1:
         return _reader(names[0])
     readers = [_reader(name) for name in names]

@@ -93,7 +93,7 @@ def _decoded(body: bytes, params: dict[str, str]) -> str:
         _malformed(f"octet {error.start} isn't {charset}")
 
 
-def _json(body: bytes, params: dict[str, str]) -> Any:
+def _json(body: bytes, params: dict[str, str]) -> object:
     """JSON is UTF-8, whatever ``charset`` says: the parameter has no meaning (RFC 8259 8.1, 11)."""
     try:
         return read_json(_decoded(body, {}))
@@ -109,11 +109,11 @@ def _gathered(pairs: list[tuple[str, Any]]) -> JsonObject:
     return {name: values[0] if len(values) == 1 else values for name, values in found.items()}
 
 
-def _form(body: bytes, params: dict[str, str]) -> Any:
+def _form(body: bytes, params: dict[str, str]) -> object:
     return _gathered(parse_qsl(_decoded(body, params), keep_blank_values=True))
 
 
-def _multipart(body: bytes, params: dict[str, str]) -> Any:
+def _multipart(body: bytes, params: dict[str, str]) -> object:
     """multipart/form-data (RFC 7578): fields as text, files as name, type and size."""
     from python_multipart import MultipartParser
     from python_multipart.exceptions import FormParserError
@@ -146,7 +146,7 @@ def _multipart(body: bytes, params: dict[str, str]) -> Any:
         _malformed(str(error) if isinstance(error, FormParserError) else "its boundary can't be used")
     if not ended:
         _malformed("the last boundary is missing")
-    pairs: list[tuple[str, Any]] = []
+    pairs: list[tuple[str, object]] = []
     for fields, content in parts:
         disposition = dict(
             parse_media_type("form-data/x;" + fields.get("content-disposition", "").partition(";")[2])[1]

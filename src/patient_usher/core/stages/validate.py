@@ -74,7 +74,7 @@ _WORDS: dict[str, Callable[[Any], str]] = {
 }
 
 
-def _pointer(parts: Iterable[Any]) -> str:
+def _pointer(parts: Iterable[object]) -> str:
     return "".join("/" + str(part).replace("~", "~0").replace("/", "~1") for part in parts)
 
 
@@ -100,7 +100,7 @@ def _coerced(values: JsonObject, schema: JsonObject) -> JsonObject:
     return result
 
 
-def _as(text: Json, wanted: set[str]) -> Any:
+def _as(text: Json, wanted: set[str]) -> object:
     """Text as the first of the wanted types that it is in JSON, or as it is (RFC 8259 section 6)."""
     if not isinstance(text, str) or "string" in wanted or len(text) > 400:
         return text
@@ -115,11 +115,11 @@ def _as(text: Json, wanted: set[str]) -> Any:
     return None if "null" in wanted and text == "null" else text
 
 
-_MISSING: Any = object()
+_MISSING: object = object()
 """What stands for a body that nobody has sent, or read, or that came in another form."""
 
 
-def _content(x: Exchange, wanted: str) -> Any:
+def _content(x: Exchange, wanted: str) -> object:
     """The body, if it came as JSON, or as a form: the one is no stand-in for the other."""
     if x.body is UNREAD or not x.request.body:
         return _MISSING

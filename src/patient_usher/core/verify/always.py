@@ -132,7 +132,7 @@ def _own(spec: AlwaysSpec) -> Judge:
     return judge
 
 
-def _judge(what: str, wanted: str, tried: Callable[[Exchange], bool], broken: Callable[[Exchange], Any]) -> Judge:
+def _judge(what: str, wanted: str, tried: Callable[[Exchange], bool], broken: Callable[[Exchange], object]) -> Judge:
     """A judge from two questions: whether the exchange says anything, and what of it breaks the statement."""
 
     def judge(x: Exchange) -> list[Check] | None:
@@ -191,7 +191,7 @@ def _copies_stay_private(blueprint: Blueprint) -> Judge:
             found.place[1].lower() for found in options.credentials() if found.place and found.place[0] == "header"
         }
 
-    def shown(x: Exchange) -> tuple[Any, ...]:
+    def shown(x: Exchange) -> tuple[object, ...]:
         return tuple((name, value) for name in sorted(fields) if (value := x.sent.fields.get(name)) is not None)
 
     def tried(x: Exchange) -> bool:

@@ -35,7 +35,7 @@ def ways_in(x: Exchange) -> list[str]:
     return [stage for stage, way, did, _, _ in x.journey or () if way == "in" and did != "skipped"]
 
 
-def _text(what: str, spec: Json, read: Callable[[Exchange], Any]) -> Rule:
+def _text(what: str, spec: Json, read: Callable[[Exchange], object]) -> Rule:
     test = text_test(spec)
 
     def rule(x: Exchange) -> list[Check]:
@@ -170,7 +170,7 @@ def _finishes_within(limit: int) -> Rule:
     return rule
 
 
-def _any_of(what: str, names: list[str], read: Callable[[Exchange], Any]) -> Rule:
+def _any_of(what: str, names: list[str], read: Callable[[Exchange], object]) -> Rule:
     def rule(x: Exchange) -> list[Check]:
         actual = read(x)
         held = actual if isinstance(actual, list) else [actual]
@@ -179,13 +179,13 @@ def _any_of(what: str, names: list[str], read: Callable[[Exchange], Any]) -> Rul
     return rule
 
 
-def _raised(x: Exchange) -> Any:
+def _raised(x: Exchange) -> object:
     names = [error.type for error in x.errors]
     return names if len(names) > 1 else names[0] if names else None
 
 
 # Expectations that are text matchers: the key, and what it looks at.
-_TEXTS: dict[str, Callable[[Exchange], Any]] = {
+_TEXTS: dict[str, Callable[[Exchange], object]] = {
     "answered_by": lambda x: x.answered_by if x.answer is not None else None,
     "refused_by": lambda x: x.refused_by,
     "raised_by": lambda x: x.errors[-1].raised_by if x.errors else None,
@@ -253,11 +253,11 @@ _RULES: dict[str, Callable[[Any], Rule]] = {
 }
 
 
-def _header_reader(lower: str) -> Callable[[Exchange], Any]:
+def _header_reader(lower: str) -> Callable[[Exchange], object]:
     return lambda x: x.answer.fields.get(lower) if x.answer else None
 
 
-def _context_reader(key: str) -> Callable[[Exchange], Any]:
+def _context_reader(key: str) -> Callable[[Exchange], object]:
     return lambda x: x.context.get(key)
 
 
@@ -325,7 +325,7 @@ class Verifier:
         return checks
 
 
-def _tally_check(expected: dict[Any, int], counts: Counter[int | None]) -> Check:
+def _tally_check(expected: dict[object, int], counts: Counter[int | None]) -> Check:
     actual = {
         str(status) if status is not None else "none": n
         for status, n in sorted(counts.items(), key=lambda item: item[0] or 0)

@@ -61,10 +61,10 @@ class Bulk:
             if x.outcome != "not-sent":
                 self._count(x)
 
-    def __getstate__(self) -> dict[str, Any]:
+    def __getstate__(self) -> dict[str, object]:
         return {**self.__dict__, "waited": self.waited.encode()}
 
-    def __setstate__(self, state: dict[str, Any]) -> None:
+    def __setstate__(self, state: dict[str, object]) -> None:
         self.__dict__.update(state, waited=HdrHistogram.decode(state["waited"]))
 
     def take(self, other: Bulk) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.analysis.findings.mends import Mend, variant_between
 from patient_usher.core.analysis.findings.rule import LEVELS, Context, Rule, Suspicion
@@ -130,9 +130,9 @@ def _turn(
 
 def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: Sequence[Finding]) -> Iterator[Finding]:
     """What a rule finds, each with a mend after which it finds that no more; not what is found already."""
-    seen: set[Any] = set()
+    seen: set[object] = set()
     mine: list[Finding] = []
-    worse: dict[Any, str | None] = {}  # why each mend isn't offered
+    worse: dict[object, str | None] = {}  # why each mend isn't offered
     for suspicion in rule.look(context):
         causes = mine if rule.own_cause else (*before, *mine)
         if suspicion.key in seen or any(_is_symptom(context, suspicion, one) for one in causes):

@@ -66,7 +66,7 @@ def drop(path: Sequence[str | int]) -> Edit:
     return edit
 
 
-def append(path: Sequence[str | int], *values: Any) -> Edit:
+def append(path: Sequence[str | int], *values: object) -> Edit:
     """Add to the list at a place, which is made where there is none."""
 
     def edit(doc: Document) -> None:
@@ -281,7 +281,7 @@ def _ids(stages: Any) -> list[str]:
     return [_id(entry) for entry in stages or ()]
 
 
-def _changed(before: Document, after: Document, part: str, found: Document) -> Iterator[tuple[str, Any]]:
+def _changed(before: Document, after: Document, part: str, found: Document) -> Iterator[tuple[str, object]]:
     """What differs in stages, groups and routes of an id, but for what they contain of these."""
     ours, theirs = named(before, part), named(after, part)
     lists = ("stages", "groups", "routes")

@@ -158,7 +158,7 @@ def _told(
     ready = prepared(trace, next(iter(pipelines.values())), BASE) if trace.requests else None
     found: list[list[Answer]] = [[] for _ in range(count)]
     for order in orders if ready is not None else ():
-        parts: list[list[Any]] = [[] for _ in range(count)]
+        parts: list[list[object]] = [[] for _ in range(count)]
         for judged in run(World(pipelines[order], seed), ready):  # type: ignore[arg-type]
             parts[int(judged.send.entry.id.split("-")[1]) - 1].append(_seen(judged.send))
         for number, part in enumerate(parts):

@@ -122,7 +122,7 @@ class Vocabulary:
     def right(self) -> list[Credential]:
         """A right credential of each account that differs in what it may; two at least, where there are two."""
         found: list[Credential] = []
-        seen: set[Any] = set()
+        seen: set[object] = set()
         for name, account in self.spec.accounts.items():
             held = (tuple(account.roles), tuple(account.scopes))
             if held in seen and len(found) > 1:
@@ -148,7 +148,7 @@ class Vocabulary:
         ]
         found: dict[str, AccountSpec] = {}
 
-        def invent(name: str, **rights: Any) -> None:
+        def invent(name: str, **rights: object) -> None:
             key = {"password": f"made-up-for-{name}", "api-keys": [f"made-up-key-for-{name}"]}
             found[name] = AccountSpec.model_validate({**key, **rights})
 
@@ -263,7 +263,7 @@ class Vocabulary:
         groups = (group for item in self.blueprint.placed for group in item.groups)
         return {group.id: group.desk for group in groups if group.desk is not None}
 
-    def scenario(self, sort: str, item: PlacedRoute, credential: Credential, **more: Any) -> Scenario:
+    def scenario(self, sort: str, item: PlacedRoute, credential: Credential, **more: object) -> Scenario:
         """One request to the route by this caller, what must come before it included."""
         requests = (*credential.first, self.request(item, credential, **more))
         return Scenario(sort, requests, credential.callers, credential.by)
@@ -296,7 +296,7 @@ class Vocabulary:
         return {f"page-{at}": {"kind": "browser", "origin": origin} for at, origin in enumerate(self.origins, 1)}
 
     def by_page(
-        self, sort: str, item: PlacedRoute, credential: Credential, page: str = "page-1", **more: Any
+        self, sort: str, item: PlacedRoute, credential: Credential, page: str = "page-1", **more: object
     ) -> Scenario:
         """The call that a page makes; a browser keeps cookies by itself."""
         first = tuple({**request, "caller": page, "credentials": "include"} for request in credential.first)
@@ -339,7 +339,7 @@ class Vocabulary:
 
     def unlike(self, items: Iterable[PlacedRoute]) -> list[PlacedRoute]:
         """Of routes that the same stages stand before, for the same callers and with the same method, the first."""
-        found: dict[Any, PlacedRoute] = {}
+        found: dict[object, PlacedRoute] = {}
         for item in items:
             method = "GET" if item.route.method == "HEAD" else item.route.method
             found.setdefault((tuple(self.order(item)), method, item.route.access, item.desk), item)
@@ -355,7 +355,7 @@ class Vocabulary:
         placed = self.blueprint.placed
         if len(placed) <= _SMALL:
             return list(placed)
-        found: dict[Any, PlacedRoute] = {}
+        found: dict[object, PlacedRoute] = {}
         for item in placed:
             spec, reads = item.spec, tuple(sorted(handler_reads(item)))
             own = (repr(spec.cache), repr(spec.cost), repr(spec.input), spec.body_limit, repr(spec.clears))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from ipaddress import ip_address
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from pydantic import ValidationError
 
@@ -44,7 +44,7 @@ class BoundTrace(NamedTuple):
     base: str = ""
 
 
-def read_spec(doc: Any) -> TraceSpec:
+def read_spec(doc: object) -> TraceSpec:
     """A trace document, or the header of one that streams, as its model. Raises Unusable."""
     if not isinstance(doc, dict):
         raise Unusable([Problem(locate(doc, ()), "a trace must be a mapping", "start with patient-usher: trace/1")])
@@ -58,7 +58,7 @@ def read_spec(doc: Any) -> TraceSpec:
 
 
 def prepare(
-    spec: TraceSpec, doc: Any, name: str, blueprint: Blueprint, read_file: ReadFile, notes: Iterable[str] = ()
+    spec: TraceSpec, doc: object, name: str, blueprint: Blueprint, read_file: ReadFile, notes: Iterable[str] = ()
 ) -> BoundTrace:
     """A trace in memory made ready for a pipeline; ``doc`` knows the places. Raises Unusable with every problem."""
     problems: list[Problem] = []
@@ -117,7 +117,12 @@ class Maker:
         self._senders: dict[tuple[str, str | None], CallerSpec] = {}
 
     def make(
-        self, entry: RequestSpec | ChangeSpec, order: int, spot: Spot, doc: Any = None, where: Sequence[str | int] = ()
+        self,
+        entry: RequestSpec | ChangeSpec,
+        order: int,
+        spot: Spot,
+        doc: object = None,
+        where: Sequence[str | int] = (),
     ) -> Entry:
         """One entry made ready. Raises Unusable, with places in ``doc`` below ``where``, or else at ``spot``."""
         if isinstance(entry, RequestSpec):
@@ -171,7 +176,7 @@ class Maker:
         return found
 
     def template(
-        self, entry: RequestSpec, spot: Spot, doc: Any = None, where: Sequence[str | int] = ()
+        self, entry: RequestSpec, spot: Spot, doc: object = None, where: Sequence[str | int] = ()
     ) -> RequestTemplate:
         """One request made ready. Raises Unusable."""
         name = entry.caller or "script"
@@ -202,7 +207,7 @@ class Maker:
             raise Unusable([Problem(there, what, mend)]) from None
 
 
-def _referrer(problems: list[Problem], doc: Any, where: Sequence[str | int]) -> Callable[..., None]:
+def _referrer(problems: list[Problem], doc: object, where: Sequence[str | int]) -> Callable[..., None]:
     """A function that complains of names that the pipeline doesn't have."""
 
     def refer(sort: str, name: str, known: Iterable[str], *path: str | int) -> None:
@@ -213,7 +218,7 @@ def _referrer(problems: list[Problem], doc: Any, where: Sequence[str | int]) -> 
     return refer
 
 
-def _check_sign(sign: SignSpec, blueprint: Blueprint, doc: Any, where: Sequence[str | int]) -> list[Problem]:
+def _check_sign(sign: SignSpec, blueprint: Blueprint, doc: object, where: Sequence[str | int]) -> list[Problem]:
     """Whether the pipeline has what it takes to mint this credential."""
     problems: list[Problem] = []
     refer = _referrer(problems, doc, where)
@@ -240,7 +245,7 @@ def _check_sign(sign: SignSpec, blueprint: Blueprint, doc: Any, where: Sequence[
     return problems
 
 
-def _check_expect(entry: RequestSpec, blueprint: Blueprint, doc: Any, where: Sequence[str | int]) -> list[Problem]:
+def _check_expect(entry: RequestSpec, blueprint: Blueprint, doc: object, where: Sequence[str | int]) -> list[Problem]:
     """Names in what is expected that the pipeline must have."""
     problems: list[Problem] = []
     refer = _referrer(problems, doc, where)

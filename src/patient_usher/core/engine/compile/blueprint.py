@@ -34,7 +34,7 @@ class Source(NamedTuple):
     doc: Any
     environment: tuple[str, ...]
     read_file: ReadFile
-    load_python: Callable[[str], Any] | None
+    load_python: Callable[[str], object] | None
     sound: dict[str, str]
 
 

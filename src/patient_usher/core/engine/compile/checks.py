@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Any
 
 from patient_usher.core.engine.plan.route_table import PlacedRoute, place_routes
 from patient_usher.core.handlers.desk import desk_routes
@@ -19,7 +18,7 @@ from patient_usher.core.stages import kind
 class Problems:
     """Problems of one document, each at its place."""
 
-    def __init__(self, doc: Any) -> None:
+    def __init__(self, doc: object) -> None:
         self.doc = doc
         self.problems: list[Problem] = []
 
@@ -84,7 +83,7 @@ def check_routes(spec: PipelineSpec, found: Problems, sound: dict[str, str]) -> 
     Schemas that are ``sound`` have been looked through before; those that are found to be so join them.
     """
     ids: dict[str, str] = {}
-    taken: dict[tuple[str, Any], str] = {}
+    taken: dict[tuple[str, object], str] = {}
     places: dict[str, Path] = {}
     known = [item.route.id for item in place_routes(spec)]
 
@@ -93,7 +92,7 @@ def check_routes(spec: PipelineSpec, found: Problems, sound: dict[str, str]) -> 
             found.add((*path, "id"), f"the id '{id_}' is taken by another {ids[id_]}", "give it an id of its own")
         ids[id_] = sort
 
-    def walk(node: GroupSpec | PipelineSpec, path: Path, prefix: tuple[Any, ...]) -> None:
+    def walk(node: GroupSpec | PipelineSpec, path: Path, prefix: tuple[object, ...]) -> None:
         for at, route in enumerate(node.routes):
             where = (*path, "routes", at)
             places[route.id] = where
@@ -128,7 +127,7 @@ def check_routes(spec: PipelineSpec, found: Problems, sound: dict[str, str]) -> 
     return places
 
 
-def _shape(segments: Iterable[tuple[str, str]]) -> tuple[Any, ...]:
+def _shape(segments: Iterable[tuple[str, str]]) -> tuple[object, ...]:
     """Segments with parameters' names left out: what makes two templates the same."""
     return tuple((what, text if what == "literal" else "") for what, text in segments)
 

@@ -55,9 +55,9 @@ def compile_document(
     doc: Any,
     *,
     environments: Iterable[str] | None = None,
-    overlays: Iterable[tuple[Any, str]] = (),
+    overlays: Iterable[tuple[object, str]] = (),
     read_file: ReadFile,
-    load_python: Callable[[str], Any] | None = None,
+    load_python: Callable[[str], object] | None = None,
 ) -> Blueprint:
     """Make a blueprint of a pipeline document, which stays as it is.
 
@@ -120,7 +120,7 @@ def _check_environments(plain: Any, chosen: Sequence[str], found: Problems, soun
                 found.problems.append(problem)
 
 
-def overlaid(source: Source, overlay: Any, what: str) -> Blueprint:
+def overlaid(source: Source, overlay: object, what: str) -> Blueprint:
     """The blueprint with a further overlay, called ``what`` in messages. Raises Unusable."""
     doc = copy_tree(source.doc)
     found = Problems(doc)
@@ -151,7 +151,7 @@ def changed(blueprint: Blueprint, overlay: JsonMapping) -> Blueprint:
     return found
 
 
-def variant(blueprint: Blueprint, **changes: Any) -> Blueprint:
+def variant(blueprint: Blueprint, **changes: object) -> Blueprint:
     """The pipeline with another ``order`` of server-wide stages, another ``flow``, or overlays by key.
 
     Keys are the pipeline file's, with underscores for dashes. Raises Unusable, with no place in a file.
@@ -213,7 +213,7 @@ def compile_source(source: Source) -> Blueprint:
 
 
 def _lay_on(
-    doc: JsonObject, found: Problems, environments: Iterable[str] | None, overlays: Iterable[tuple[Any, str]]
+    doc: JsonObject, found: Problems, environments: Iterable[str] | None, overlays: Iterable[tuple[object, str]]
 ) -> list[str]:
     """Lay environments and overlays on the document. Returns the environments' names."""
     spell_out(doc)

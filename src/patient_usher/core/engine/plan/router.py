@@ -7,7 +7,6 @@ compared segment by segment after percent-decoding; a trailing slash makes anoth
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
 
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
@@ -30,7 +29,7 @@ class Route:
         method: str,
         template: Template,
         access: Access | None,
-        settings: Any,
+        settings: object,
         groups: tuple[str, ...],
     ) -> None:
         self.id = id_

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Callable
-from typing import Any
 
 COMPLETION, TIMER, ARRIVAL = range(3)
 
@@ -21,11 +20,11 @@ class Clock:
 
     def __init__(self, now: int) -> None:
         self.now = now
-        self._queue: list[tuple[int, int, int, int, Callable[..., None], Any, int]] = []
+        self._queue: list[tuple[int, int, int, int, Callable[..., None], object, int]] = []
         self._sequence = 0
 
     def push(
-        self, time: int, phase: int, order: int, action: Callable[..., None], subject: Any, epoch: int = 0
+        self, time: int, phase: int, order: int, action: Callable[..., None], subject: object, epoch: int = 0
     ) -> None:
         """Have ``action(subject, epoch)`` called at a time and phase."""
         self._sequence += 1

@@ -8,7 +8,7 @@ another blueprint into it and carries the states over; nothing else survives.
 from __future__ import annotations
 
 from collections.abc import Hashable, Iterable, Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
@@ -54,7 +54,7 @@ class World:
     def _take(self, blueprint: Blueprint) -> None:
         """Go on with this blueprint. Exchanges under way keep the memory that they came to."""
         before = self.memories
-        old: Mapping[Any, Stateful] = self.blueprint.stateful if before else {}
+        old: Mapping[object, Stateful] = self.blueprint.stateful if before else {}
         self.memories = []
         for instance in range(blueprint.spec.deployment.instances):
             memory: Memory = {}
@@ -74,7 +74,7 @@ class World:
         self._environment = blueprint.setup.environment
         self._only = self.memories[0] if len(self.memories) == 1 else None
 
-    def savers(self) -> Iterator[tuple[Hashable, Any]]:
+    def savers(self) -> Iterator[tuple[Hashable, object]]:
         """The states of what saves anything, each with its key."""
         for key, keeper in self.blueprint.stateful.items():
             if hasattr(keeper, "savings"):
@@ -129,9 +129,9 @@ class World:
         return (self._arrivals - 1) % count
 
 
-def savings_of(blueprint: Blueprint, states: Iterable[tuple[Hashable, Any]]) -> list[str]:
+def savings_of(blueprint: Blueprint, states: Iterable[tuple[Hashable, object]]) -> list[str]:
     """What stages have saved, of one world or of several, in a line for each sort."""
-    by_kind: dict[type, list[Any]] = {}
+    by_kind: dict[type, list[object]] = {}
     for key, state in states:
         by_kind.setdefault(type(blueprint.stateful[key]), []).append(state)
     lines = (kind.savings(found) for kind, found in by_kind.items())  # type: ignore[attr-defined]

@@ -16,7 +16,7 @@ def look(context: Context) -> Iterator[Suspicion]:
         if not options.enabled:
             continue
         for key, name in (("cases", "cases"), ("way_out", "way-out")):
-            cases: Sequence[Any] = getattr(options, key, ())
+            cases: Sequence[object] = getattr(options, key, ())
             yield from _cases(id_, None, context.at(id_, name), cases, id_)
         if options.kind == "error-handler" and getattr(options, "picks", "") == "first":
             yield from _answers(context, id_, getattr(options, "answers", ()))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 from patient_usher.core.analysis.findings.mends import Document, Edit, mend, value_at
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
@@ -36,7 +35,7 @@ def _covers(early: When | None, late: When | None) -> bool:
     )
 
 
-def _wider(early: Any, late: Any) -> bool:
+def _wider(early: object, late: object) -> bool:
     if isinstance(early, dict) and isinstance(late, dict) and not {*early} & {"pattern", "contains", "not"}:
         return all(key in late and _wider(value, late[key]) for key, value in early.items())
     ours = early if isinstance(early, list) else [early]
