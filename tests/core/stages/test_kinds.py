@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import re
 from typing import Any
 
 import pytest
 
 from conftest import header, make_pipeline, replay, steps, text, walk
+from patient_usher import Unusable, load
 
 ECHO = {
     "routes": [
@@ -627,3 +629,29 @@ def test_what_fails_in_work_on_the_way_out_is_past_every_error_handler() -> None
     raises = {"id": "late", "kind": "decide", "way-out": [{"then": {"raise": "Mishap"}}]}
     record = walk([raises, "routes", net()], flow="sequential", errors={"Mishap": {}})
     assert record["errors"][0]["because"] == "what fails in work on the way out is past every error handler"
+
+
+def test_a_strong_tag_says_in_which_coding_the_content_is() -> None:
+    """RFC 9110 8.8.3.3: what differs in its octets differs in its strong tag."""
+    stages = [
+        {"id": "tags", "kind": "conditional", "etag": "strong"},
+        {"id": "small", "kind": "compress", "from-size": 0},
+    ]
+    plain, coded = (
+        header(walk(stages, {"send": "GET /", "headers": {"Accept-Encoding": coding}}), "etag") or ""
+        for coding in ("identity", "gzip")
+    )
+    assert re.fullmatch('"[0-9a-f]{16}"', plain), plain
+    assert coded != plain
+
+
+def test_hsts_lasts_a_year_unless_it_is_said_otherwise() -> None:
+    record = walk([{"id": "tls", "kind": "https-only", "hsts": {}}])
+    assert header(record, "strict-transport-security") == "max-age=31536000"
+
+
+def test_an_environment_of_the_file_that_is_none_is_told_whatever_the_command_line_says() -> None:
+    doc = {"patient-usher": "pipeline/1", "environment": ["nowhere"], "environments": {"quay": {}}}
+    with pytest.raises(Unusable, match="there is no environment 'nowhere'"):
+        load(doc, environments=["quay"])
+    assert load({**doc, "environment": "quay"}, environments=["quay"]).name
