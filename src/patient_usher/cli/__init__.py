@@ -76,7 +76,7 @@ def main(argv: list[str] | None = None) -> int:
     """Run a command. Returns its exit status: 0 well, 1 not as expected, 2 unusable input, 3 our fault."""
     if argv is None:
         _as_a_process()
-    gc.disable()  # until there is something to run: what loads stays, and need not be looked through
+        gc.disable()  # until there is something to run: what loads stays, and need not be looked through
     # No plugin that happens to be installed may change what a file means; nor need it be looked for.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     arguments = sys.argv[1:] if argv is None else argv
