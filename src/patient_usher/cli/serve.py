@@ -274,10 +274,12 @@ class Desk:
         statuses = ", ".join(f"{times} × {status}" for status, times in self.statuses.most_common())
         by = ", ".join(f"{name} {times}" for name, times in self.by.most_common(8))
         lines = [[], *(self.table.legend() if self.table is not None and not self.args.quiet and total else ())]
-        lines.append(line(f"{counted(total, 'request')}{f': {statuses}' if statuses else ''}"))
+        lines += [[]] if lines[1:] else []
         if by:
-            lines.append(line((f"answered by: {DOOR.redacted(by)}", "dim")))
-        lines += [line((f"breaks the statement {name}: {times} ×", "bad")) for name, times in self.broken.items()]
+            lines.append(line((f"  answered by: {DOOR.redacted(by)}", "dim")))
+        lines += [line((f"  breaks the statement {name}: {times} ×", "bad")) for name, times in self.broken.items()]
+        sign = ("✗ ", "bad") if self.broken else ("• ", "dim")
+        lines.append(line(sign, f"{counted(total, 'request')}{f': {statuses}' if statuses else ''}"))
         self.painter.write(lines)
 
 

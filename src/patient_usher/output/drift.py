@@ -122,9 +122,23 @@ def journeys(held: Sequence[Held]) -> Iterator[Line]:
         if record is not None:
             yield []
             yield line(("the model's way of the first that differs", "title"))
-            yield from journey(DOOR.record(record), whole=False)
+            yield from journey(DOOR.record(_in_tenths(record)), whole=False)
     if len(differing) > MOST_JOURNEYS:
         yield line((f"and {len(differing) - MOST_JOURNEYS} more that differ; --format json has them all", "dim"))
+
+
+def _in_tenths(record: Record) -> Record:
+    """At the nearest tenth of a second: by how much a service is late is nothing that its model says."""
+    late = record.at - round(record.at, 1)
+
+    def back(time: float) -> float:
+        return round(time - late, 6)
+
+    return structs.replace(
+        record, at=back(record.at), finished=back(record.finished),
+        journey=[structs.replace(step, at=back(step.at)) for step in record.journey],
+        log=[structs.replace(said, at=back(said.at)) for said in record.log],
+    )  # fmt: skip
 
 
 def outcome(scene: Scene, held: Sequence[Held]) -> Outcome:

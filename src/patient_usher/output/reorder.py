@@ -62,11 +62,8 @@ def _apart(apart: Apart, requests: Sequence[RequestDocument]) -> ApartRecord:
 
 
 def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequence[Record]) -> Iterator[Line]:
-    """The matrix of pairs, a list by verdict, and the worst swap worked through."""
+    """The worst swap worked through, a list of pairs by verdict, and their matrix."""
     yield line((title, "title"))
-    if len(pairs) > len(order):
-        yield from _matrix(order, pairs)
-    yield from _listed(pairs, before)
     worst = _worst(pairs)
     if worst is not None and worst.example is not None:
         yield []
@@ -75,6 +72,11 @@ def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequen
         if any(worst.example in group.ids for group in worst.comparison.groups):
             names = ("as it is", f"{worst.a} and {worst.b} swapped")
             yield from worked(Compared(names, before, worst.swapped, worst.comparison), worst.example)
+        yield []
+    yield from _listed(pairs, before)
+    if len(pairs) > len(order):
+        yield []
+        yield from _matrix(order, pairs)
 
 
 def _notices(pair: Pair, before: Sequence[Record]) -> str | None:
@@ -110,7 +112,6 @@ def _matrix(order: Sequence[str], pairs: Sequence[Pair]) -> Iterator[Line]:
         mark, style = MARKS[verdict]
         legend += [Piece(mark, style), Piece(f" {words}   ", "dim")]
     yield legend
-    yield []
 
 
 def _listed(pairs: Sequence[Pair], before: Sequence[Record]) -> Iterator[Line]:
