@@ -58,8 +58,8 @@ def test_environments_and_statements_are_tests_too(tmp_path: Path) -> None:
     trace = "patient-usher: trace/1\nrequests: [{id: a, send: GET /health}]\n"
     status, out = project(tmp_path, "    p.yaml t.yaml\n    p.yaml t.yaml calm\n", "-rA", p=pipeline, t=trace)
     assert status == 1, out
-    assert "FAILED t.yaml::always no-slips[p] - " in out
-    assert "PASSED t.yaml::always no-slips[p calm]" in out
+    assert "FAILED t.yaml::invariant no-slips[p] - " in out
+    assert "PASSED t.yaml::invariant no-slips[p calm]" in out
 
 
 @pytest.mark.parametrize(

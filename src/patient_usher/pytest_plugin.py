@@ -72,7 +72,7 @@ class TraceFile(pytest.File):
             for id_, complaint in requests.items():
                 yield RequestTest.from_parent(self, name=f"{id_}{mark}", complaint=complaint)
             for name, complaint in statements.items():
-                yield RequestTest.from_parent(self, name=f"always {name}{mark}", complaint=complaint)
+                yield RequestTest.from_parent(self, name=f"invariant {name}{mark}", complaint=complaint)
             for id_, complaint in service.items():
                 yield RequestTest.from_parent(self, name=f"service {id_}{mark}", complaint=complaint)
 

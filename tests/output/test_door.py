@@ -161,7 +161,7 @@ def test_the_plugin_tells_nothing_either(tmp_path: Path, monkeypatch: pytest.Mon
     (tmp_path / "bits.bin").write_bytes(b"x")
     status, said = project(tmp_path, "    p.yaml t.yaml\nusher_strict = true\n", "-vv", p=PIPELINE, t=TRACE)
     assert status == 1
-    assert "breaks the statement quiet" in said or "not as expected" in said or "expected 200" in said
+    assert "breaks the invariant quiet" in said or "not as expected" in said or "expected 200" in said
     assert not leaks(said)
 
 

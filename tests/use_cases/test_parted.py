@@ -96,7 +96,7 @@ TIED: list[tuple[list[Any], dict[str, Any], str | None, str]] = [
     (["request-id"], {}, None, "request-id"), ([STAGES[3]], {"deployment": {"instances": 2}}, None, "the spread (round-robin)"), ([STAGES[3]], {"deployment": {"instances": 2, "spread": "by-address"}}, "address", ""),
     ([STAGES[3]], {"deployment": {"trusts-forwarded": ["192.0.2.0/24"]}}, None, "the front"), ([STAGES[3]], {"deployment": {"in-front": {"ends-tls": True, "address": "10.0.0.1"}}}, None, "the front"),
     ([], {"routes": [{**ROUTE, "handler": {**ROUTE["handler"], "fails-every": 3}}]}, None, "r"), ([], {"records": {"boats": {}}, "routes": [{**ROUTE, "handler": {"records": "boats", "do": "list"}}]}, None, "records boats"),
-    ([], {"always": ["no-slips"]}, None, "the statement no-slips"),
+    ([], {"always": ["no-slips"]}, None, "the invariant no-slips"),
 ]  # fmt: skip
 
 

@@ -32,7 +32,7 @@ COMMANDS = {
         "check": "what is wrong with this order and these options, and which request proves it?",
         "compare": "which requests change between two pipelines, environments or results?",
         "reorder": "which stages may swap, which must not, and which order explains the answers?",
-        "explore": "which outcomes can happen at all, and does what must always hold do so in them?",
+        "explore": "which outcomes can happen at all, and do the invariants hold in all of them?",
         "sweep": "which quota, which lifetime, how many instances? A trace under every combination",
         "chart": "what did limits, caches, sizes and latency look like over time?",
     },

@@ -45,7 +45,7 @@ def add_pipeline_arguments(
             "--always",
             metavar="FILE",
             type=Path,
-            help="statements that must hold for every exchange; they join the file's",
+            help="invariants, which must hold for every exchange; they join the file's",
         )
     add_trust(group, env=env)
 

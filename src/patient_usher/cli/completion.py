@@ -1,8 +1,9 @@
 """Print what a shell needs to complete commands, options, files, stage ids and request ids.
 
-bash:  eval "$(usher completion bash)"    in ~/.bashrc
-zsh:   eval "$(usher completion zsh)"     in ~/.zshrc
-fish:  usher completion fish > ~/.config/fish/completions/usher.fish
+Where it goes:
+  bash  eval "$(usher completion bash)"  in ~/.bashrc
+  zsh   eval "$(usher completion zsh)"  in ~/.zshrc
+  fish  usher completion fish > ~/.config/fish/completions/usher.fish
 """
 
 from __future__ import annotations

@@ -1,5 +1,5 @@
-"""Find out which outcomes can happen at all, which declared things never do, and whether the statements that must
-always hold do so in all of them. Seeded: the same on every machine.
+"""Find out which outcomes can happen at all, which declared things never do, and whether the invariants
+hold in all of them. Seeded: the same on every machine.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from patient_usher.use_cases.explore import explore
 from patient_usher.use_cases.session import collect_garbage
 
 EXAMPLES = (
-    "usher explore pipeline.yaml --always statements.yaml",
+    "usher explore pipeline.yaml --always invariants.yaml",
     "usher explore pipeline.yaml --into cases.yaml",
 )
 

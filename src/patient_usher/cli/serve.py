@@ -277,7 +277,7 @@ class Desk:
         lines += [[]] if lines[1:] else []
         if by:
             lines.append(line((f"  answered by: {DOOR.redacted(by)}", "dim")))
-        lines += [line((f"  breaks the statement {name}: {times} ×", "bad")) for name, times in self.broken.items()]
+        lines += [line((f"  breaks the invariant {name}: {times} ×", "bad")) for name, times in self.broken.items()]
         sign = ("✗ ", "bad") if self.broken else ("• ", "dim")
         lines.append(line(sign, f"{counted(total, 'request')}{f': {statuses}' if statuses else ''}"))
         self.painter.write(lines)

@@ -157,8 +157,8 @@ def _with_statements(doc: Json, path: Path) -> Json:
     if isinstance(given, dict) and [*given] == ["always"]:
         given = given["always"]
     if not isinstance(given, list | str):
-        what = "this file holds no statements"
-        raise Unusable([Problem(Spot(str(path), 1, 1), what, "write always: [everyday], or a list of statements")])
+        what = "this file holds no invariants"
+        raise Unusable([Problem(Spot(str(path), 1, 1), what, "write always: [everyday], or a list of invariants")])
     own = doc.get("always", []) if isinstance(doc, dict) else []
     entries = Seq(
         locate(given, ()),

@@ -39,7 +39,7 @@ def told(explored: Explored) -> Iterator[Line]:
 def _summary(explored: Explored) -> Line:
     possible, broken = len(explored.coverage.possible), len(explored.broken)
     mark, style = ("✗ ", "bad") if broken else ("✓ ", "good") if explored.statements else ("• ", "dim")
-    told = [f"{broken} of {counted(len(explored.statements), 'statement')} broken"] if explored.statements else []
+    told = [f"{broken} of {counted(len(explored.statements), 'invariant')} broken"] if explored.statements else []
     told.append(f"{possible - len(explored.coverage.missing)} of {counted(possible, 'outcome')} exercised")
     told.append(counted(len(explored.cases), "way to end", "ways to end"))
     return line((mark, style), ", ".join(told), (f"; {explored.tried:,} requests tried", "dim"))
@@ -90,9 +90,9 @@ def _broken(explored: Explored) -> Iterator[Line]:
         one = broken.get(id_)
         if one is None:
             held = f": held in {tried:,} exchanges tried" if tried else ": never tried"
-            yield line(("✓ always " if tried else "• always ", "good" if tried else "dim"), (id_, "name"), held)
+            yield line(("✓ invariant " if tried else "• invariant ", "good" if tried else "dim"), (id_, "name"), held)
             continue
-        yield line(("✗ always ", "bad"), (one.id, "name"), f": {one.why}"[: line_width() - 12 - len(one.id)])
+        yield line(("✗ invariant ", "bad"), (one.id, "name"), f": {one.why}"[: line_width() - 15 - len(one.id)])
         yield line("    ", (_notices(explored, one), "name"))
         document = one.scenario.document("")
         callers = {"callers": document["callers"]} if "callers" in document else {}

@@ -120,5 +120,5 @@ def headline(outcome: Outcome) -> str:
         said = f"{count}, all as expected"
     slips = [f"{number} {what}, which nobody expected" for what, number in outcome.slips.items()]
     broken = sum(one.verdict == "broken" for one in outcome.statements)
-    always = [f"{broken} of {len(outcome.statements)} statements broken"] if broken else []
+    always = [f"{broken} of {len(outcome.statements)} invariants broken"] if broken else []
     return "; ".join([said, *slips, *always])

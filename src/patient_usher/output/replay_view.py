@@ -289,7 +289,7 @@ def complaints(send: Shown) -> Iterator[Line]:
     """What is wrong with a send: checks that did not hold, statements that it broke, slips that nobody expected."""
     yield from failures(send.final)
     for name in send.broken:
-        yield line("    ", (f"breaks the statement {name}", "bad"))
+        yield line("    ", (f"breaks the invariant {name}", "bad"))
     if send.mark == "slipped":
         for record in send.records:
             if record.outcome in SLIPS:

@@ -93,7 +93,7 @@ def test_the_text_tells_what_can_happen(usher: Usher) -> None:
         "ledger  GET /v1/harbour/ledger",
         "insufficient-role",
         "handler ran",
-        "✗ always no-slips",
+        "✗ invariant no-slips",
         "no route",
     ):
         assert words in outcome.out

@@ -92,10 +92,10 @@ def test_statements_of_ones_own_go_by_when_and_expect() -> None:
 @pytest.mark.parametrize(
     ("statements", "status", "line"),
     [
-        ("always: everyday\n", 1, "✗ always copies-stay-private: broken by mine-jory"),
-        ("[one-content-type]\n", 1, "✓ always one-content-type: held 17 times"),
-        ("- {id: far, when: {route: weather}, expect: {status: 200}}\n", 1, "✓ always far: held 2 times"),
-        ("- {id: never, when: {path: /none}, expect: {status: 200}}\n", 1, "• always never: never tried"),
+        ("always: everyday\n", 1, "✗ invariant copies-stay-private: broken by mine-jory"),
+        ("[one-content-type]\n", 1, "✓ invariant one-content-type: held 17 times"),
+        ("- {id: far, when: {route: weather}, expect: {status: 200}}\n", 1, "✓ invariant far: held 2 times"),
+        ("- {id: never, when: {path: /none}, expect: {status: 200}}\n", 1, "• invariant never: never tried"),
     ],
 )
 def test_a_file_of_statements_joins_the_pipelines_own(usher: Usher, statements: str, status: int, line: str) -> None:
@@ -112,4 +112,4 @@ def test_what_is_broken_fails_the_replay_and_is_in_the_result(usher: Usher) -> N
     assert (done.status, record["id"], "news" in record["broken"]) == (1, "no-news", True)
     assert record["held"] + len(record["broken"]) == record["tried"] == 19
     wrong = usher("replay", *files, "--always", "a.yaml", a__yaml="everyday: yes\n")
-    assert (wrong.status, "this file holds no statements" in wrong.err) == (2, True)
+    assert (wrong.status, "this file holds no invariants" in wrong.err) == (2, True)

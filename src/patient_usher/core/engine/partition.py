@@ -51,7 +51,7 @@ def _ties(blueprint: Blueprint) -> Iterator[Tie]:
             )
     for entry in blueprint.spec.always:
         if not isinstance(entry, AlwaysSpec):
-            yield Tie(f"the statement {entry}", (EVERYTHING,))
+            yield Tie(f"the invariant {entry}", (EVERYTHING,))
 
 
 def parted_by(blueprint: Blueprint) -> tuple[str | None, tuple[Tie, ...]]:

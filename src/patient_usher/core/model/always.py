@@ -26,7 +26,7 @@ class AlwaysSpec(Model):
     """A statement of one's own: what must come of every exchange that fits."""
 
     sentences: ClassVar[dict[str, str]] = {
-        "id": "What reports call the statement.",
+        "id": "What reports call the invariant.",
         "when": "Which exchanges it is about; all of them, if left out.",
         "expect": "What must come of them.",
     }

@@ -129,7 +129,7 @@ class PipelineSpec(Model):
         "deployment": "How many instances run, what they share, and what stands in front of them.",
         "uncaught": "What the server itself does where no error handler catches an error.",
         "known": "Findings of usher check that are accepted on purpose, each with a reason.",
-        "always": "What must hold for every exchange: everyday, names of ready-made statements, or your own.",
+        "always": "What must hold for every exchange: everyday, names of ready-made invariants, or your own.",
         "options": "What OPTIONS gets on a path that has routes but none for it: 405, or 204 with Allow.",
         "order": "The server-wide stages of a variant, each id once, outermost first.",
         "add": "Stages that a variant adds, each before or after one that stands there.",

@@ -284,8 +284,10 @@ def _told(one: Statement) -> StatementTold:
         who = ", ".join(f"{count:,} from {caller}" for caller, count in most[:3])
         more = f" and {len(most) - 3:,} more callers" if len(most) > 3 else ""
         by = f": {who}{more}" if one.failed > 6 else ""
-        return StatementTold(one.id, "broken", one.held + one.failed, f"always {one.id}: broken by {ids}{by} ({why})")
+        return StatementTold(
+            one.id, "broken", one.held + one.failed, f"invariant {one.id}: broken by {ids}{by} ({why})"
+        )
     if one.held:
         times = counted(one.held, "time")
-        return StatementTold(one.id, "held", one.held, f"always {one.id}: held {times}")
-    return StatementTold(one.id, "never-tried", 0, f"always {one.id}: never tried")
+        return StatementTold(one.id, "held", one.held, f"invariant {one.id}: held {times}")
+    return StatementTold(one.id, "never-tried", 0, f"invariant {one.id}: never tried")

@@ -248,7 +248,7 @@ def _met(blueprint: Blueprint, prepared: BoundTrace, seed: int) -> dict[str, boo
                 met[key] = met.get(key, True) and check.ok
     except Unusable:
         return {}
-    return {**met, **{f"the statement {one.id}": not one.failed for one in statements.all}}
+    return {**met, **{f"the invariant {one.id}": not one.failed for one in statements.all}}
 
 
 # One cause, one finding.

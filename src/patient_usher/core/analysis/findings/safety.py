@@ -70,7 +70,7 @@ def _harms(
             if not meant and _rightly(context, x, other, by):
                 yield f"keep {_who(by, x)} out of {what}"
     before, then = (_broken(context, run) for run in (as_is, after))
-    yield from (f"break the statement {id_}" for id_ in then if id_ not in before)
+    yield from (f"break the invariant {id_}" for id_ in then if id_ not in before)
 
 
 def _is_odd(scenario: Scenario) -> bool:

@@ -169,7 +169,7 @@ class Constraints:
             entry.id for trace in self.traces for entry in trace.entries if entry.recipe and entry.recipe.expects
         )
         always = (statement.id for statement in Statements(self.blueprint).all) if self.traces else ()
-        return frozenset([*self.wishes, *requests, *(f"always {id_}" for id_ in always)])
+        return frozenset([*self.wishes, *requests, *(f"invariant {id_}" for id_ in always)])
 
     def broken(self, order: Order, wanted: frozenset[str] | None = None) -> set[str]:
         """What an order doesn't meet: all of it, or, of what is ``wanted``, one at least where there is any."""
@@ -198,7 +198,7 @@ class Constraints:
                     found.add(id_)
                     if wanted is not None and id_ in wanted:
                         return found
-        found |= {f"always {statement.id}" for statement in statements.all if statement.failed}
+        found |= {f"invariant {statement.id}" for statement in statements.all if statement.failed}
         self._whole.add(order)
         return found
 

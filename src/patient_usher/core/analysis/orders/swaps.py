@@ -60,7 +60,7 @@ def outcome(blueprint: Blueprint, traces: Sequence[BoundTrace], seed: int = 0) -
             for record in found:
                 record.id = before + record.id
             records += found
-    broken |= {f"always {statement.id}" for statement in statements.all if statement.failed}
+    broken |= {f"invariant {statement.id}" for statement in statements.all if statement.failed}
     return Outcome(records, frozenset(broken))
 
 
