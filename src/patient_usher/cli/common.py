@@ -17,6 +17,7 @@ from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trust import Trust, trust_of
 from patient_usher.output.door import DOOR
+from patient_usher.output.reports import REPORTS
 from patient_usher.output.terminal import Painter, line, say
 from patient_usher.use_cases.session import Pipeline
 
@@ -48,6 +49,15 @@ def add_pipeline_arguments(
             help="invariants, which must hold for every exchange; they join the file's",
         )
     add_trust(group, env=env)
+
+
+def add_report(parser: ArgumentParser) -> None:
+    """Which reports are written beside what is printed."""
+    *first, last = REPORTS
+    parser.add_argument(
+        "--report", metavar="FORMAT=FILE", action="append", default=[],
+        help=f"also write a report: {', '.join(first)} or {last}; may be repeated",
+    )  # fmt: skip
 
 
 def add_seed(parser: ArgumentParser | _ArgumentGroup) -> None:
@@ -82,13 +92,7 @@ def add_output_arguments(parser: ArgumentParser) -> None:
         default="text",
         help="text for people (default), json, or jsonl: an exchange a line",
     )
-    parser.add_argument(
-        "--report",
-        metavar="FORMAT=FILE",
-        action="append",
-        default=[],
-        help="also write a report: junit, md, html, json or svg; may be repeated",
-    )
+    add_report(parser)
     parser.add_argument(
         "--strict",
         action="store_true",

@@ -10,7 +10,7 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from patient_usher.cli.arguments import unusable
-from patient_usher.cli.common import add_seed, add_trust, admitted, done, progress, trust
+from patient_usher.cli.common import add_report, add_seed, add_trust, admitted, done, progress, trust
 from patient_usher.cli.replaying import wanted_reports
 from patient_usher.core.verify.record import Record
 from patient_usher.files.atomic_write import write_whole
@@ -19,6 +19,7 @@ from patient_usher.files.saved_result import saved
 from patient_usher.files.trace import Trace
 from patient_usher.output.comparison import Compared, compared_of, comparison_lines
 from patient_usher.output.door import DOOR
+from patient_usher.output.reports import comparison_report
 from patient_usher.output.terminal import stdout_painter
 from patient_usher.use_cases.compare import compared_at_length, records_of, session
 from patient_usher.use_cases.session import Pipeline, collect_garbage
@@ -45,13 +46,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         default="text",
         help="text for people (default), json, or md for a pull request",
     )
-    parser.add_argument(
-        "--report",
-        metavar="FORMAT=FILE",
-        action="append",
-        default=[],
-        help="also write a report: md, html, json, junit or svg; may be repeated",
-    )
+    add_report(parser)
     add_seed(parser)
     add_trust(parser)
     parser.add_argument("a", metavar="A", type=Path, help="a pipeline, or a saved result")
@@ -83,13 +78,11 @@ def run(args: Namespace) -> int:
         compared = compared_of(DOOR.redacted(_names(args)), *results)
     reports = []
     if files or args.format != "text":
-        from patient_usher.output.reports import OF_COMPARISONS
-
-        reports = [(path, DOOR.text(OF_COMPARISONS[form](compared))) for form, path in files]
+        reports = [(path, DOOR.text(comparison_report(form, compared))) for form, path in files]
     if args.format == "text":
         stdout_painter().write(comparison_lines(compared, details=args.details))
     else:
-        text = DOOR.text(OF_COMPARISONS[args.format](compared))
+        text = DOOR.text(comparison_report(args.format, compared))
         sys.stdout.buffer.write(text.encode("utf-8", "backslashreplace"))
     sys.stdout.flush()
     for path, content in reports:

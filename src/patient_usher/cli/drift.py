@@ -17,7 +17,7 @@ from typing import Any
 
 from patient_usher import __version__
 from patient_usher.cli.arguments import duration, outgoing, place, unusable
-from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress, trust
+from patient_usher.cli.common import add_pipeline_arguments, add_report, done, pipeline_of, progress, trust
 from patient_usher.cli.replaying import wanted_reports
 from patient_usher.core.analysis.explanations import Explanation
 from patient_usher.core.analysis.variants import document_of
@@ -35,6 +35,7 @@ from patient_usher.output import drift as report
 from patient_usher.output.door import DOOR
 from patient_usher.output.outcome import scene_of
 from patient_usher.output.replay_view import Table
+from patient_usher.output.reports import replay_report
 from patient_usher.output.result import document
 from patient_usher.output.terminal import line, say, stdout_painter
 from patient_usher.output.yaml_snippet import file_of
@@ -75,10 +76,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         type=outgoing,
         help="keep what the service answered: a recording (FILE.har), for --recorded",
     )
-    parser.add_argument(
-        "--report", metavar="FORMAT=FILE", action="append", default=[],
-        help="also write a report: junit, md, html, json or svg; may be repeated",
-    )  # fmt: skip
+    add_report(parser)
     why = parser.add_argument_group("why it differs")
     why.add_argument(
         "--fit", metavar="FILE", type=outgoing,
@@ -161,7 +159,7 @@ def run(args: Namespace) -> int:
             if form == "json":
                 write_whole(path, document(report.document(pipeline.name, _service(args), found, why)).decode())
             else:
-                write_whole(path, DOOR.text(report.REPORTS[form](outcome)))
+                write_whole(path, DOOR.text(replay_report(form, outcome)))
     if not found:
         say("nothing was sent: every request may change something; give --writes")
     return 0 if found and all(one.same for one in found) else 1

@@ -27,6 +27,7 @@ from patient_usher.output import replay_view
 from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey, journeys
 from patient_usher.output.outcome import Outcome, Shown, scene_of, shown
+from patient_usher.output.reports import REPORTS, replay_report
 from patient_usher.output.terminal import Line, Painter, line, stdout_painter
 from patient_usher.use_cases.session import Pipeline, Session, collect_garbage
 
@@ -39,7 +40,6 @@ MAX_JOURNEYS = 1
 """How many failed requests are shown whole without --details."""
 MAX_ROWS = 10
 """How many failed requests stand once more at the end."""
-REPORTS = ("junit", "md", "html", "json", "svg")
 TABLES = (".jsonl", ".csv", ".parquet")
 
 
@@ -177,12 +177,10 @@ def report(args: Namespace, session: Session, *, mentions: bool = False) -> int:
         else:
             _json(args, session, tally, table)
     if files:
-        from patient_usher.output.reports import OF_REPLAYS
-
         sys.stdout.flush()
         outcome = tally.outcome(trace.name for trace in session.traces)
         for form, path in files:
-            write_whole(path, DOOR.text(OF_REPLAYS[form](outcome)))
+            write_whole(path, DOOR.text(replay_report(form, outcome)))
     return 1 if tally.failed else 0
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import textwrap
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 from msgspec import structs
 
@@ -26,7 +26,6 @@ from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import Outcome, Scene, Shown, shown
 from patient_usher.output.replay_view import Table, value_text
-from patient_usher.output.reports import OF_REPLAYS
 from patient_usher.output.terminal import Line, Piece, fit, line, line_width, wrapped
 
 MOST_JOURNEYS = 1
@@ -165,10 +164,6 @@ def outcome(scene: Scene, held: Sequence[Held]) -> Outcome:
     exchanges = sum(len(one.service) for one in held)
     summary = SummaryRecord(len(held), exchanges, failed, dict(statuses), {"the service": len(held)})
     return Outcome(scene, summary, len(held), {}, [], [], sends, False)
-
-
-REPORTS: dict[str, Callable[[Outcome], str]] = {form: write for form, write in OF_REPLAYS.items() if form != "json"}
-"""The reports of a drift, but for JSON, which is ``document``."""
 
 
 def explanation(why: Explanation) -> Iterator[Line]:
