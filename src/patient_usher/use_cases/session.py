@@ -135,7 +135,8 @@ def replay(pipeline: Pipeline, trace: Trace, *, seed: int = 0, world: World | No
 
 def collect_garbage() -> None:
     """What was loaded is there to stay; from now on what falls is picked up, seldom."""
-    gc.freeze()
+    if not gc.get_freeze_count():  # what is frozen is never garbage: once is enough where commands follow each other
+        gc.freeze()
     gc.enable()
     gc.set_threshold(20_000, 20, 50)
 
