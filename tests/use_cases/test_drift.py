@@ -18,6 +18,7 @@ from jsonschema import Draft202012Validator
 
 from conftest import DEMO, Outcome, described, make_pipeline
 from patient_usher import Trace, Unusable, drift, load
+from patient_usher.core.http.urls import parse_url
 from patient_usher.core.verify.outside import drifts
 from patient_usher.output.schema import SCHEMAS
 from patient_usher.use_cases.serve import served
@@ -57,6 +58,30 @@ def test_nor_does_one_at_random(seed: int) -> None:
     ]  # fmt: skip
     held = list(drift(model, Trace.of(*sends), app=served, writes=True, bodies=True, wait=served.wait))
     assert [(one.id, one.differs) for one in held if one.differs] == []
+
+
+def test_a_slow_service_is_held_against_what_is_left_by_then(tmp_path: Path, usher: Usher) -> None:
+    """One request a window is let in, and the service takes longer for each than the window lasts; so does a recording."""
+    text = SLOW_WINDOWS.replace("TOOK", "0ms")
+    model = described(text)
+    trace = Trace.of(*({"id": f"r{at}", "send": "GET /a"} for at in range(4)), base="http://harbour.example")
+    with served(described(SLOW_WINDOWS.replace("TOOK", "250ms")), origin=parse_url("http://harbour.example")) as found:
+        held = list(drift(model, trace, at=found.url))
+    assert [[record.response.status for record in one.service if record.response] for one in held] == [[200]] * 4
+    assert [one.differs for one in held] == [()] * 4
+    (tmp_path / "t.yaml").write_text(
+        "patient-usher: trace/1\nbase: http://harbour.example\nrequests: [{id: r, times: 4, send: GET /a}]\n"
+    )
+    with served(described(SLOW_WINDOWS.replace("TOOK", "250ms")), origin=parse_url("http://harbour.example")) as found:
+        live = usher("drift", "p.yaml", "t.yaml", "--at", found.url, "--into", "a.har", p__yaml=text)
+    again = usher("drift", "p.yaml", "t.yaml", "--recorded", "a.har")
+    assert (live.status, again.status) == (0, 0), (live.out, again.out)
+
+
+SLOW_WINDOWS = """patient-usher: pipeline/1
+stages: [{id: fair, kind: rate-limit, algorithm: sliding-log, quota: 1, window: 200ms, fields: []}]
+routes: [{id: a, at: GET /a, access: everyone, handler: {answer: {text: a}, busy-for: TOOK}}]
+"""
 
 
 CHANGES: list[tuple[dict[str, Any], str, str | None]] = [
