@@ -264,10 +264,10 @@ def _ended(arguments: list[str], folder: Path, out: _Out, err: _Out) -> tuple[st
     return "" if status != 2 or said.strip() else "status 2 without a word", status
 
 
-def run(count: int, seed: int) -> list[tuple[int, list[str], str]]:
-    """So many cases from this seed; every violation with its number and arguments."""
+def run(count: int, seed: int, first: int = 0) -> list[tuple[int, list[str], str]]:
+    """So many cases from this seed, from the ``first`` on; every violation with its number and arguments."""
     found = []
-    for number in range(count):
+    for number in range(first, first + count):
         random = Random(seed * 1_000_003 + number)
         pipeline, trace = random.choice(PAIRS)
         with tempfile.TemporaryDirectory() as name:

@@ -12,6 +12,7 @@ from pathlib import Path
 from patient_usher.cli.arguments import count, outgoing, outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.cli.replay import add_recording_arguments, read_traces
+from patient_usher.core.analysis.orders.search import BUDGET as SEARCH_BUDGET
 from patient_usher.core.analysis.orders.search import Found, as_listed, movable
 from patient_usher.core.analysis.orders.swaps import outcome, pairs_of
 from patient_usher.core.analysis.requests.runner import BASE, BUDGET
@@ -52,7 +53,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
     parser.add_argument(
-        "--budget", metavar="N", type=count, default=BUDGET, help=f"how much --tell-apart tries at most ({BUDGET:,})"
+        "--budget",
+        metavar="N",
+        type=count,
+        help=f"how many requests are replayed at most in search of an order ({SEARCH_BUDGET:,}), or tried by "
+        f"--tell-apart ({BUDGET:,})",
     )
     add_recording_arguments(parser)
     add_pipeline_arguments(parser)
@@ -79,6 +84,7 @@ def run(args: Namespace) -> int:
         wishes,
         every=args.all_pairs,
         seed=args.seed,
+        budget=args.budget or SEARCH_BUDGET,
         swapped=progress(f"of {pairs} pairs swapped"),
         replayed=progress("orders replayed"),
     )
@@ -121,7 +127,7 @@ def _wish(text: str, blueprint: Blueprint) -> tuple[str, str]:
 
 def _tell_apart(args: Namespace, pipeline: Pipeline) -> int:
     watch = progress("requests tried in every order")
-    apart = tell_apart(pipeline, budget=args.budget, seed=args.seed, watch=watch)
+    apart = tell_apart(pipeline, budget=args.budget or BUDGET, seed=args.seed, watch=watch)
     done()
     trace = DOOR.redacted(report.trace_of(apart, BASE))
     if args.format == "json":

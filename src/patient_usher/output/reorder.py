@@ -52,6 +52,7 @@ def document(
         found=FoundOrder(list(order), found.moves, found.exact) if found and order else None,
         conflict=list(found.conflict) if found is not None else [],
         never=list(found.never) if found is not None else [],
+        whole=found.whole if found is not None else True,
         apart=_apart(apart, requests) if apart is not None else None,
     )
 
@@ -162,6 +163,10 @@ def search_told(present: Sequence[str], found: Found) -> Iterator[Line]:
         yield line(
             ("✓ ", "good"), f"this order has all of it: {count}", (f"; {sure}; {found.replays:,} replays", "dim")
         )
+    elif not found.whole:
+        more = f"--budget N replays more than these {found.replays:,} times"
+        none = "no order has all of it; what conflicts wasn't found" if found.exact else "no order was found"
+        yield line((f"✗ {none} before the budget was used up", "bad"), (f"; {more}", "dim"))
     elif found.exact:
         yield from _wrapped(f"a smallest set that no order meets: {', '.join(found.conflict)}")
         if found.never:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from patient_usher.core.analysis.orders.discriminate import Apart, told_apart
+from patient_usher.core.analysis.orders.search import BUDGET as SEARCH_BUDGET
 from patient_usher.core.analysis.orders.search import Constraints, Found
 from patient_usher.core.analysis.orders.swaps import Pair, swaps
 from patient_usher.core.analysis.requests.runner import BUDGET
@@ -29,12 +30,19 @@ class Reordered(NamedTuple):
 
 
 def reorder(
-    pipeline: Pipeline, *traces: Trace, wishes: Iterable[tuple[str, str]] = (), every: bool = False, seed: int = 0
+    pipeline: Pipeline,
+    *traces: Trace,
+    wishes: Iterable[tuple[str, str]] = (),
+    every: bool = False,
+    budget: int = SEARCH_BUDGET,
+    seed: int = 0,
 ) -> Reordered:
     """Swap neighbours (or, with ``every``, each pair) and look for the order with the fewest moves that has what is
-    wished for: each wish a stage that comes before another. Raises Unusable.
+    wished for: each wish a stage that comes before another. ``budget``: how many requests are replayed for that at
+    most. Raises Unusable.
     """
-    return reordered(pipeline.blueprint, bound_all(pipeline.blueprint, traces), wishes, every=every, seed=seed)
+    bound = bound_all(pipeline.blueprint, traces)
+    return reordered(pipeline.blueprint, bound, wishes, every=every, seed=seed, budget=budget)
 
 
 def reordered(
@@ -44,6 +52,7 @@ def reordered(
     *,
     every: bool,
     seed: int,
+    budget: int = SEARCH_BUDGET,
     swapped: Callable[[int], None] = _unwatched,
     replayed: Callable[[int], None] = _unwatched,
 ) -> Reordered:
@@ -52,7 +61,7 @@ def reordered(
         raise unusable("a trace in bulk can't be replayed so often", "name one that people write")
     wishes = list(wishes)
     pairs = list(swaps(blueprint, traces, every=every, seed=seed, watch=swapped)) if traces else []
-    search = Constraints(blueprint, traces, wishes, seed)
+    search = Constraints(blueprint, traces, wishes, seed, budget)
     search.watch = replayed
     found = search.search() if wishes or search.broken(search.present) else None
     return Reordered(pairs, found, len(pairs) + bool(pairs) + search.replays)

@@ -152,6 +152,8 @@ class Reorder(Document, kw_only=True):
     conflict: list[str]
     never: list[str]
     apart: ApartRecord | None = None
+    whole: bool = True
+    """Whether the budget was enough for the search."""
 
 
 class CoverageRecord(Document, kw_only=True):

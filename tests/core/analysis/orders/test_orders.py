@@ -238,6 +238,20 @@ def test_where_no_order_has_it_all_the_conflict_is_told(usher: Usher) -> None:
     assert (outcome.status, outcome.json["found"], outcome.json["conflict"]) == (1, None, ["role-right", "watch<who"])
 
 
+BUDGETS: list[tuple[int, str, bool]] = [
+    (50, "no order was found before the budget was used up; --budget N replays more", False),
+    (100_000, "no order has all of it; ", True),
+]
+
+
+@pytest.mark.parametrize(("budget", "words", "whole"), BUDGETS)
+def test_a_search_ends_with_its_budget_and_says_so(usher: Usher, budget: int, words: str, whole: bool) -> None:
+    arguments = ["reorder", HARBOUR, STORY, "--wish", "watch<who", "--budget", str(budget)]
+    told, document = usher(*arguments), usher(*arguments, "--format", "json")
+    assert (told.status, document.status, document.json["whole"]) == (1, 1, whole)
+    assert told.out.splitlines()[-1].startswith(f"✗ {words}")
+
+
 RECORDED = """patient-usher: pipeline/1
 stages:
   - {id: limit, kind: decide, cases: [{when: {header: {X-Flood: present}}, then: {answer: {status: 429}}}]}

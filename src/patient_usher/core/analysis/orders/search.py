@@ -27,6 +27,8 @@ EXACT = 9
 """Up to so many stages every order is looked at."""
 FARTHEST = 2
 """With more stages: how many moves away it is searched."""
+BUDGET = 100_000
+"""So many requests are replayed in search of an order, where nobody says: some ten seconds."""
 
 
 def standing_order(blueprint: Blueprint) -> Order:
@@ -132,7 +134,8 @@ class Found(NamedTuple):
 
     ``order`` has all that is wished for, with the fewest ``moves``; None where none was found. ``exact``:
     whether every order was looked at that might have had it with fewer. ``conflict``: where there is none, a
-    smallest set of wishes and requests that no order meets. ``never``: what no order meets by itself.
+    smallest set of wishes and requests that no order meets. ``never``: what no order meets by itself. ``whole``:
+    whether the budget was enough.
     """
 
     order: Order | None
@@ -141,6 +144,11 @@ class Found(NamedTuple):
     conflict: tuple[str, ...]
     never: tuple[str, ...]
     replays: int
+    whole: bool = True
+
+
+class _UsedUp(Exception):
+    """The budget was."""
 
 
 class Constraints:
@@ -152,8 +160,9 @@ class Constraints:
         traces: Sequence[BoundTrace],
         wishes: Iterable[tuple[str, str]] = (),
         seed: int = 0,
+        budget: int = BUDGET,
     ) -> None:
-        self.blueprint, self.traces, self.seed = blueprint, traces, seed
+        self.blueprint, self.traces, self.seed, self.budget = blueprint, traces, seed, budget
         self.wishes = {f"{before}<{after}": (before, after) for before, after in wishes}
         self.present = movable(blueprint)
         self.replays = 0
@@ -185,7 +194,9 @@ class Constraints:
         return {name for name, (a, b) in self.wishes.items() if order.index(a) > order.index(b)}
 
     def _replayed(self, order: Order, wanted: frozenset[str] | None) -> set[str]:
-        """Replay until something that is wanted is broken; to the end, where all is to be known."""
+        """Replay until something that is wanted is broken; to the end, where all is to be known. Raises _UsedUp."""
+        if self.budget <= 0:
+            raise _UsedUp
         self.replays += 1
         self.watch(self.replays)
         blueprint = reordered(self.blueprint, order)
@@ -193,6 +204,7 @@ class Constraints:
         found: set[str] = set()
         for trace in self.traces:
             for judged in run(World(blueprint, self.seed), trace, statements=statements, journeys=False):
+                self.budget -= 1
                 if any(not check.ok for check in judged.checks):
                     id_ = judged.send.entry.id
                     found.add(id_)
@@ -207,15 +219,19 @@ class Constraints:
     def search(self, wanted: frozenset[str] | None = None) -> Found:
         """The order with the fewest moves that meets all that is wanted; or why there is none."""
         wanted = self.items if wanted is None else wanted
-        exact = len(self.present) <= EXACT
-        order = self._first(wanted)
-        if order is not None:
-            return Found(order, moves(self.present, order), exact, (), (), self.replays)
-        if not exact:
-            return Found(None, 0, False, (), (), self.replays)
-        conflict = self._conflict(wanted)
-        never = tuple(sorted(item for item in wanted if self._first(frozenset([item])) is None))
-        return Found(None, 0, True, conflict, never, self.replays)
+        all_orders, exact = len(self.present) <= EXACT, False
+        try:
+            order = self._first(wanted)
+            if order is not None:
+                return Found(order, moves(self.present, order), all_orders, (), (), self.replays)
+            if not all_orders:
+                return Found(None, 0, False, (), (), self.replays)
+            exact = True
+            conflict = self._conflict(wanted)
+            never = tuple(sorted(item for item in wanted if self._first(frozenset([item])) is None))
+            return Found(None, 0, True, conflict, never, self.replays)
+        except _UsedUp:
+            return Found(None, 0, exact, (), (), self.replays, whole=False)
 
     def _first(self, wanted: frozenset[str]) -> Order | None:
         return next((order for order in by_moves(self.present) if not self.broken(order, wanted)), None)
