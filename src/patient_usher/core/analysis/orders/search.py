@@ -27,7 +27,7 @@ EXACT = 9
 """Up to so many stages every order is looked at."""
 FARTHEST = 2
 """With more stages: how many moves away it is searched."""
-BUDGET = 100_000
+BUDGET = 60_000
 """So many requests are replayed in search of an order, where nobody says: some ten seconds."""
 
 
