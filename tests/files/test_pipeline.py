@@ -180,14 +180,16 @@ def test_all_mistakes_are_reported_at_once(usher: Usher) -> None:
 OCTETS: list[tuple[str, bytes, str]] = [
     ("not UTF-8", b"patient-usher: pipeline/1\nname: \xff\n", "p.yaml:2:7: this is no UTF-8 text"),
     ("a control character", b"patient-usher: pipeline/1\nname: a\x00b\n", "p.yaml:2:8"),
-    ("100 MB of nesting", b"[" * (100 << 20), "nested more than 60 deep"),
-    ("100 MB of nested mappings", b'{"a":' * (20 << 20), "nested more than 60 deep"),
+    ("100 MB of nesting", b"[", "nested more than 60 deep"),
+    ("100 MB of nested mappings", b'{"a":', "nested more than 60 deep"),
     ("JSON nested without end", b'{"a":' * 5000 + b"1" + b"}" * 5000, "nested more than 60 deep"),
 ]
 
 
 @pytest.mark.parametrize(("name", "raw", "what"), OCTETS, ids=[row[0] for row in OCTETS])
 def test_files_that_are_no_text(usher: Usher, name: str, raw: bytes, what: str) -> None:
+    if name.startswith("100 MB"):  # made when it is needed: tests are collected in every process
+        raw *= (100 << 20) // len(raw)
     done = usher("show", "p.yaml", p__yaml=raw)
     assert (done.status, done.out) == (2, "")
     assert what in done.err
