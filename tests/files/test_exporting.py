@@ -8,7 +8,6 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import pandas
 import pytest
 
 from conftest import DEMO, Outcome
@@ -21,6 +20,8 @@ HARBOUR, STORY = str(DEMO / "harbour.yaml"), str(DEMO / "story.yaml")
 def table(path: Path) -> list[dict[str, Any]]:
     """A table as its format's own reader reads it; what is missing is nothing, as text."""
     if path.suffix == ".parquet":
+        import pandas  # heavy, and tests are collected in every process
+
         frame = pandas.read_parquet(path)
         return [
             {name: None if pandas.isna(value) else value for name, value in row.items()}
