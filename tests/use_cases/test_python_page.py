@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import sys
 import time
 from pathlib import Path
 
@@ -20,6 +21,7 @@ def test_the_examples_run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsy
             (tmp_path / path.name).write_bytes(path.read_bytes())
     monkeypatch.chdir(tmp_path)
     monkeypatch.syspath_prepend(str(tmp_path))
+    monkeypatch.delitem(sys.modules, "landing_service", raising=False)  # whoever had it has used up its quota
     if time.time() % 60 > 57:
         time.sleep(60 - time.time() % 60)  # the landing's service counts by the minute
     blocks = re.findall(r"^```python\n(.*?)^```", PAGE, re.MULTILINE | re.DOTALL)
