@@ -38,7 +38,8 @@ def told(explored: Explored) -> Iterator[Line]:
 
 def _summary(explored: Explored) -> Line:
     possible, broken = len(explored.coverage.possible), len(explored.broken)
-    mark, style = ("✗ ", "bad") if broken else ("✓ ", "good") if explored.statements else ("• ", "dim")
+    held = bool(explored.statements) and all(explored.statements.values())  # what was never tried hasn't held
+    mark, style = ("✗ ", "bad") if broken else ("✓ ", "good") if held else ("• ", "dim")
     told = [f"{broken} of {counted(len(explored.statements), 'invariant')} broken"] if explored.statements else []
     told.append(f"{possible - len(explored.coverage.missing)} of {counted(possible, 'outcome')} exercised")
     told.append(counted(len(explored.cases), "way to end", "ways to end"))

@@ -78,6 +78,9 @@ class _Search:
         bodies: bool,
     ) -> None:
         self.blueprint, self.traces, self.answered, self.seed, self.bodies = blueprint, traces, answered, seed, bodies
+        self.asked = [
+            {record.id: round(record.at * 1_000_000) for one in own for record in one.records} for own in answered
+        ]
         every = (stages for one in answered for send in one for stages in send.ran.values())
         self.shown = frozenset(stage for stages in every for stage in stages)
         self.watch: Callable[[int], None] = lambda tried: None
@@ -107,9 +110,8 @@ class _Search:
         self.watch(self.tried)
         found: set[Difference] = set()
         world = World(variant, self.seed)
-        for trace, answered in zip(self.traces, self.answered, strict=True):
+        for trace, answered, sent in zip(self.traces, self.answered, self.asked, strict=True):
             prefix = prefix_of(trace, self.traces)
-            sent = {record.id: round(record.at * 1_000_000) for one in answered for record in one.records}
             ours = run(world, trace, service=Paced(world, sent))
             for judged, theirs in zip(ours, answered, strict=False):
                 found.update((prefix + id_, what) for id_, what in self._differences(judged.records(), theirs))
