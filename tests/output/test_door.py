@@ -14,7 +14,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from conftest import Outcome
+from conftest import Outcome, make_pipeline
+from patient_usher.core.engine.compile.credentials import places_of
 from patient_usher.core.http.secrets import Places, shortened
 from patient_usher.output.door import Door, printable
 from test_pytest_plugin import project
@@ -198,6 +199,16 @@ def test_credentials_are_known_by_where_they_stand(part: str, name: str, text: s
         "body": PLACES.shortened_body,
     }
     assert shorten[part](text) == told
+
+
+def test_whom_a_limit_counts_is_shortened_where_it_is_a_credential() -> None:
+    limits = {"address": "address", "key": "header.x-api-key", "code": "query.berth-code", "plan": "header.x-plan"}
+    schemes = [{"scheme": "api-key"}, {"scheme": "api-key", "in": "query", "name": "berth-code"}]
+    stages = [
+        {"id": "who", "kind": "authenticate", "schemes": schemes},
+        *({"id": id_, "kind": "rate-limit", "quota": 2, "window": "1m", "per": [per]} for id_, per in limits.items()),
+    ]
+    assert places_of(make_pipeline(stages).blueprint).limits == {"key", "code"}
 
 
 def test_what_is_short_shows_nothing_of_itself() -> None:

@@ -20,7 +20,7 @@ Usher = Callable[..., Outcome]
 SCHEMES = [{"scheme": "bearer", "keys": "main"}, {"scheme": "basic"}, {"scheme": "api-key"}]
 WHO = {"id": "s", "kind": "authenticate", "schemes": SCHEMES}
 KNOWN = {
-    "accounts": {"ann": {"password": "made-up", "api-keys": ["a-made-up-key"], "roles": ["boss"]}},
+    "accounts": {"ann": {"password": "made-up", "api-keys": ["a-made-up-key"], "roles": ["boss"]}, "bob": {"password": "made-up-too"}},
     "signing-keys": {"main": {"algorithm": "HS256", "secret": "made-up-secret-for-these-tests-only"}},
 }
 GUARDED = {"access": "signed-in"}
@@ -33,7 +33,7 @@ COUNTED: list[tuple[list[Any], dict[str, Any], list[dict[str, Any]], dict[str, i
     ([WHO], GUARDED, [{"send": "GET /"}, {"send": "GET /", "sign": {"bearer": "ann"}}, {"send": "GET /", "sign": {"bearer": "ann", "expires-in": "0s"}},
                       {"send": "GET /", "headers": {"X-Api-Key": "wrong"}}],
      {"absent": 1, "bearer right": 1, "bearer wrong": 0, "bearer expired": 1, "basic right": 0, "basic wrong": 0, "api-key right": 0, "api-key wrong": 1}),
-    ([{**WHO, "id": "who"}, {"id": "s", "kind": "authorize"}], {"access": {"role": "boss"}}, [{"send": "GET /", "sign": {"basic": "ann"}}], {"let through": 1, "refused": 0}),
+    ([{**WHO, "id": "who"}, {"id": "s", "kind": "authorize"}], {"access": {"role": "boss"}}, [{"send": "GET /", "sign": {"basic": "ann"}}, {"send": "GET /", "sign": {"basic": "bob"}}], {"let through": 1, "refused": 1}),
     ([{"id": "s", "kind": "cache"}], {"cache": "60s"}, [{"send": "GET /"}, {"send": "GET /"}, {"send": "GET /", "after": "2m"}], {"hit": 1, "miss": 1, "stale": 1, "revalidated": 0, "bypass": 0}),
     ([{"id": "s", "kind": "cache"}], {"cache": {"private": "60s"}}, [{"send": "GET /"}, {"send": "HEAD /"}], {"private-only": 2}),
     ([{"id": "s", "kind": "cache"}], {}, [{"send": "GET /"}], {"not-opted-in": 1}),
