@@ -85,10 +85,7 @@ def load_pipeline(
         load_python = PythonFrom(Path() if isinstance(source, Mapping) else source.parent)
     folder = source.parent if isinstance(source, Path) else Path()
 
-    def load(places: bool) -> Blueprint:
-        doc: Json = source
-        if isinstance(source, Path):
-            doc = read_document(source, places=places, anywhere=trust.files)
+    def compiled(doc: Json) -> Blueprint:
         return compile_document(
             _with_statements(doc, always) if always is not None else doc,
             environments=environments,
@@ -97,12 +94,18 @@ def load_pipeline(
             load_python=load_python,
         )
 
+    if not isinstance(source, Path):
+        return compiled(source)
+    doc, placed = read_document(source, places=places, anywhere=trust.files)
     try:
-        blueprint = load(places)
-        return load(True) if not places and warnings_of(blueprint) and isinstance(source, Path) else blueprint
+        blueprint = compiled(doc)
+        if placed or not warnings_of(blueprint):
+            return blueprint
     except Unusable:
-        # JSON is read without places; where something is wrong, read again with them.
-        return load(True)
+        if placed:
+            raise
+    # JSON is read without places; where something is wrong, read again with them.
+    return compiled(read_document(source, places=True, anywhere=trust.files)[0])
 
 
 def pipeline_of_text(text: str, name: str) -> Blueprint:
@@ -110,8 +113,8 @@ def pipeline_of_text(text: str, name: str) -> Blueprint:
     return compile_document(parse(text, name), read_file=Beside(Path(os.devnull)))
 
 
-def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Json:
-    """A pipeline document, with ``like`` and the environment's variables resolved."""
+def read_document(path: Path, *, places: bool, anywhere: bool = False) -> tuple[Json, bool]:
+    """A pipeline document, with ``like`` and the environment's variables resolved, and whether it knows its places."""
     seen: list[Path] = []
     chain: list[Json] = []
     while True:
@@ -143,12 +146,13 @@ def read_document(path: Path, *, places: bool, anywhere: bool = False) -> Json:
                     )
                 ]
             )
+    placed = all(isinstance(part, Map) for part in chain)
     doc = chain.pop()
     while chain:
         doc, problems = variant(doc, chain.pop())
         if problems:
             raise Unusable(problems)
-    return doc
+    return doc, placed
 
 
 def _with_statements(doc: Json, path: Path) -> Json:

@@ -20,7 +20,10 @@ Usher = Callable[..., Outcome]
 SCHEMES = [{"scheme": "bearer", "keys": "main"}, {"scheme": "basic"}, {"scheme": "api-key"}]
 WHO = {"id": "s", "kind": "authenticate", "schemes": SCHEMES}
 KNOWN = {
-    "accounts": {"ann": {"password": "made-up", "api-keys": ["a-made-up-key"], "roles": ["boss"]}, "bob": {"password": "made-up-too"}},
+    "accounts": {
+        "ann": {"password": "made-up", "api-keys": ["a-made-up-key"], "roles": ["boss"]},
+        "bob": {"password": "made-up-too"},
+    },
     "signing-keys": {"main": {"algorithm": "HS256", "secret": "made-up-secret-for-these-tests-only"}},
 }
 GUARDED = {"access": "signed-in"}

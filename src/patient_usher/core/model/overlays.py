@@ -169,8 +169,8 @@ def same_as(known: Mapping[str, JsonObject], entry: JsonObject) -> JsonObject:
     Where and whether that one stands (only, except, enabled) is its own affair. ``known``: every stage's entry by
     id. Raises ValueError.
     """
-    parts, seen = [entry], [entry.get("id")]
-    while (name := parts[-1].get("same-as")) is not None:
+    chain, seen = [entry], [entry.get("id")]
+    while (name := chain[-1].get("same-as")) is not None:
         if name not in known:
             raise ValueError(
                 f"there is no stage '{name}'; {did_you_mean(str(name), [k for k in known if k not in seen])}"
@@ -180,10 +180,10 @@ def same_as(known: Mapping[str, JsonObject], entry: JsonObject) -> JsonObject:
         if name in seen:
             raise ValueError(f"'{name}' is the same as itself; name a stage that has a kind")
         seen.append(name)
-        parts.append(
-            {key: value for key, value in known[name].items() if key not in ("id", "enabled", "only", "except")}
-        )
-    return {key: value for part in parts[::-1] for key, value in part.items() if key != "same-as"}
+        chain.append(known[name])
+    own = ("id", "enabled", "only", "except")
+    alike = {key: value for part in chain[:0:-1] for key, value in part.items() if key not in own}
+    return {key: value for key, value in {**alike, **entry}.items() if key != "same-as"}
 
 
 def _reorder(result: JsonObject, doc: Json) -> list[Problem]:
