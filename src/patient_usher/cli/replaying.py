@@ -135,9 +135,10 @@ class Table:
 
 def with_progress(judged: Iterator[Judged], name: str) -> Iterator[Judged]:
     """The same sends; after two seconds a terminal is told how many have gone by."""
-    if not sys.stderr.isatty():
-        yield from judged
-        return
+    return _told_how_many(judged, name) if sys.stderr.isatty() else judged
+
+
+def _told_how_many(judged: Iterator[Judged], name: str) -> Iterator[Judged]:
     begin, status = monotonic(), None
     try:
         for number, one in enumerate(judged, 1):

@@ -76,7 +76,7 @@ def _where(text: str) -> Callable[[Row], bool]:
     from patient_usher.core.http.fields import Fields
     from patient_usher.core.http.messages import Answer, Request
     from patient_usher.core.http.urls import parse_url
-    from patient_usher.core.model.exchange import Exchange
+    from patient_usher.core.model.exchange import arriving
     from patient_usher.core.model.matcher import When, compile_when
     from patient_usher.core.model.validation_messages import problems_of
 
@@ -95,8 +95,8 @@ def _where(text: str) -> Callable[[Row], bool]:
         except ValueError:
             return False
         fields = Fields([(name, str(value)) for name, value in row.get("headers", {}).items()])
-        x = Exchange(0, "", Request(method, url, fields, b"", row.get("address") or ""), 0)
-        x.address, x.scheme, x.host = row.get("address") or "", url.scheme, url.host
+        request = Request(method, url, fields, b"", row.get("address") or "")
+        x = arriving(0, "", request, 0)
         if row.get("status") is not None:
             x.answer = Answer(row["status"], Fields())
         return test is None or test(x)

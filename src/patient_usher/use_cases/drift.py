@@ -12,7 +12,7 @@ from patient_usher.core.analysis.explanations import Answered, Explanation, expl
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.clock import Clock
-from patient_usher.core.engine.run.model_service import Paced
+from patient_usher.core.engine.run.model_service import paced
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import SAFE_METHODS, Request
 from patient_usher.core.model.document import Json, unusable
@@ -163,7 +163,7 @@ def side_by_side(
     if first is None:
         return
     for judged, ours in zip(
-        chain([first], theirs), run(worlds[0], trace, service=Paced(worlds[0], asked[0].sent)), strict=True
+        chain([first], theirs), run(worlds[0], trace, service=paced(worlds[0], asked[0].sent)), strict=True
     ):
         if inside.shown or inside.spans is not None:
             kept.append((ours, judged))

@@ -11,7 +11,7 @@ from patient_usher.core.engine.run.clock import ARRIVAL, Clock
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.model.enumerations import BLOCKED
-from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.exchange import Exchange, arriving
 from patient_usher.core.stages.read_body import DECODERS, BadCoding
 from patient_usher.wire.application import MOST_OCTETS, Asked, Asks, NoAnswer
 from patient_usher.wire.inside import HANDLER, Inside
@@ -55,9 +55,7 @@ class RealService:
         self._count += 1
         at = max(at, self._when(request))
         self.sent[id_] = at - self._starts
-        x = Exchange(self._count, id_, request, at)
-        x.scheme, x.host, x.address = request.url.scheme, request.url.host, request.peer
-        return x
+        return arriving(self._count, id_, request, at)
 
     def start(self, x: Exchange, patience: int) -> None:
         """Ask, when its time has come; the answer is taken when it is there."""

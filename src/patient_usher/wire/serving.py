@@ -209,8 +209,7 @@ class ServedModel:
     async def _exchange(self, scope: dict[str, object], body: bytes, receive: Messages, send: Messages) -> None:
         request, now = self._request(scope, body), self.clock.catch_up()
         x = self.world.admit(f"r{self.world.exchanges + 1}", request, now, watched=self._watched)
-        course = Course(x, now + self._patience)
-        self._walk.begin(course)
+        course = self._walk.start(x, self._patience)
         self.clock.catch_up()
         if not x.outcome:
             await self._wait(course, receive)

@@ -8,6 +8,7 @@ from typing import Any
 
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
+from msgspec import structs
 
 from conftest import make_pipeline, replay
 from drawn import pipelines
@@ -45,7 +46,7 @@ def witnessed(stages: list[Any], more: dict[str, Any]) -> tuple[list[dict[str, A
             witness = Witness()
             witnesses.append(witness)
             woven += [type(step)("witness", witness, raises=False, sequential=made.sequential), step]
-        plans[key] = plan._replace(steps=tuple(woven))
+        plans[key] = structs.replace(plan, steps=tuple(woven))
     service = Pipeline(dataclasses.replace(made, plans=plans))
     return replay(
         service,

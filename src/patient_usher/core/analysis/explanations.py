@@ -15,7 +15,7 @@ from typing import NamedTuple
 from patient_usher.core.analysis.variants import NOBODY, Change, Seen, changed_by, changes_of
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.run.model_service import Paced
+from patient_usher.core.engine.run.model_service import paced
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.fields import list_items
 from patient_usher.core.verify.outside import FIELDS, by_name, drifts, other_order
@@ -112,7 +112,7 @@ class _Search:
         world = World(variant, self.seed)
         for trace, answered, sent in zip(self.traces, self.answered, self.asked, strict=True):
             prefix = prefix_of(trace, self.traces)
-            ours = run(world, trace, service=Paced(world, sent))
+            ours = run(world, trace, service=paced(world, sent))
             for judged, theirs in zip(ours, answered, strict=False):
                 found.update((prefix + id_, what) for id_, what in self._differences(judged.records(), theirs))
         return frozenset(found)

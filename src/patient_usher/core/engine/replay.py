@@ -9,53 +9,50 @@ from __future__ import annotations
 
 import json
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct, field
 
 from patient_usher.core.engine.bind.request_templates import Entry, Kept, RequestTemplate
 from patient_usher.core.engine.callers.script import Caller, Conversation, Outgoing
 from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.engine.run.clock import ARRIVAL, Clock
-from patient_usher.core.engine.run.model_service import ModelService
+from patient_usher.core.engine.run.model_service import MakeService, ModelService
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.document import Problem, Unusable
-from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.exchange import Exchange, arriving
 from patient_usher.core.model.trace import find_kept
 
 if TYPE_CHECKING:
     from patient_usher.core.engine.callers.browser import Browser
 
-MakeService = Callable[[Clock, Callable[[Exchange], None], Callable[[Exchange], None]], Service]
-"""What makes a service of the clock and what is to be called when a caller has its answer, and when all is over."""
 READ_AHEAD = 1000
 """How many entries of a streaming trace are held that have not been sent yet."""
 
 
-class Send:
+class Send(Struct, eq=False):
     """One request of the trace, sent once, and the exchanges that came of it.
 
     ``failures`` is what went wrong in sending or keeping: what, expected, actual.
     """
 
-    __slots__ = (
-        "answered", "at", "conversation", "entry", "exchanges", "failures", "final", "finished", "id", "open", "recipe",
-        "repetition",
-    )  # fmt: skip
-
-    def __init__(self, entry: Entry, recipe: RequestTemplate, repetition: int, at: int) -> None:
-        self.entry = entry
-        self.recipe = recipe
-        self.repetition = repetition
-        self.id = entry.id if recipe.spec.times == 1 else f"{entry.id}[{repetition}]"
-        self.at = self.finished = at
-        self.conversation: Conversation | None = None
-        self.exchanges: list[Exchange] = []
-        self.final: Exchange | None = None
-        self.answered = False  # whether the caller has what it called for
-        self.open = 1  # the send itself; each exchange under way adds one
-        self.failures: list[tuple[str, object, object]] = []
+    entry: Entry
+    recipe: RequestTemplate
+    repetition: int
+    id: str
+    at: int
+    finished: int
+    exchanges: list[Exchange] = field(default_factory=list)
+    final: Exchange | None = None
+    answered: bool = False
+    """Whether the caller has what it called for."""
+    open: int = 1
+    """The send itself; each exchange under way adds one."""
+    conversation: Conversation | None = None
+    failures: list[tuple[str, object, object]] = field(default_factory=list)
 
     @property
     def last(self) -> bool:
@@ -166,7 +163,8 @@ class Replay:
     def _launch(self, subject: tuple[Entry, RequestTemplate, int], _: int) -> None:
         entry, recipe, repetition = subject
         now, spec = self.clock.now, recipe.spec
-        send = Send(entry, recipe, repetition, now)
+        id_ = entry.id if spec.times == 1 else f"{entry.id}[{repetition}]"
+        send = Send(entry, recipe, repetition, id_, now, now)
         self._sends.append(send)
         if spec.times > 1 and spec.every is not None and not send.last:
             self.clock.push(now + spec.every, ARRIVAL, entry.order, self._launch, (entry, recipe, repetition + 1))
@@ -178,37 +176,44 @@ class Replay:
             return
         if entry.address is not None:
             request = Request(request.method, request.url, request.fields, request.body, entry.address)
-        caller = self._caller(recipe)
+        caller = self.world.callers.get(recipe.caller_name) or self._new_caller(recipe)
         if caller.talks:
             send.conversation = caller.conversation(request, now, self.service, spec)
             self._start(send, next(send.conversation))
         else:
-            self._start(send, Outgoing("call", "", request))
+            x = send.final = self._arrive(send, send.id, request)
+            self._depart(send, x)
 
-    def _caller(self, recipe: RequestTemplate) -> Caller | Browser:
-        callers = self.world.callers
-        caller = callers.get(recipe.caller_name)
-        if caller is None:
-            make: Any = Caller
-            if recipe.caller.kind == "browser":
-                from patient_usher.core.engine.callers.browser import Browser  # most replays need none
+    def _new_caller(self, recipe: RequestTemplate) -> Caller | Browser:
+        make: Any = Caller
+        if recipe.caller.kind == "browser":
+            from patient_usher.core.engine.callers.browser import Browser  # most replays need none
 
-                make = Browser
-            caller = callers[recipe.caller_name] = make(recipe.caller_name, recipe.caller)
+            make = Browser
+        caller = self.world.callers[recipe.caller_name] = make(recipe.caller_name, recipe.caller)
         return caller  # type: ignore[no-any-return]
 
-    def _start(self, send: Send, outgoing: Outgoing) -> None:
+    def _arrive(self, send: Send, id_: str, request: Request) -> Exchange:
+        """An exchange of a send, at the service's door."""
         recipe = send.recipe
         watched = self.journeys or recipe.expects or recipe.caller.kind == "browser"
-        x = self.service.arrive(send.id + outgoing.suffix, outgoing.request, self.clock.now, watched=watched)
+        x = self.service.arrive(id_, request, self.clock.now, watched=watched)
+        x.send, x.caller = send, recipe.caller_name
+        if self.world.lasts:
+            x.took = send.entry.took
+        send.exchanges.append(x)
+        return x
+
+    def _depart(self, send: Send, x: Exchange) -> None:
+        send.open += 1
+        self.service.start(x, send.recipe.caller.patience)
+
+    def _start(self, send: Send, outgoing: Outgoing) -> None:
+        """One request of a conversation, which may need none to go out."""
+        x = self._arrive(send, send.id + outgoing.suffix, outgoing.request)
         x.kind = outgoing.kind
         if outgoing.suffix:
             x.parent = send.id
-        x.send = send
-        if self.world.lasts:
-            x.took = send.entry.took
-        x.caller = recipe.caller_name
-        send.exchanges.append(x)
         if not outgoing.meanwhile:
             send.final = x
         if not outgoing.sends:
@@ -217,8 +222,7 @@ class Replay:
                 x.outcome, x.answer, x.answered_by = "from-caller-cache", outgoing.kept, "caller"
             self._finished(x)
             return
-        send.open += 1
-        self.service.start(x, recipe.caller.patience)
+        self._depart(send, x)
 
     def _go_on(self, subject: tuple[Send, Outgoing], _: int) -> None:
         self._start(*subject)
@@ -233,7 +237,7 @@ class Replay:
             recipe.method, recipe.base.at(written), Fields(), b"", send.entry.address or recipe.caller.address
         )
         self.world.exchanges += 1
-        x = Exchange(self.world.exchanges, send.id, request, self.clock.now)
+        x = arriving(self.world.exchanges, send.id, request, self.clock.now)
         x.send, x.outcome, x.caller = send, "not-sent", recipe.caller_name
         send.exchanges.append(x)
         send.final = x

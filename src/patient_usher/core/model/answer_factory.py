@@ -93,8 +93,7 @@ def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) ->
     code = spec.status or status
 
     if content is None and not live_fields:
-        ready = Answer(code, fields, body)
-        return lambda x: ready.copy()
+        return lambda x: Answer(code, fields.copy(), body)
 
     def make(x: Exchange) -> Answer:
         answer = Answer(code, fields.copy(), body if content is None else content(x))

@@ -6,6 +6,8 @@ import re
 from collections.abc import Iterable
 from typing import Any
 
+from msgspec import Struct
+
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, phrase, text_answer
 from patient_usher.core.model.document import JsonMapping, did_you_mean
@@ -46,7 +48,7 @@ def type_hint(name: str, known: Iterable[str]) -> str:
     return did_you_mean(name, known)
 
 
-class Raised:
+class Raised(Struct, eq=False):
     """An error on its way: public part, private part, and where it came from.
 
     ``status`` and ``public`` are what the type or its raiser declares for the outside; None where
@@ -55,39 +57,22 @@ class Raised:
     ``{"pointer", "message"}``. A refusal (``why`` is set) comes from a stage or the router.
     """
 
-    __slots__ = (
-        "because", "by", "caught_by", "cause", "fields", "invalid", "message", "public", "raised_by", "stack",
-        "status", "type", "where", "why",
-    )  # fmt: skip
-
-    def __init__(
-        self,
-        type_: str,
-        message: str = "",
-        *,
-        status: int | None = None,
-        public: str | None = None,
-        fields: Fields | None = None,
-        invalid: tuple[dict[str, str], ...] = (),
-        why: str | None = None,
-        where: str = "",
-        cause: str = "",
-        stack: str = "",
-    ) -> None:
-        self.type = type_
-        self.message = message
-        self.status = status
-        self.public = public
-        self.fields = fields
-        self.invalid = invalid
-        self.why = why
-        self.where = where
-        self.cause = cause
-        self.stack = stack
-        self.raised_by = ""
-        self.by: str | None = None  # the stage that refuses, where another raises in its name
-        self.caught_by: str | None = None
-        self.because: str | None = None  # why nobody caught it
+    type: str
+    message: str = ""
+    status: int | None = None
+    public: str | None = None
+    fields: Fields | None = None
+    invalid: tuple[dict[str, str], ...] = ()
+    why: str | None = None
+    where: str = ""
+    cause: str = ""
+    stack: str = ""
+    raised_by: str = ""
+    by: str | None = None
+    """The stage that refuses, where another raises in its name."""
+    caught_by: str | None = None
+    because: str | None = None
+    """Why nobody caught it."""
 
     def plainly(self) -> Answer:
         """The refusal as an answer at once: status, demanded fields, public message as text."""
@@ -109,15 +94,7 @@ def refusal(
 ) -> Raised:
     """A refusal of a built-in type, with the status and message that the type declares."""
     own_status, own_public = BUILT_IN[type_]
-    return Raised(
-        type_,
-        message or WHY[why],
-        status=status or own_status,
-        public=public or own_public,
-        fields=fields,
-        invalid=invalid,
-        why=why,
-    )
+    return Raised(type_, message or WHY[why], status or own_status, public or own_public, fields, invalid, why)
 
 
 class Fault(Exception):

@@ -6,8 +6,11 @@ the walk's own ``Course``; an exchange with a real service has none.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable
-from typing import TYPE_CHECKING, Any, NamedTuple
+from collections.abc import Callable, Hashable, Mapping
+from types import MappingProxyType
+from typing import Any, NamedTuple
+
+from msgspec import Struct, field
 
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.model.document import Json, JsonObject
@@ -79,11 +82,11 @@ class Verdict(NamedTuple):
     """What the page gets, where that isn't what came over the wire: its own copy, confirmed by a 304."""
 
 
-_NO_VALUES: dict[str, str] = {}
+_NO_VALUES: Mapping[str, str] = MappingProxyType({})
 _new = tuple.__new__  # half the price of a named tuple's own
 
 
-class Exchange:
+class Exchange(Struct, eq=False):
     """A request on its way through the pipeline, and what came of it.
 
     ``memory`` holds the states of the instance that it came to. Where nobody looks at it, no journey
@@ -91,64 +94,58 @@ class Exchange:
     stage that has answered already; nobody gets its answer, and what it does is recorded on its owner.
     """
 
-    __slots__ = (
-        "address", "allowed", "answer", "answered_by", "at", "body", "browser", "caches", "caller", "context",
-        "cookies", "environment", "error_view", "errors", "finished", "handler_finished", "handler_reached", "host",
-        "id", "identity", "instance", "journey", "kind", "log", "memory", "note", "now", "number", "orphan_of",
-        "outcome", "parent", "path_values", "plan", "precondition", "rates", "refreshes", "refused_by", "request",
-        "route", "scheme", "second_answer", "send", "sent", "took", "why", "work",
-    )  # fmt: skip
-
-    def __init__(self, number: int, id_: str, request: Request, at: int) -> None:
-        self.number = number
-        self.id = id_
-        self.request = self.sent = request
-        self.at = self.now = self.finished = at
-        self.context: JsonObject = {}
-        self.work: dict[Hashable, Any] = {}  # what a stage keeps of this exchange, by its key
-        self.kind, self.caller, self.scheme = "call", "script", "https"
-        self.path_values: dict[str, str] = _NO_VALUES
-        self.body = self.cookies = UNREAD
-        # What the service believes of the caller: the connection's, or what a trusted front says.
-        self.address = self.host = self.outcome = ""
-        # Nothing yet; most of it stays so. Below the types, for readers.
-        self.journey = self.log = self.parent = self.send = self.route = self.identity = self.answer = None
-        self.note = self.precondition = self.plan = self.error_view = self.orphan_of = None
-        self.answered_by = self.refused_by = self.why = self.second_answer = self.browser = self.took = None
-        self.allowed = self.environment = self.errors = self.caches = self.rates = ()
-        self.instance = 0
-        self.refreshes = self.handler_reached = self.handler_finished = False
-
-    if TYPE_CHECKING:
-        # What stages read, and leave for those behind them.
-        journey: list[Step] | None
-        log: list[LogLine] | None
-        parent: str | None
-        send: Any
-        route: Any
-        identity: Identity | None
-        body: Json
-        cookies: Any
-        answer: Answer | None
-        note: JsonObject | None
-        precondition: Callable[[bytes | None], Any] | None
-        allowed: tuple[str, ...]
-        environment: tuple[str, ...]
-        memory: Memory
-        plan: Any
-        error_view: JsonObject | None
-        orphan_of: Exchange | None
-        # The record.
-        errors: tuple[Raised, ...]
-        caches: tuple[CacheUse, ...]
-        rates: tuple[RateUse, ...]
-        answered_by: str | None
-        refused_by: str | None
-        why: str | None
-        second_answer: Answer | None
-        browser: Verdict | None
-        took: int | None
-        """How long its handler is busy, where the trace says so, in microseconds."""
+    number: int
+    id: str
+    request: Request
+    """As stages have it; ``sent`` is what arrived."""
+    at: int
+    sent: Request
+    now: int
+    finished: int
+    # What the service believes of the caller: the connection's, or what a trusted front says.
+    scheme: str = "https"
+    host: str = ""
+    address: str = ""
+    # What stages read, and leave for those behind them.
+    path_values: Mapping[str, str] = _NO_VALUES
+    context: JsonObject = field(default_factory=dict)
+    work: dict[Hashable, Any] = field(default_factory=dict)
+    """What a stage keeps of this exchange, by its key."""
+    journey: list[Step] | None = None
+    log: list[LogLine] | None = None
+    parent: str | None = None
+    send: Any = None
+    route: Any = None
+    identity: Identity | None = None
+    body: Json = UNREAD
+    cookies: Any = UNREAD
+    answer: Answer | None = None
+    note: JsonObject | None = None
+    precondition: Callable[[bytes | None], Any] | None = None
+    allowed: tuple[str, ...] = ()
+    environment: tuple[str, ...] = ()
+    memory: Memory = None  # type: ignore[assignment]  # it has one from its arrival on
+    plan: Any = None
+    error_view: JsonObject | None = None
+    orphan_of: Exchange | None = None
+    instance: int = 0
+    # The record.
+    kind: str = "call"
+    caller: str = "script"
+    outcome: str = ""
+    errors: tuple[Raised, ...] = ()
+    caches: tuple[CacheUse, ...] = ()
+    rates: tuple[RateUse, ...] = ()
+    answered_by: str | None = None
+    refused_by: str | None = None
+    why: str | None = None
+    second_answer: Answer | None = None
+    browser: Verdict | None = None
+    took: int | None = None
+    """How long its handler is busy, where the trace says so, in microseconds."""
+    refreshes: bool = False
+    handler_reached: bool = False
+    handler_finished: bool = False
 
     @property
     def recorded_on(self) -> Exchange:
@@ -167,3 +164,9 @@ class Exchange:
             return self.context[name]
         except KeyError:
             raise MissingValue(f"context.{name}") from None
+
+
+def arriving(number: int, id_: str, request: Request, at: int) -> Exchange:
+    """A request as it arrives: scheme, host and address are the connection's."""
+    url = request.url
+    return Exchange(number, id_, request, at, request, at, at, url.scheme, url.host, request.peer)

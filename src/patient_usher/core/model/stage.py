@@ -121,7 +121,7 @@ class Stage:
     only_watches = False
     """Whether the stage does nothing but write into the log."""
 
-    rewrites: ClassVar[bool] = False
+    rewrites: bool = False
     """Whether what is behind may get another request than reached the stage: it calls ``rewrite`` for that."""
 
     def rewrite(self, x: Exchange, request: Request) -> None:

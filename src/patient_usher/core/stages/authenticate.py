@@ -235,8 +235,7 @@ class Bearer(Scheme):
     def find(self, x: Exchange) -> Found:
         """Judge the token in Authorization."""
         value = x.request.fields.get("authorization")
-        given = credentials(value) if value is not None else None
-        if given is None or given[0] != "bearer":
+        if value is None or (given := credentials(value)) is None or given[0] != "bearer":
             return None
         claims = self.claims(given[1])
         if isinstance(claims, str):
@@ -314,8 +313,7 @@ class Basic(Scheme):
     def find(self, x: Exchange) -> Found:
         """Judge the pair in Authorization."""
         value = x.request.fields.get("authorization")
-        given = credentials(value) if value is not None else None
-        if given is None or given[0] != "basic":
+        if value is None or (given := credentials(value)) is None or given[0] != "basic":
             return None
         pair = basic_pair(given[1])
         if pair is None:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
-from typing import Annotated, ClassVar, NamedTuple
+from typing import Annotated, ClassVar
 
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.answer_factory import answer_maker, raiser, writer
-from patient_usher.core.model.document import Json, JsonMapping, JsonObject
+from patient_usher.core.model.document import Json, JsonMapping
 from patient_usher.core.model.effects import NOTHING, AnswerAndPass, Effect, Refused
 from patient_usher.core.model.errors import BUILT_IN
 from patient_usher.core.model.exchange import Exchange
@@ -22,7 +22,7 @@ from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import GUARDED
 from patient_usher.core.model.text_types import Model, Names, exactly_one, wrong
 from patient_usher.core.model.values import Filled, filler
-from patient_usher.core.stages.header_fields import FieldWorker, field_worker
+from patient_usher.core.stages.header_fields import field_worker
 
 
 class Then(Model):
@@ -131,14 +131,8 @@ class Options(StageOptions):
         return f"case {note['case']}" if "case" in note else "no case"
 
 
-class BoundCase(NamedTuple):
-    """A case, ready for exchanges; None for what it doesn't do."""
-
-    fits: Callable[[Exchange], bool] | None
-    values: Callable[[Exchange], JsonObject] | None
-    fields: FieldWorker | None
-    write: Callable[[Exchange], None] | None
-    then: Callable[[Exchange], Effect] | None
+Bound = tuple[Callable[[Exchange], bool] | None, Callable[[Exchange], Effect]]
+"""A case, ready for exchanges: whether it fits (None: always), and what it then does."""
 
 
 class Stage(base.Stage):
@@ -149,51 +143,52 @@ class Stage(base.Stage):
     out_work = "registered"
 
     def __init__(self, options: Options, setup: Setup) -> None:
-        self.cases = [_prepare(case, setup, options.id) for case in options.cases]
-        self.out_cases = [_prepare(case, setup, options.id, refuses=False) for case in options.way_out]
+        self.cases = [_prepare(at, case, setup, options.id) for at, case in enumerate(options.cases, 1)]
+        self.out_cases = [_prepare(at, case, setup, options.id, out=True) for at, case in enumerate(options.way_out, 1)]
         unused = {"way_in": self.cases, "way_out": self.out_cases}
         self.unused = frozenset(name for name, cases in unused.items() if not cases)
 
     def way_in(self, x: Exchange) -> Effect:
         """Try the cases on the request."""
-        for number, (fits, values, fields, write, then) in enumerate(self.cases, 1):
+        for fits, act in self.cases:
             if fits is None or fits(x):
-                left = None
-                if values is not None:
-                    left = values(x)
-                    x.context.update(left)
-                if fields is not None:
-                    copy = x.request.fields.copy()
-                    fields(copy, x)
-                    x.request = x.request.with_fields(copy)
-                if x.journey is not None:
-                    x.note = {"case": number} if left is None else {"case": number, "set": left}
-                if write is not None:
-                    write(x)
-                return then(x) if then is not None else None
+                return act(x)
         return None
 
     def way_out(self, x: Exchange) -> Effect:
         """Try the way-out cases on the answer."""
-        assert x.answer is not None
-        for number, (fits, values, fields, write, then) in enumerate(self.out_cases, 1):
+        for fits, act in self.out_cases:
             if fits is None or fits(x):
-                if values is not None:
-                    x.context.update(values(x))
-                if fields is not None:
-                    fields(x.answer.fields, x)
-                x.note = {"case": number}
-                if write is not None:
-                    write(x)
-                return then(x) if then is not None else None
+                return act(x)
         return None
 
 
-def _prepare(case: Case, setup: Setup, id_: str, *, refuses: bool = True) -> BoundCase:
+def _prepare(number: int, case: Case, setup: Setup, id_: str, *, out: bool = False) -> Bound:
     values = filler(dict(case.set_)) if case.set_ else None
     fields = field_worker(case.put, case.drop) if case.put or case.drop else None
     write = writer(id_, case.log) if case.log else None
-    return BoundCase(compile_when(case.when), values, fields, write, _then(case.then, setup, refuses=refuses))
+    then = _then(case.then, setup, refuses=not out)
+
+    def act(x: Exchange) -> Effect:
+        left = None
+        if values is not None:
+            left = values(x)
+            x.context.update(left)
+        if fields is not None:
+            if out:
+                assert x.answer is not None
+                fields(x.answer.fields, x)
+            else:
+                copy = x.request.fields.copy()
+                fields(copy, x)
+                x.request = x.request.with_fields(copy)
+        if x.journey is not None:
+            x.note = {"case": number} if left is None or out else {"case": number, "set": left}
+        if write is not None:
+            write(x)
+        return then(x) if then is not None else None
+
+    return compile_when(case.when), act
 
 
 def _then(then: Then, setup: Setup, *, refuses: bool) -> Callable[[Exchange], Effect] | None:

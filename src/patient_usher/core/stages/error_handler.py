@@ -267,8 +267,9 @@ class Stage(base.Stage):
             return next((entry for entry in self.entries if not set(entry.raised).isdisjoint(lineage)), None)
         return next((self.by_type[name] for name in lineage if name in self.by_type), None)
 
-    def _plainly(self, status: int, message: str) -> tuple[str, bytes]:
-        return self.write(view(Raised(""), status, message, "nothing"))
+    def _plainly(self, status: int, message: str) -> tuple[Fields, bytes]:
+        media, body = self.write(view(Raised(""), status, message, "nothing"))
+        return Fields([("Content-Type", media)]), body
 
     def way_error(self, x: Exchange, error: Raised) -> Effect:
         """Log the error, then answer it."""
@@ -282,7 +283,8 @@ class Stage(base.Stage):
         if x.log is not None:
             self._write_log(x, error, status, entry.log_level if entry is not None else None)
         if self.plain and not error.invalid:
-            media, body = self.plainly(status, message)
+            ready, body = self.plainly(status, message)
+            fields = ready.copy()
         else:
             shown = view(error, status, message, self.reveal)
             if self.shape is None:
@@ -292,8 +294,7 @@ class Stage(base.Stage):
                 live, shape = self.shape
                 x.error_view = shown
                 media, body = self.media, json_bytes(shape(x) if live else shape)
-        fields = Fields()
-        fields.put("Content-Type", media)
+            fields = Fields([("Content-Type", media)])
         if self.by_accept and self.shape is None:
             add_vary(fields, "Accept")  # 12.5.5: another request gets another form
         if error.fields is not None:

@@ -78,9 +78,8 @@ def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
 class Stage(base.Stage):
     """Rewrites fields on the way in, on the way out, or both."""
 
-    rewrites = True
-
     def __init__(self, options: Options, setup: Setup) -> None:
+        self.rewrites = options.on_request is not None
         request, answer = options.on_request or FieldWork(), options.on_answer or FieldWork()
         self._request = field_worker(request.put, request.drop)
         self._answer = field_worker(answer.put, answer.drop)

@@ -6,7 +6,7 @@ and nobody expected that. ``held``: something was expected, and it was so. ``non
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.model.enumerations import SLIPS
@@ -22,9 +22,9 @@ MARKS = {
 """Every mark, in the words that people are shown."""
 
 
-def mark_of(send: Send, checks: Sequence[Check], broken: Iterable[str] = ()) -> str:
+def mark_of(send: Send, checks: Sequence[Check], broken: Sequence[str] = ()) -> str:
     """The mark of a send, from its checks and the names of the statements that it broke."""
-    if any(not check.ok for check in checks) or any(True for _ in broken):
+    if broken or (checks and any(not check.ok for check in checks)):
         return "failed"
     if slips_of(send, checks):
         return "slipped"

@@ -18,7 +18,7 @@ class Service(Protocol):
     def arrive(self, id_: str, request: Request, at: int, *, watched: bool) -> Exchange:
         """A request has come; nothing has been done about it yet. ``watched``: its journey is wanted."""
 
-    def start(self, x: Exchange, patience: int) -> None:
+    def start(self, x: Exchange, patience: int) -> object:
         """Answer it, now or later: within ``patience`` microseconds, or the caller gives up."""
 
     def blocked(self, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:

@@ -10,6 +10,8 @@ from collections.abc import Callable
 from enum import IntEnum
 from typing import NamedTuple
 
+from msgspec import Struct, field
+
 from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised
@@ -32,7 +34,7 @@ class Limit(NamedTuple):
     entered: int
 
 
-class Course:
+class Course(Struct, eq=False):
     """An exchange's way through its plan.
 
     ``index`` is the step that it is at, ``frames`` the stages that have passed it on, ``done`` whom to tell when it is
@@ -40,18 +42,21 @@ class Course:
     course. Times are microseconds since the epoch of the clock.
     """
 
-    # What most exchanges never change stands on the class: making a course is half the price so.
+    x: Exchange
+    patience_ends: int
+    index: int = 0
+    live: int = 1
+    frames: list[PlanStep] = field(default_factory=list)
+    done: list[Callable[[Exchange, str], None]] = field(default_factory=list)
     owner: Course | None = None
     raising: Raised | None = None
     resume: Callable[[Exchange], Effect] | None = None
-    state = State.RUNNING
-    epoch = wakes_at = 0
-    slipped = timed_out = covered = gave_up = impatient = waits = False
-
-    def __init__(self, x: Exchange, patience_ends: int) -> None:
-        self.x = x
-        self.patience_ends = patience_ends
-        self.frames: list[PlanStep] = []
-        self.done: list[Callable[[Exchange, str], None]] = []
-        self.index = 0
-        self.live = 1
+    state: State = State.RUNNING
+    epoch: int = 0
+    wakes_at: int = 0
+    slipped: bool = False
+    timed_out: bool = False
+    covered: bool = False
+    gave_up: bool = False
+    impatient: bool = False
+    waits: bool = False

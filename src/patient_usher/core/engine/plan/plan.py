@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import NamedTuple, Protocol
+from typing import Protocol
+
+from msgspec import Struct, structs
 
 from patient_usher.core.engine.plan.course import Course
 from patient_usher.core.engine.plan.data_availability import DataAvailability
@@ -40,7 +42,7 @@ class Flow(Protocol):
         """An error on the way out discards the answer. Whether anybody may still catch it."""
 
 
-class Plan(NamedTuple):
+class Plan(Struct, frozen=True, eq=False):
     """The steps that an exchange on one route walks, and in which flow.
 
     ``routes_at`` is where the routes stand among them; ``answers``: whether what a type of error declares is
@@ -62,4 +64,4 @@ class Plan(NamedTuple):
         """The same for exchanges whose journey nobody keeps; where there is a route the router only passes on."""
         kept = [not (step.idles or (routed and step.id == "router")) for step in self.steps]
         steps = tuple(step for step, stays in zip(self.steps, kept, strict=True) if stays)
-        return self._replace(steps=steps, routes_at=sum(kept[: self.routes_at]))
+        return structs.replace(self, steps=steps, routes_at=sum(kept[: self.routes_at]))

@@ -20,11 +20,11 @@ class Clock:
 
     def __init__(self, now: int) -> None:
         self.now = now
-        self._queue: list[tuple[int, int, int, int, Callable[..., None], object, int]] = []
+        self._queue: list[tuple[int, int, int, int, Callable[..., object], object, int]] = []
         self._sequence = 0
 
     def push(
-        self, time: int, phase: int, order: int, action: Callable[..., None], subject: object, epoch: int = 0
+        self, time: int, phase: int, order: int, action: Callable[..., object], subject: object, epoch: int = 0
     ) -> None:
         """Have ``action(subject, epoch)`` called at a time and phase."""
         self._sequence += 1

@@ -5,11 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from patient_usher.core.engine.callers.block_diagnosis import diagnosed
+from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.engine.run.clock import ARRIVAL, Clock
 from patient_usher.core.engine.run.walk import Walk
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.exchange import Exchange
+
+Told = Callable[[Exchange], None]
+MakeService = Callable[[Clock, Told, Told], Service]
+"""What makes a service of the clock and what is to be called when a caller has its answer, and when all is over."""
 
 
 class ModelService:
@@ -19,9 +24,7 @@ class ModelService:
     exchange runs any more.
     """
 
-    def __init__(
-        self, world: World, clock: Clock, on_finished: Callable[[Exchange], None], on_over: Callable[[Exchange], None]
-    ) -> None:
+    def __init__(self, world: World, clock: Clock, on_finished: Told, on_over: Told) -> None:
         self._world = world
         self.arrive = world.admit
         self.start = Walk(clock, on_finished, on_over, lambda name, x: world.blueprint.missing(name, x)).start
@@ -31,29 +34,27 @@ class ModelService:
         return diagnosed(self._world.blueprint, origin, why, what, x, method)
 
 
-class Paced:
-    """Makes a model that is asked no earlier than somebody else was, who answers in real time: windows and lifetimes
-    are as far on then as there. ``sent`` has when that was, in microseconds from the start on, by exchange.
+class PacedService:
+    """A model that is asked no earlier than somebody else was, who answers in real time: windows and lifetimes are as
+    far on then as there. ``sent`` has when that was, in microseconds from the clock's present on, by exchange.
     """
 
-    def __init__(self, world: World, sent: Mapping[str, int]) -> None:
-        self._world, self._sent = world, sent
+    def __init__(self, model: ModelService, clock: Clock, sent: Mapping[str, int]) -> None:
+        self._model, self._clock, self._sent, self._starts = model, clock, sent, clock.now
+        self.blocked = model.blocked
 
-    def __call__(
-        self, clock: Clock, on_finished: Callable[[Exchange], None], on_over: Callable[[Exchange], None]
-    ) -> ModelService:
-        """The service of a replay that begins now."""
-        service, starts, sent = ModelService(self._world, clock, on_finished, on_over), clock.now, self._sent
-        admit, start = service.arrive, service.start
+    def arrive(self, id_: str, request: Request, at: int, *, watched: bool) -> Exchange:
+        """A request has come, when it came there."""
+        return self._model.arrive(id_, request, max(at, self._starts + self._sent.get(id_, 0)), watched=watched)
 
-        def arrive(id_: str, request: Request, at: int, *, watched: bool = True) -> Exchange:
-            return admit(id_, request, max(at, starts + sent.get(id_, 0)), watched=watched)
+    def start(self, x: Exchange, patience: int) -> None:
+        """Answer it, from when it came there on."""
+        if x.at > self._clock.now:
+            self._clock.push(x.at, ARRIVAL, x.number, lambda x, _: self._model.start(x, patience), x)
+        else:
+            self._model.start(x, patience)
 
-        def begin(x: Exchange, patience: int) -> None:
-            if x.at > clock.now:
-                clock.push(x.at, ARRIVAL, x.number, lambda x, _: start(x, patience), x)
-            else:
-                start(x, patience)
 
-        service.arrive, service.start = arrive, begin
-        return service
+def paced(world: World, sent: Mapping[str, int]) -> MakeService:
+    """What makes the model as such a service."""
+    return lambda clock, finished, over: PacedService(ModelService(world, clock, finished, over), clock, sent)

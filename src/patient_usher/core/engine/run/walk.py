@@ -73,15 +73,13 @@ class Walk:
         self._second = -1
         self._date = ""
 
-    def start(self, x: Exchange, patience: int) -> None:
-        """Let an exchange arrive, whose caller waits for ``patience`` microseconds."""
-        self.begin(Course(x, x.at + patience))
-
-    def begin(self, course: Course) -> None:
-        """Let the exchange of a course arrive. Its caller may leave before it is over (``caller_leaves``)."""
-        if course.x.plan.drafts:
-            course.x.plan.flow.begin(course.x)
+    def start(self, x: Exchange, patience: int) -> Course:
+        """Let an exchange arrive, whose caller waits for ``patience`` microseconds; or leaves (``caller_leaves``)."""
+        course = Course(x, x.at + patience)
+        if x.plan.drafts:
+            x.plan.flow.begin(x)
         self.go_on(course)
+        return course
 
     def caller_leaves(self, course: Course) -> None:
         """The caller waits no longer: nothing is sent, and what runs is given up where the deployment says so."""
@@ -335,7 +333,9 @@ class Walk:
             now = x.finished = self.clock.now
             if answer is not None:  # none where the server closes the connection of what nobody caught
                 date = self._date if now // MICROSECONDS == self._second else self.date()
-                finish(x.request.method, answer, date, of_head_route=x.route is not None and x.route.method == "HEAD")
+                method = x.request.method
+                head_route = method == "HEAD" and x.route is not None and x.route.method == "HEAD"
+                finish(method, answer, date, of_head_route=head_route)
             x.outcome = _outcome(course)
             self.on_finished(x)
         self.close(course)

@@ -15,7 +15,7 @@ from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.engine.plan.front_proxy import FrontProxy
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.document import JsonMapping, JsonObject
-from patient_usher.core.model.exchange import Exchange, Memory
+from patient_usher.core.model.exchange import Exchange, Memory, arriving
 from patient_usher.core.model.stage import Stateful
 
 if TYPE_CHECKING:
@@ -86,11 +86,8 @@ class World:
     def admit(self, id_: str, request: Request, at: int, *, watched: bool = True) -> Exchange:
         """A new exchange at its place in front of the first stage. Of one that isn't ``watched`` no journey is kept."""
         self.exchanges += 1
-        x = Exchange(self.exchanges, id_, request, at)
-        if self._plain:
-            url = request.url
-            x.scheme, x.host, x.address = url.scheme, url.host, request.peer
-        else:
+        x = arriving(self.exchanges, id_, request, at)
+        if not self._plain:
             self._front.receive(x)
             request = x.request
         plans = self._unwatched
