@@ -160,7 +160,7 @@ def running(
 ) -> Iterator[Judged]:
     """Every send of a trace with the verdict on it; its rows go into the table."""
     collect_garbage()
-    for judged in with_progress(run(world, trace, statements=statements, journeys=journeys), trace.name):
+    for judged in with_progress(run(world, trace, statements=statements, journeys=journeys, forgets=True), trace.name):
         table.add(judged)
         yield judged
 
@@ -198,6 +198,10 @@ def _json(args: Namespace, session: Session, tally: Tally, table: Table) -> None
         for judged in running(world, trace, tally.statements, table, journeys=True):
             tally.add(judged)
             shows = session.shows(judged.send.id, judged.send.entry.id)
+            if shows and args.format == "jsonl" and not tally.keeps:
+                for record in judged.records():
+                    out.write(result.exchange_line(record))
+                continue
             if not (shows or tally.keeps):
                 continue
             send = shown(judged)

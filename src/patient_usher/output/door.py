@@ -71,6 +71,10 @@ class Door:
 
     def record(self, record: Record) -> Record:
         """An exchange as it may be put out. It stays as it is; where nothing is secret, it is given back."""
+        return self.record_and_json(record)[0]
+
+    def record_and_json(self, record: Record) -> tuple[Record, bytes | None]:
+        """An exchange as it may be put out, and as JSON, if it had to be written for a look through it."""
         changed: dict[str, object] = {}
         request = self._message(record.request)
         if request is not record.request:
@@ -87,11 +91,15 @@ class Door:
             record = structs.replace(record, **changed)
         found = self._find()
         if found is None or self._quick is None:
-            return record
-        octets = any(message is not None and message.body_base64 for message in (record.request, record.response))
-        if not octets and self._quick.search(_encoded(record)) is None:
-            return record
-        return cast("Record", self._deep(record, found))
+            return record, None
+        if not (record.request.body_base64 or (record.response is not None and record.response.body_base64)):
+            try:
+                text = encoded(record)
+            except NOT_ENCODED:
+                text = None
+            if self._quick.search(text if text is not None else _carefully(record)) is None:
+                return record, text
+        return cast("Record", self._deep(record, found)), None
 
     def row(self, row: Row) -> Row:
         """A row of a table as it may be put out."""
@@ -123,10 +131,9 @@ class Door:
     def _message(self, message: M) -> M:
         places = self.places
         changed: dict[str, object] = {}
-        for name, _ in message.headers:
-            if places.field(name):
-                changed["headers"] = [(name, places.shortened_field(name, value)) for name, value in message.headers]
-                break
+        headers = places.shortened_fields(message.headers)
+        if headers is not message.headers:
+            changed["headers"] = headers
         if message.body and (short := places.shortened_body(message.body)) is not message.body:
             changed["body"] = short
         if isinstance(message, RequestRecord) and (url := places.shortened_url(message.url)) is not message.url:
@@ -186,17 +193,22 @@ def _finder(texts: Iterable[str]) -> object:
     """A linear search for any of many texts in JSON."""
     import re2
 
-    return re2.compile(b"|".join(re2.escape(_encoded(text)[1:-1]) for text in texts))
+    def written(text: str) -> bytes:
+        try:
+            return encoded(text)[1:-1]
+        except NOT_ENCODED:
+            return _carefully(text)[1:-1]
+
+    return re2.compile(b"|".join(re2.escape(written(text)) for text in texts))
 
 
-def _encoded(value: object) -> bytes:
-    try:
-        return _encode(value)
-    except (UnicodeEncodeError, msgspec.MsgspecError, TypeError):  # half a character, or a number for Python only
-        return json.dumps(msgspec.to_builtins(value, str_keys=True), ensure_ascii=False).encode(errors="surrogatepass")
+def _carefully(value: object) -> bytes:
+    return json.dumps(msgspec.to_builtins(value, str_keys=True), ensure_ascii=False).encode(errors="surrogatepass")
 
 
-_encode = msgspec.json.Encoder().encode
+encoded = msgspec.json.Encoder().encode
+"""A value as JSON. Raises one of ``NOT_ENCODED`` for half a character, or a number that only Python can hold."""
+NOT_ENCODED = (UnicodeEncodeError, msgspec.MsgspecError, TypeError)
 
 
 def _spellings(secret: str) -> set[str]:

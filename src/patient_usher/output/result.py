@@ -12,12 +12,12 @@ from patient_usher.core.analysis.compare import Comparison
 from patient_usher.core.verify.document_types import Compare, DifferenceRecord, GroupRecord
 from patient_usher.core.verify.record import Record, Result, StatementRecord, SummaryRecord
 from patient_usher.output.comparison import Compared
-from patient_usher.output.door import DOOR
+from patient_usher.output.door import DOOR, NOT_ENCODED, encoded
 from patient_usher.output.outcome import Outcome, Scene
 
-_encode = msgspec.json.Encoder().encode
 _carefully = json.JSONEncoder(separators=(",", ":"), allow_nan=False).encode
 # C1 controls and DEL, marks that turn text about, separators of lines, the byte order mark: as UTF-8.
+_ASCII = bytes(range(0x7F))
 _CONTROLS = re.compile(
     rb"\xc2[\x80-\x9f]|\x7f|\xd8\x9c|\xe2\x80[\x8e\x8f\xa8-\xae]|\xe2\x81[\xa6-\xa9]|\xef\xbb\xbf|\xef\xbf[\xbe\xbf]"
 )
@@ -26,13 +26,23 @@ _CONTROLS = re.compile(
 def dump(value: object) -> bytes:
     """JSON as results write it, on one line. What a terminal might take for a command is escaped."""
     try:
-        text = _encode(value)
-    except (UnicodeEncodeError, msgspec.MsgspecError, TypeError):
-        # half a character, or a number that only Python can hold
+        text = encoded(value)
+    except NOT_ENCODED:
         return _carefully(msgspec.to_builtins(value, str_keys=True)).encode()
-    if text.isascii() and b"\x7f" not in text:
+    return _escaped(text)
+
+
+def _escaped(text: bytes) -> bytes:
+    rest = text.translate(None, _ASCII)  # in most texts little is left to be looked through
+    if not rest or _CONTROLS.search(rest) is None:
         return text
     return _CONTROLS.sub(lambda match: b"\\u%04x" % ord(match[0].decode()), text)
+
+
+def exchange_line(record: Record) -> bytes:
+    """An exchange as a line of JSON, through the door."""
+    told, text = DOOR.record_and_json(record)
+    return (_escaped(text) if text is not None else dump(told)) + b"\n"
 
 
 def document(value: object) -> bytes:

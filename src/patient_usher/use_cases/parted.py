@@ -124,7 +124,9 @@ class Job(NamedTuple):
             if part.by:
                 lines.ids_differ = True  # or it weren't in parts
                 lines.picks = _Picks(part, lines.header.get("callers") or {})
-            for judged in run(world, Trace(lines).bound(self.blueprint), statements=came.statements, journeys=False):
+            for judged in run(
+                world, Trace(lines).bound(self.blueprint), statements=came.statements, journeys=False, forgets=True
+            ):
                 came.totals.add(judged)
                 came.summary.add(judged)
                 if put is not None:

@@ -93,7 +93,7 @@ def tried(
     """
     variant = overlaid(blueprint.source, overlay_of(combination), "a change") if combination else blueprint
     figures, statements = Figures(), Statements(variant)
-    for judged in run(World(variant, seed), prepared, statements=statements, journeys=False):
+    for judged in run(World(variant, seed), prepared, statements=statements, journeys=False, forgets=True):
         figures.add(judged.send, failed=any(not check.ok for check in judged.checks))
     return Trial(combination, figures.end(named), sum(statement.failed for statement in statements.all))
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Set
 
 
 class Fields:
@@ -86,6 +86,10 @@ class Fields:
     def names(self) -> list[str]:
         """Lower-case names in order."""
         return list(self._rows)
+
+    def has_none(self, lower: Set[str]) -> bool:
+        """Whether none of these is there."""
+        return lower.isdisjoint(self._rows)
 
     def __contains__(self, lower: str) -> bool:
         return lower in self._rows

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from functools import cached_property
 from itertools import pairwise
 from urllib.parse import parse_qsl, urlencode
@@ -87,6 +87,20 @@ def shortened(secret: str) -> str:
     return f"{secret[:4]}…({len(secret)})" if len(secret) > 12 else f"…({len(secret)})"
 
 
+class _Carriers(dict[str, bool]):
+    """By name, whether a header field may carry credentials: all that were asked for, up to some thousand."""
+
+    def __init__(self, carries: Callable[[str], bool]) -> None:
+        super().__init__()
+        self._carries = carries
+
+    def __missing__(self, name: str) -> bool:
+        if len(self) >= 4096:
+            self.clear()
+        found = self[name] = self._carries(name) or name.lower() in _LINKS
+        return found
+
+
 class Places:
     """Where credentials stand in messages: those that everybody knows, and those that a pipeline declares.
 
@@ -98,19 +112,10 @@ class Places:
         self.fields = frozenset(name.lower() for name in fields)
         self.parameters = frozenset(name.lower() for name in parameters)
         self.limits = frozenset(limits)
-        self._known: dict[str, bool] = {}
+        self._carriers = _Carriers(self.carries)
 
     def __or__(self, other: Places) -> Places:
         return Places(self.fields | other.fields, self.parameters | other.parameters, self.limits | other.limits)
-
-    def field(self, name: str) -> bool:
-        """Whether a header field of this name may carry credentials."""
-        found = self._known.get(name)
-        if found is None:
-            found = self.carries(name) or name.lower() in _LINKS
-            if len(self._known) < 4096:
-                self._known[name] = found
-        return found
 
     def carries(self, name: str) -> bool:
         """Whether what stands in a header field of this name is a credential."""
@@ -135,7 +140,15 @@ class Places:
             return "; ".join(_cookie(pair.strip()) for pair in value.split(";"))
         if lower in _LINKS:
             return self.shortened_url(value)
-        return shortened(value) if self.field(name) else value
+        return shortened(value) if self._carriers[name] else value
+
+    def shortened_fields(self, pairs: list[tuple[str, str]]) -> list[tuple[str, str]]:
+        """Header fields with their credentials shortened; the same object where there are none."""
+        carriers = self._carriers
+        for name, _ in pairs:
+            if carriers[name]:
+                return [pair if not carriers[pair[0]] else (pair[0], self.shortened_field(*pair)) for pair in pairs]
+        return pairs
 
     def shortened_url(self, url: str) -> str:
         """A URL whose query's secrets are shortened; the same object where it has none."""

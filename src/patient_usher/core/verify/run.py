@@ -45,12 +45,14 @@ def run(
     statements: Statements | None = None,
     journeys: bool = True,
     service: MakeService | None = None,
+    forgets: bool = False,
 ) -> Iterator[Judged]:
     """Every send of a trace in order, as soon as it and all before it are over.
 
     ``statements`` are held against every exchange; None for none. Without ``journeys`` only those exchanges keep one
-    of which something is expected. ``service``: who is asked instead of the world, whose callers ask. Raises Unusable
-    for an entry that can't be used, when all before it are over.
+    of which something is expected. ``service``: who is asked instead of the world, whose callers ask. ``forgets``: no
+    send is looked at any more when the next is asked for; what it held is then free at once. Raises Unusable for an
+    entry that can't be used, when all before it are over.
     """
     journeys = journeys or (statements is not None and statements.needs_journeys)
     replay = Replay(world, trace.starts, trace.entries, streams=trace.streams, journeys=journeys, service=service)
@@ -59,6 +61,9 @@ def run(
         checks = verifier.check(send)
         broken = statements.add(send) if statements is not None else ()
         yield _new(Judged, (send, checks, broken, mark_of(send, checks, broken), starts))
+        if forgets:
+            for x in send.exchanges:  # it and they name each other: such circles wait for the collector
+                x.send = None
 
 
 def worlds(

@@ -242,7 +242,7 @@ def _met(blueprint: Blueprint, prepared: BoundTrace, seed: int) -> dict[str, boo
     met: dict[str, bool] = {}
     statements = Statements(blueprint)
     try:
-        for judged in run(World(blueprint, seed), prepared, statements=statements, journeys=False):
+        for judged in run(World(blueprint, seed), prepared, statements=statements, journeys=False, forgets=True):
             for check in judged.checks:
                 key = f"the {check.what} of {judged.send.id}"
                 met[key] = met.get(key, True) and check.ok

@@ -205,7 +205,7 @@ class Constraints:
         statements = Statements(blueprint)
         found: set[str] = set()
         for trace in self.traces:
-            for judged in run(World(blueprint, self.seed), trace, statements=statements, journeys=False):
+            for judged in run(World(blueprint, self.seed), trace, statements=statements, journeys=False, forgets=True):
                 self.budget -= 1
                 if any(not check.ok for check in judged.checks):
                     id_ = judged.send.entry.id

@@ -39,7 +39,7 @@ class DataAvailability:
     def missing(self, x: Exchange) -> dict[str, str]:
         """By stage, what it could not see of what the request brought, in words."""
         brought = {"body": bool(x.request.body), "cookies": "cookie" in x.request.fields}
-        if not any(brought.values()) or not self._reads:
+        if not self._reads or not (brought["body"] or brought["cookies"]):
             return {}
         there: set[str] = set()
         found: dict[str, str] = {}
