@@ -13,7 +13,7 @@ TYPE_CHECKING = False
 if TYPE_CHECKING:  # importing typing takes as long as all else here
     from typing import Any, TextIO
 
-# Validation needs no plugins of other packages: they could run code here, and looking for them takes time.
+# No plugin that happens to be installed may run code here or change what a file means; looking for them takes time.
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 
 COMMANDS = {
@@ -77,8 +77,6 @@ def main(argv: list[str] | None = None) -> int:
     if argv is None:
         _as_a_process()
         gc.disable()  # until there is something to run: what loads stays, and need not be looked through
-    # No plugin that happens to be installed may change what a file means; nor need it be looked for.
-    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     arguments = sys.argv[1:] if argv is None else argv
     debug = "--debug" in arguments
     arguments = [text for text in arguments if text != "--debug"]
