@@ -18,10 +18,13 @@ PARTS: list[dict[str, Any]] = [
     {}, {"address": "192.0.2.7"}, {"address": "198.51.100.9"}, {"sign": {"api-key": "maren"}}, {"sign": {"bearer": "odile"}}, {"expect": {"status": 200}},
     {"expect": {"status": [200, 401]}}, {"headers": {"User-Agent": "Barnacle/2"}}, {"headers": {"X-Harbour-Key": ["marens-made-up-key"]}}, {"headers": {"X-Odd": 'a "b" \\'}},
     {"took": "250ms"}, {"caller": "buoy"}, {"caller": "buoy", "address": "203.0.113.5"},
+    {"headers": {"X-Odd": "}", "address": "192.0.2.99"}}, {"headers": {"X-Odd": "{"}, "address": "192.0.2.98"}, {"headers": {"X-Odd": "1"}, "address": "192.0.2.97"},
 ]  # fmt: skip
 SENDS: list[dict[str, Any]] = [
     {"send": "GET /health"}, {"send": "GET /v1/tides?station=tern"}, {"send": "GET /v1/berths/T07"}, {"send": "POST /v1/berths/T07/bookings", "json": {"id": 7, "a": "${caller.x}" * 0}},
     {"send": "POST /v1/fuel/orders", "form": {"a": "b"}}, {"send": "GET /v1/harbour/ledger", "times": 2},
+    {"send": "POST /v1/berths/T07/bookings", "json": {"id": 7, "address": "192.0.2.77"}}, {"send": "POST /v1/berths/T07/bookings", "json": {"a": {"b": 1}, "address": "192.0.2.76"}},
+    {"send": "POST /v1/berths/T07/bookings", "json": [{"a": "}"}, {"b": "", "address": "192.0.2.75"}]},
 ]  # fmt: skip
 
 

@@ -45,7 +45,13 @@ _HEAD = re.compile(
 
 
 _ADDRESS = re.compile(rb',\s*"address"\s*:\s*"([0-9A-Fa-f:.]{2,45})"')
-"""From where a request comes: of a line that has no backslash, the member itself."""
+"""From where a request comes, or what a body says of an address: see ``_is_member``."""
+_FLAT = re.compile(rb'(?:[^{}"\\]|"[^{}"\\]*"|\{(?:[^{}"\\]|"[^{}"\\]*")*\})*')
+
+
+def _is_member(rest: bytes, at: int) -> bool:
+    """Whether what begins there is surely the line's own, and stands in no object within it."""
+    return b"{" not in rest[:at] or _FLAT.fullmatch(rest, 0, at) is not None
 
 
 @lru_cache(maxsize=50_000)
@@ -199,7 +205,7 @@ class _Reader:
         id_, which, amount, unit, _, lasted = head.groups()
         # What is left says the same, however often: with the same keys before it, and none of them twice.
         rest, address = raw[head.end() :], None
-        if (found := _ADDRESS.search(rest)) is not None and b'"caller"' not in rest:
+        if (found := _ADDRESS.search(rest)) is not None and b'"caller"' not in rest and _is_member(rest, found.start()):
             address = _address_of(found[1])
             if address is not None:
                 rest = rest[: found.start()] + rest[found.end() :]

@@ -10,13 +10,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import NamedTuple, Protocol, TypeVar
-from zlib import crc32
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.credentials import credentials_of, places_of
 from patient_usher.core.engine.partition import NOTHING, parted_by
 from patient_usher.core.engine.run.world import World, savings_of
-from patient_usher.core.model.document import JsonMapping, Problem, Spot, Unusable, unusable
+from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable, unusable
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.exchange_table import Row, rows_of
 from patient_usher.core.verify.run import run
@@ -30,19 +29,13 @@ from patient_usher.files.trust import NOTHING as NO_TRUST
 from patient_usher.files.trust import Trust
 from patient_usher.output.door import DOOR
 from patient_usher.output.tables import FORMATS
+from patient_usher.use_cases.line_keys import BUCKETS, key_reader
 from patient_usher.use_cases.session import collect_garbage
 
 A = TypeVar("A")
 B = TypeVar("B")
 
 _HEAD = re.compile(rb'\s*\{\s*"id"\s*:\s*"([^"\\]*)"\s*,\s*"at"\s*:\s*"[0-9]{1,15}(?:us|ms|s|m|h|d)"\s*,')
-_ADDRESS = re.compile(rb'"address"\s*:\s*"([^"\\]*)"')
-_CALLER = re.compile(rb'"caller"\s*:\s*"([^"\\]*)"')
-_SOMEWHERE = b"192.0.2.1"
-"""Where a caller is who says nothing of it."""
-
-BUCKETS = 4096
-"""Into so many the keys of requests fall; parts are made of whole buckets, by their weight."""
 
 
 class Each(Protocol):
@@ -123,7 +116,7 @@ class Job(NamedTuple):
             lines = lines_of(path, self.trust)
             if part.by:
                 lines.ids_differ = True  # or it weren't in parts
-                lines.picks = _Picks(part, lines.header.get("callers") or {})
+                lines.picks = _Picks(part, lines.header, self.blueprint)
             for judged in run(
                 world, Trace(lines).bound(self.blueprint), statements=came.statements, journeys=False, forgets=True
             ):
@@ -185,7 +178,7 @@ def parts_of(
         return whole
     try:
         by = _tied(blueprint)
-        look: Callable[[Path], list[int]] = partial(_weighed, by)
+        look: Callable[[Path], list[int]] = partial(_weighed, by, blueprint)
         found = list(each(look, traces))
     except NotParted:
         if len(traces) > 1 and not keeps_state:
@@ -220,70 +213,39 @@ def _shared_out(weights: Sequence[int], count: int) -> list[bytes]:
     return [bytes(one) for one in of]
 
 
-def _weighed(by: str, path: Path) -> list[int]:
+def _weighed(by: str, blueprint: Blueprint, path: Path) -> list[int]:
     """How many lines of a trace fall into each bucket. Raises NotParted for what ties them, Unusable."""
     lines = lines_of(path, NO_TRUST)
-    callers = lines.header.get("callers") or {}
-    for name, spec in callers.items():
+    for name, spec in (lines.header.get("callers") or {}).items():
         if isinstance(spec, dict) and (spec.get("kind") == "browser" or spec.get("cookies") == "keep"):
             raise NotParted(f"the caller {name} remembers what it was answered")
-    ids, key_of = Ids(), _Key(callers)
+        if isinstance(spec, dict) and by not in (NOTHING, "address") and spec.get("redirects") == "follow":
+            raise NotParted(f"the caller {name} follows redirects, and what it then sends may belong to others")
+    ids, key_of = Ids(), key_reader(by, lines.header, blueprint) if by != NOTHING else lambda raw: 0
+    filled = b"${kept" if by in (NOTHING, "address") else b"${"
     weights = [0] * BUCKETS
     for number, raw in lines.numbered():
         head = _HEAD.match(raw)
         if head is None:
             raise NotParted(f"line {number} of {path.name} doesn't begin with its id and its time (at)")
-        if b'"keep"' in raw or b'"change"' in raw or b"${kept" in raw:
-            raise NotParted(f"line {number} of {path.name} keeps a value, uses one, or changes the pipeline")
+        if b'"keep"' in raw or b'"change"' in raw or filled in raw:
+            raise NotParted(f"line {number} of {path.name} keeps a value, fills one in, or changes the pipeline")
         if not ids.add(head[1].decode()):
             what, spot = f"the id '{head[1].decode()}' is taken", Spot(str(path), number, 1)
             raise Unusable([Problem(spot, what, "give each request an id of its own")])
-        weights[number % BUCKETS if by == NOTHING else key_of(raw)] += 1
+        weights[(number if by == NOTHING else key_of(raw)) % BUCKETS] += 1
     return weights
-
-
-class _Key:
-    """The bucket of a line, by the address from which it comes."""
-
-    def __init__(self, callers: JsonMapping) -> None:
-        self._callers = {
-            name.encode(): str(spec.get("address", _SOMEWHERE.decode())).encode()
-            for name, spec in callers.items()
-            if isinstance(spec, dict)
-        }
-
-    def __call__(self, raw: bytes) -> int:
-        return crc32(self._address(raw).lower()) % BUCKETS
-
-    def _address(self, raw: bytes) -> bytes:
-        address, caller = _ADDRESS.search(raw), _CALLER.search(raw)
-        if address is None and caller is None:
-            return _SOMEWHERE
-        inside = [found.start() for found in (address, caller) if found is not None]
-        if b"\\" in raw or raw.count(b"{", 0, max(inside)) > 1 or raw.count(b'"address"') + raw.count(b'"caller"') > 2:
-            return self._carefully(raw)  # they may stand in a body
-        if address is not None:
-            return address[1]
-        return self._callers.get(caller[1], _SOMEWHERE) if caller is not None else _SOMEWHERE
-
-    def _carefully(self, raw: bytes) -> bytes:
-        try:
-            said = json.loads(raw)
-        except ValueError:
-            return _SOMEWHERE  # whoever replays it says so
-        if isinstance(said.get("address"), str):
-            return str(said["address"]).encode()
-        return self._callers.get(str(said.get("caller")).encode(), _SOMEWHERE)
 
 
 class _Picks:
     """Picks the lines of one part."""
 
-    def __init__(self, part: Part, callers: JsonMapping) -> None:
-        self.buckets, self.free, self.key_of = part.buckets, part.by == NOTHING, _Key(callers)
+    def __init__(self, part: Part, header: JsonObject, blueprint: Blueprint) -> None:
+        self.buckets, self.free = part.buckets, part.by == NOTHING
+        self.key_of = key_reader(part.by, header, blueprint) if not self.free else lambda raw: 0
 
     def __call__(self, number: int, raw: bytes) -> bool:
-        return bool(self.buckets[number % BUCKETS if self.free else self.key_of(raw)])
+        return bool(self.buckets[(number if self.free else self.key_of(raw)) % BUCKETS])
 
 
 # All of them.

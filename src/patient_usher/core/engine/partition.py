@@ -5,6 +5,7 @@ Where all of it hangs on one part, requests that differ in that never meet: repl
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Iterator
 from typing import NamedTuple
 
@@ -13,8 +14,15 @@ from patient_usher.core.model.always import AlwaysSpec
 
 NOTHING = "nothing"
 EVERYTHING = "everything"
-SPLITTABLE = ("address",)
-"""Parts by which requests can be told apart before they run."""
+_MADE = frozenset({"host", "content-length", "content-type", "authorization", "cookie"})
+"""Header fields that a trace's line doesn't say as such: they are made of what else it says, or of what came before."""
+_FORWARDED = frozenset({"forwarded", "x-forwarded-for", "x-forwarded-proto", "x-forwarded-host"})
+
+
+def tells_apart(part: str) -> bool:
+    """Whether requests can be told apart by this part before they run."""
+    root, _, name = part.partition(".")
+    return part in ("address", "route") or root == "query" or (root == "header" and name not in _MADE | _FORWARDED)
 
 
 class Tie(NamedTuple):
@@ -47,7 +55,7 @@ def _ties(blueprint: Blueprint) -> Iterator[Tie]:
         if by:
             yield Tie(
                 key if isinstance(key, str) else " ".join(map(str, key)) if isinstance(key, tuple) else str(key),
-                tuple(by),
+                tuple(part.lower() if part.startswith("header.") else part for part in by),
             )
     for entry in blueprint.spec.always:
         if not isinstance(entry, AlwaysSpec):
@@ -57,12 +65,27 @@ def _ties(blueprint: Blueprint) -> Iterator[Tie]:
 def parted_by(blueprint: Blueprint) -> tuple[str | None, tuple[Tie, ...]]:
     """By which part requests may be replayed apart (``nothing``: as one likes), or None and who ties them."""
     found = ties(blueprint)
-    front = blueprint.spec.deployment.in_front
-    believed = bool(blueprint.spec.deployment.trusts_forwarded or front.ends_tls or front.sends != "nothing")
-    for part in (NOTHING, *SPLITTABLE):
-        against = tuple(tie for tie in found if part not in tie.by)
-        if not against and not (part == "address" and believed):
+    if not found:
+        return NOTHING, ()
+    parts = Counter(part for tie in found for part in dict.fromkeys(tie.by) if tells_apart(part))
+    against: tuple[Tie, ...] = ()
+    for part, count in sorted(parts.items(), key=lambda one: (-one[1], one[0] != "address")):
+        tied = _changed(blueprint, part) if count == len(found) else tuple(tie for tie in found if part not in tie.by)
+        if not tied:
             return part, ()
-    if believed and all("address" in tie.by for tie in found):
-        return None, (Tie("the front", ("the address that it tells",)),)
-    return None, tuple(tie for tie in found if not {*SPLITTABLE} & {*tie.by})
+        against = against or tied
+    return None, against or tuple(found)
+
+
+def _changed(blueprint: Blueprint, part: str) -> tuple[Tie, ...]:
+    """Who shows those behind another such part than the request has."""
+    deployment = blueprint.spec.deployment
+    front = deployment.in_front
+    if part == "address" and (deployment.trusts_forwarded or front.ends_tls or front.sends != "nothing"):
+        return (Tie("the front", ("the address that it tells",)),)
+    root, _, name = part.partition(".")
+    return tuple(
+        Tie(id_, (f"the {part} that it passes on",))
+        for id_, options in blueprint.options.items()
+        if options.enabled and root == "header" and name in options.changes_on_request()
+    )

@@ -53,6 +53,11 @@ class Failing(Handler):
         super().__init__(handler.busy_for, self._sometimes)
         self.inner, self.every, self.fail = handler, every, fail
 
+    @property
+    def hangs_on(self) -> tuple[str, ...]:
+        """Its runs are counted for its route alone."""
+        return ("route",)
+
     def fresh(self, seed: int) -> JsonObject:
         """It has not run yet."""
         return {"runs": 0}

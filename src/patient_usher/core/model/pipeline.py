@@ -286,6 +286,10 @@ class StageOptions(Model):
         """Lower-case names of header fields that the stage takes off answers."""
         return ()
 
+    def changes_on_request(self) -> Collection[str]:
+        """Lower-case names of header fields that those behind may see otherwise than they came."""
+        return ()
+
     def doubtful(self) -> Iterable[tuple[Path, str, str]]:
         """What of the options will hardly be meant: where in them, what, and the mend."""
         return ()

@@ -106,6 +106,10 @@ class Options(StageOptions):
             raise wrong("on the way out there is nothing left to continue to", "write then: {answer: ...}")
         return self
 
+    def changes_on_request(self) -> Collection[str]:
+        """What any case for the request puts or drops."""
+        return [name.lower() for case in self.cases for name in (*case.put, *case.drop)]
+
     def drops_on_answer(self) -> Iterable[str]:
         """What any case for the answer drops."""
         return [name.lower() for case in self.way_out for name in case.drop]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from typing import ClassVar
 
 from pydantic import Field
@@ -45,6 +45,11 @@ class Options(StageOptions):
         """Refuse a stage that would do nothing."""
         if self.on_request is None and self.on_answer is None:
             raise wrong("the stage does nothing", "give on-request or on-answer, each with put or drop")
+
+    def changes_on_request(self) -> Collection[str]:
+        """What it is told to put or drop."""
+        work = self.on_request
+        return [name.lower() for name in (*work.put, *work.drop)] if work is not None else ()
 
     def drops_on_answer(self) -> Iterable[str]:
         """What it is told to drop."""
