@@ -10,7 +10,11 @@ from typing import Any
 
 import pytest
 
-from conftest import DEMO, Outcome
+from conftest import DEMO, Outcome, make_pipeline
+from patient_usher import Unusable
+from patient_usher.core.engine.bind.request_templates import Entry, Kept
+from patient_usher.core.engine.bind.trace import Maker, read_spec
+from patient_usher.files.lines import _Reader
 
 Usher = Callable[..., Outcome]
 HEAD = {"patient-usher": "trace/1", "base": "https://api.ternharbour.example"}
@@ -76,3 +80,78 @@ def test_one_address_that_is_none(usher: Usher) -> None:
         True,
         True,
     )
+
+
+SERVICE = make_pipeline(
+    [{"id": "who", "kind": "authenticate", "schemes": [{"scheme": "api-key"}]}],
+    routes=[{"id": "t", "at": "GET /tides", "handler": {"answer": {"text": "x"}}}],
+    accounts={"maren": {"api-keys": ["marens-made-up-key"]}},
+)
+SPEC = read_spec({**HEAD, "callers": {"buoy": {"address": "192.0.2.3", "headers": {"User-Agent": "b"}}}})
+NASTY = ["{", "}", '"', "\\", '":', ',"address":"192.0.2.9"', ', "caller":"buoy"', '"id":"q"', '"took":"5us"', "${clock.now}", "$${x}", "é", "\u2028", "a", ""]  # fmt: skip
+
+
+def nasty(random: Random) -> str:
+    return "".join(random.choice(NASTY) for _ in range(random.randrange(4)))
+
+
+def nested(random: Random, depth: int = 0) -> Any:
+    """Any JSON, with members that are called as those of a line."""
+    if random.random() < 0.4 + 0.2 * depth:
+        return random.choice([nasty(random), 7, None, True, "192.0.2.7"])
+    if random.random() < 0.4:
+        return [nested(random, depth + 1) for _ in range(random.randrange(3))]
+    names = ["address", "caller", "id", "at", "took", "change", "a"]
+    return {random.choice(names): nested(random, depth + 1) for _ in range(random.randrange(4))}
+
+
+def odd_row(random: Random, number: int) -> dict[str, Any]:
+    """A line that is right, or nearly."""
+    row: dict[str, Any] = {"id": f"r{number}", random.choice(["at", "after"]): f"{number}ms"}
+    if random.random() < 0.3:
+        row["took"] = "5us"
+    others: dict[str, tuple[float, Callable[[], Any]]] = {
+        "send": (1, lambda: random.choice(["GET /tides", "GET /tides?a=b", "POST /x", "GET /{x}"])),
+        "headers": (0.5, lambda: {random.choice(["X-A", "address", "Caller"]): random.choice([nasty(random), "192.0.2.5", ["a", "b"]])}),
+        "address": (0.4, lambda: random.choice(["192.0.2.9", "2001:DB8::1", "no"])),
+        "caller": (0.2, lambda: random.choice(["buoy", "script", "nobody"])),
+        random.choice(["json", "text", "form"]): (0.4, lambda: nested(random)),
+        "sign": (0.1, lambda: {"api-key": "maren"}),
+        "times": (0.1, lambda: 2),
+    }  # fmt: skip
+    members = [(name, make()) for name, (share, make) in others.items() if random.random() < share]
+    random.shuffle(members)
+    return {**row, **dict(members)}
+
+
+def told(entry: Entry) -> object:
+    """All that an entry says."""
+    recipe = entry.recipe
+    assert recipe is not None
+    try:
+        request = recipe.request(Kept(), SERVICE.blueprint)
+    except LookupError as error:
+        return repr(error)
+    sent = (request.method, request.url.text, request.fields.pairs(), request.body, entry.address or request.peer)
+    return (entry.id, entry.at, entry.after, entry.took, sent, recipe.caller_name, recipe.spec.times)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_a_line_says_the_same_the_first_time_the_second_time_and_read_with_care(seed: int) -> None:
+    def reader() -> _Reader:
+        return _Reader("t", Maker(SPEC, SERVICE.blueprint, lambda path: b""), (), ids_differ=True)
+
+    def attempt(read: Callable[[], Entry]) -> object:
+        try:
+            return told(read())
+        except Unusable as error:
+            return str(error)
+
+    random, quick = Random(seed), reader()
+    for number in range(60):
+        row = odd_row(random, number)
+        separators = random.choice([(",", ":"), (", ", ": ")])
+        raw = json.dumps(row, ensure_ascii=random.random() < 0.5, separators=separators).encode() + b"\n"
+        careful = attempt(lambda raw=raw: reader()._read(9, raw))  # type: ignore[misc]
+        for _ in range(2):
+            assert attempt(lambda raw=raw: quick._known(9, raw) or quick._read(9, raw)) == careful, raw  # type: ignore[misc]

@@ -240,7 +240,10 @@ class _Reader:
             or (which is None and b'"a' in rest)
         ):
             return None
-        recipe = self._read(number, raw).recipe
+        try:
+            recipe = self._read(number, raw).recipe
+        except Unusable:  # told once more of the whole line, with the places there
+            return None
         if recipe is not None:
             self._remember(rest, which, recipe)
         return recipe
