@@ -27,10 +27,11 @@ def test_every_package_that_is_imported_is_declared() -> None:
     assert len(names) > 15
     own = [line for line in requires("patient-usher") or [] if "extra == 'dev'" not in line.replace('"', "'")]
     declared = {_plain(re.split(r"[^\w.-]", line)[0]) for line in own}
+    brings = packages_distributions()
     missing = {
         name
         for name in names - BROUGHT_BY_USERS
-        if not {_plain(one) for one in packages_distributions().get(BY_THEMSELVES.get(name, name), [])} & declared
+        if not {_plain(one) for one in brings.get(BY_THEMSELVES.get(name, name), [])} & declared
     }
     assert missing == set()
 

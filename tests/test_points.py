@@ -54,6 +54,16 @@ def test_only_what_the_front_itself_wrote_is_believed(sends: str, headers: dict[
     assert record["rates"][0]["for"] == address
 
 
+@pytest.mark.parametrize(
+    ("url", "seen"),
+    [("https://a.example/", "http://a.example/"), ("https://a.example:8443/", "http://a.example:8443/")],
+)
+def test_behind_a_front_that_ends_tls_the_service_is_asked_in_clear(url: str, seen: str) -> None:
+    front = {"in-front": {"ends-tls": True, "sends": "x-forwarded"}}
+    record = walk([], {"send": f"GET {url}"}, deployment=front, routes=[{**ROUTE, "handler": {"echo": True}}])
+    assert json.loads(record["response"]["body"])["url"] == seen
+
+
 # Fields that no message can carry.
 
 UNSENDABLE: list[tuple[dict[str, Any], str]] = [

@@ -132,7 +132,7 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
     "traffic": (
         "a busy day's log: who hurts us, which quota would stop them, which lifetime saves most",
         [
-            Part("The log becomes a trace: what came within a second is spread over it.", "import busy.log --into busy.jsonl", "$"),
+            Part("A log's first 8,000 requests become a trace: what came within a second is spread over it.", "import busy.log --into busy.jsonl --first 8000", "$"),
             Part("Replayed: who came, what became of it, what the shelf saved.", "replay busy.yaml busy.jsonl", "$"),
             Part(
                 "Which quota stops the one who hurts us, and nobody else?",

@@ -52,6 +52,24 @@ def test_a_cookie_for_the_host_alone_is_another_than_one_for_the_domain() -> Non
     assert jar.header(url, NOW) == "sid=one"
 
 
+DAY = 86_400 * 1_000_000
+# What a cookie says of its end, and when it is there for the last time and gone for the first, from now on.
+ENDS: list[tuple[str, int, int]] = [
+    ("Max-Age=60", 59_999_999, 60_000_000), ("Max-Age=34560000", 400 * DAY - 1, 400 * DAY), ("Max-Age=34560001", 400 * DAY - 1, 400 * DAY), ("Max-Age=99999999999999999999", 400 * DAY - 1, 400 * DAY),
+    ("Expires=Wed, 19 Aug 2199 12:05:16 GMT", 400 * DAY - 1, 400 * DAY), ("Max-Age=0", -1, 0), ("Max-Age=-99999999999999999999", -2_000_000, 0),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("attribute", "last", "gone"), ENDS)
+def test_when_a_cookie_ends(attribute: str, last: int, gone: int) -> None:
+    jar, url = Jar(lambda host: "site.example"), parse_url("https://app.site.example/")
+    jar.store((f"sid=one; Path=/; {attribute}",), url, NOW)
+    assert jar.header(url, NOW + gone) is None
+    if last > 0:
+        jar.store((f"sid=one; Path=/; {attribute}",), url, NOW)
+        assert jar.header(url, NOW + last) == "sid=one"
+
+
 @pytest.mark.parametrize("field", ["__Secure-x", "__host-x; Path=/", "=__Secure-x=1", ""])
 def test_a_nameless_cookie_pretends_nothing(field: str) -> None:
     assert parse_set_cookie(field, parse_url("https://app.site.example/"), NOW, lambda host: host) is None

@@ -120,8 +120,7 @@ def _expiry(given: dict[str, str], now: int) -> int | None:
     """When the cookie ends: Max-Age goes before Expires, unless it can't be read (6265bis 5.6.2, 5.7 step 3)."""
     lifetime = given.get("max-age", "").removeprefix("+")  # browsers read a plus too
     if lifetime.removeprefix("-").isascii() and lifetime.removeprefix("-").isdecimal():
-        seconds = int(lifetime) if len(lifetime) < 12 else (-1 if lifetime.startswith("-") else 2**33)
-        return now + min(seconds * MICROSECONDS, LONGEST)
+        return now + min(max(int(lifetime), -1) * MICROSECONDS, LONGEST)
     moment = cookie_instant(given["expires"]) if "expires" in given else None
     return min(moment, now + LONGEST) if moment is not None else None
 

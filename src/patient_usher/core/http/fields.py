@@ -102,12 +102,6 @@ class Fields:
     def __len__(self) -> int:
         return len(self._rows)
 
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, Fields) and list(self) == list(other)
-
-    def __hash__(self) -> int:
-        return hash(tuple(self))
-
     def __repr__(self) -> str:
         return f"Fields({list(self)!r})"
 
