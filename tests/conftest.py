@@ -23,6 +23,17 @@ from patient_usher.files.pipeline import pipeline_of_text
 from patient_usher.output.result import dump
 
 DEMO = Path(patient_usher.demo.__file__).parent
+STORIES = [
+    *((name, "story") for name in ("harbour", "sequential", "mistaken", "sequential-mistaken")),
+    *((f"boaters{which}", "boaters-story") for which in ("", *(f"-blocked-{at}" for at in range(1, 6)))),
+    *((f"return{which}", "return-story") for which in ("", "-none", "-strict")),
+    *((f"limits{which}", "limits-story") for which in ("", "-misplaced")),
+    *((f"shelf{which}", "shelf-story") for which in ("", "-leaking")),
+    *((f"workshop{which}", "workshop-story") for which in ("", "-looser")),
+    *((f"front{which}", "front-story") for which in ("", "-believed")),
+    ("landing", "landing-story"), ("quay", "quay-story"), ("leaking", "leaking-story"),
+]  # fmt: skip
+"""Every pipeline of the demo but one of bulk traffic, one of several instances and one of recorded calls."""
 os.environ.pop("COLUMNS", None)  # of whoever runs the tests: what is printed would be as wide
 
 ROOT = Path(__file__).parent.parent

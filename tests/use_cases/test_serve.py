@@ -20,7 +20,7 @@ import httpx
 import pytest
 from ruamel.yaml import YAML
 
-from conftest import DEMO, ROOT, USHER, Outcome, described, make_pipeline
+from conftest import DEMO, ROOT, STORIES, USHER, Outcome, described, make_pipeline
 from patient_usher import Pipeline, Trace, drift, load
 from patient_usher.core.http.urls import parse_url
 from patient_usher.use_cases.serve import Answers, Ended, served
@@ -59,19 +59,6 @@ def until(true: Callable[[], Any]) -> None:
 
 
 # Two ways agree: the model asked over sockets, and walked.
-
-
-STORIES = [
-    *((name, "story") for name in ("harbour", "sequential", "mistaken", "sequential-mistaken")),
-    *((f"boaters{which}", "boaters-story") for which in ("", *(f"-blocked-{at}" for at in range(1, 6)))),
-    *((f"return{which}", "return-story") for which in ("", "-none", "-strict")),
-    *((f"limits{which}", "limits-story") for which in ("", "-misplaced")),
-    *((f"shelf{which}", "shelf-story") for which in ("", "-leaking")),
-    *((f"workshop{which}", "workshop-story") for which in ("", "-looser")),
-    *((f"front{which}", "front-story") for which in ("", "-believed")),
-    ("landing", "landing-story"), ("quay", "quay-story"), ("leaking", "leaking-story"),
-]  # fmt: skip
-"""Every pipeline of the demo but one of bulk traffic, one of several instances and one of recorded calls."""
 
 
 @pytest.mark.parametrize("pipeline", [pipeline for pipeline, _ in STORIES])
