@@ -33,6 +33,7 @@ from patient_usher.files.yaml_reader import SURROGATE, Twins, no_twins, open_fil
 MAX_LINE = 16 << 20
 _LOOKED_AT = 200
 """How many lines are looked at to see how wide a table of them gets."""
+_UNITS = {unit.encode(): micros for unit, micros in UNITS.items()}
 _REMEMBERED = 10_000
 """How many recipes are kept for lines that say the same."""
 
@@ -205,7 +206,12 @@ class _Reader:
         id_, which, amount, unit, _, lasted = head.groups()
         # What is left says the same, however often: with the same keys before it, and none of them twice.
         rest, address = raw[head.end() :], None
-        if (found := _ADDRESS.search(rest)) is not None and b'"caller"' not in rest and _is_member(rest, found.start()):
+        if (
+            b'"address"' in rest
+            and (found := _ADDRESS.search(rest)) is not None
+            and b'"caller"' not in rest
+            and _is_member(rest, found.start())
+        ):
             address = _address_of(found[1])
             if address is not None:
                 rest = rest[: found.start()] + rest[found.end() :]
@@ -220,7 +226,7 @@ class _Reader:
         name = id_.decode()
         if name in RESERVED:
             return None
-        time = int(amount) * UNITS[unit.decode()] if amount is not None else None
+        time = int(amount) * _UNITS[unit] if amount is not None else None
         if time is not None and time > MAX_TIME:
             return None
         at, after = (time, None) if which == b"at" else (None, time)
@@ -336,9 +342,14 @@ class Ids:
         self._runs: dict[str, tuple[int, int]] = {}
         self._table = array("Q", bytes(8 * 1024))
         self._held = 0
+        self._next, self._stem, self._number = "", "", 0
+        """What goes on the run that grew last: most ids do."""
 
     def add(self, id_: str) -> bool:
         """Remember an id. False where it has been seen before."""
+        if id_ == self._next and not self._held:
+            self._goes_on(self._stem, self._runs[self._stem][0], self._number + 1)
+            return True
         stem = id_.rstrip("0123456789")
         digits = id_[len(stem) :]
         if digits and len(digits) < 16 and (digits[0] != "0" or digits == "0"):
@@ -351,9 +362,14 @@ class Ids:
             elif run[0] <= number <= run[1]:
                 return False
             elif number == run[1] + 1 and not (self._held and self._holds(id_)):
-                self._runs[stem] = (run[0], number)
+                self._goes_on(stem, run[0], number)
                 return True
         return self._keep(id_)
+
+    def _goes_on(self, stem: str, first: int, number: int) -> None:
+        self._runs[stem] = (first, number)
+        self._stem, self._number = stem, number
+        self._next = f"{stem}{number + 1}" if number < 10**14 else ""
 
     def _slot(self, id_: str) -> tuple[int, int]:
         """The hash, and the slot where it stands or would."""

@@ -168,12 +168,14 @@ class Replay:
         self._sends.append(send)
         if spec.times > 1 and spec.every is not None and not send.last:
             self.clock.push(now + spec.every, ARRIVAL, entry.order, self._launch, (entry, recipe, repetition + 1))
-        self.kept.now, self.kept.accounts = now, self.world.blueprint.spec.accounts
-        try:
-            request = recipe.request(self.kept, self.world.blueprint)
-        except (LookupError, ValueError) as error:
-            self._not_sent(send, error)
-            return
+        request = recipe.ready
+        if request is None:
+            self.kept.now, self.kept.accounts = now, self.world.blueprint.spec.accounts
+            try:
+                request = recipe.request(self.kept, self.world.blueprint)
+            except (LookupError, ValueError) as error:
+                self._not_sent(send, error)
+                return
         if entry.address is not None:
             request = Request(request.method, request.url, request.fields, request.body, entry.address)
         caller = self.world.callers.get(recipe.caller_name) or self._new_caller(recipe)
@@ -254,26 +256,26 @@ class Replay:
             except StopIteration:
                 pass
             else:
-                if outgoing.meanwhile:
+                if outgoing.meanwhile and not send.answered:
                     self._answered(send, x)
                 # By way of the queue: this exchange is to be over before the next one starts.
                 self.clock.push(self.clock.now, ARRIVAL, send.entry.order, self._go_on, (send, outgoing))
                 return
-        self._answered(send, x)
+        if not send.answered:
+            self._answered(send, x)
         send.open -= 1
 
     def _answered(self, send: Send, x: Exchange) -> None:
         """The caller has what it called for; a copy may still be made fresh meanwhile."""
-        if send.answered:
-            return
         if send.recipe.spec.keep:
             self._keep(send, x)
         self._send_finished(send)
 
     def _send_finished(self, send: Send) -> None:
         send.finished, send.answered = self.clock.now, True
-        if send.last:
-            self._follow(send.entry)
+        if send.repetition == send.recipe.spec.times:
+            if self._followers:
+                self._follow(send.entry)
         elif send.recipe.spec.every is None:
             again = (send.entry, send.recipe, send.repetition + 1)
             self.clock.push(self.clock.now, ARRIVAL, send.entry.order, self._launch, again)

@@ -39,11 +39,12 @@ PLAIN = RequestSpec.model_construct(id="", send=None)
 class RequestTemplate:
     """How to make a request. Those that differ only in id and time share one.
 
-    ``rules`` is what is expected of it, once a verifier has made that ready.
+    ``ready`` is the request, where nothing of it is filled in or signed; ``rules`` what is expected of it, once a
+    verifier has made that ready.
     """
 
     __slots__ = (
-        "_body", "_fields", "_live_fields", "_ready", "_target", "base", "caller", "caller_name", "expects", "method",
+        "_body", "_fields", "_live_fields", "_target", "base", "caller", "caller_name", "expects", "method", "ready",
         "rules", "spec", "written",
     )  # fmt: skip
 
@@ -67,6 +68,12 @@ class RequestTemplate:
         self.caller_name, self.caller = caller_name, caller
         self.expects = spec.expect is not None or bool(spec.expect_in)
         self.rules: Any = None
+        self.ready: Request | None = None
+        if spec is PLAIN and url is not None and not caller.headers:
+            fields = Fields((("Host", url.authority), *headers.items()))  # type: ignore[arg-type]
+            if len(fields) == len(headers) + 1:  # each name once: nothing to be laid over anything
+                self.ready = Request(self.method, url, fields, b"", caller.address)
+                return
         self._fields = Fields()
         self._live_fields: list[tuple[str, Reader]] = []
         self._body: bytes | Reader = b""
@@ -81,9 +88,8 @@ class RequestTemplate:
             self._field("Authorization", "Bearer " + spec.bearer)
         target = filler(send.target, TRACE_ROOTS) if send.filled else url or url_of(send.target, base)
         self._target: Reader | Url = target
-        self._ready: Request | None = None
         if not (send.filled or self._live_fields or callable(self._body) or spec.sign):
-            self._ready = self._made(self._target, Kept())
+            self.ready = self._made(self._target, Kept())
 
     def _read_content(self, spec: RequestSpec, read_file: ReadFile) -> None:
         if "json_" in spec.model_fields_set:
@@ -115,8 +121,8 @@ class RequestTemplate:
 
         Raises LookupError for a value that was never kept, ValueError for a bad URL.
         """
-        if self._ready is not None:
-            return self._ready
+        if self.ready is not None:
+            return self.ready
         url = self._target if isinstance(self._target, Url) else self._filled_url(plain(self._target(kept)))
         return self._made(url, kept, blueprint)
 
