@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -18,13 +19,17 @@ requests:
 """
 
 
-def project(folder: Path, lines: str, *arguments: str, **files: str) -> tuple[int, str]:
-    """A project with these traces, and what its tests say."""
+def project(folder: Path, lines: str, *arguments: str, finds: bool = False, **files: str) -> tuple[int, str]:
+    """A project with these traces, and what its tests say. ``finds``: pytest finds the plugin by itself, and all others,
+    which takes thrice as long.
+    """
     (folder / "pytest.ini").write_text(f"[pytest]\naddopts = -p no:cacheprovider\nusher_traces =\n{lines}")
     for name, text in files.items():
         (folder / f"{name}.yaml").write_text(text)
-    command = [sys.executable, "-m", "pytest", "-q", *arguments]
-    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, timeout=120, check=False)
+    plugins = [] if finds else ["-p", "patient_usher.pytest_plugin", *(["-p", "xdist"] if "-n" in arguments else [])]
+    command = [sys.executable, "-m", "pytest", "-q", *plugins, *arguments]
+    env = os.environ if finds else {**os.environ, "PYTEST_DISABLE_PLUGIN_AUTOLOAD": "1"}
+    done = subprocess.run(command, cwd=folder, env=env, capture_output=True, text=True, timeout=120, check=False)
     return done.returncode, done.stdout + done.stderr
 
 
@@ -32,7 +37,7 @@ HARBOUR = f"    {DEMO / 'harbour.yaml'} t.yaml\n"
 
 
 def test_one_test_a_request_failing_with_its_journey(tmp_path: Path) -> None:
-    status, out = project(tmp_path, HARBOUR, t=OPEN)
+    status, out = project(tmp_path, HARBOUR, finds=True, t=OPEN)
     assert (status, "1 failed, 2 passed" in out) == (1, True), out
     assert "FAILED t.yaml::ill - status: expected 404, got 200" in out
     assert "log info: GET /health" in out
