@@ -219,7 +219,7 @@ def test_whatever_comes_in_is_imported_or_told_with_its_place(
 
 LOGGED = '192.0.2.1 - - [01/May/2031:06:00:01 +0200] "GET /a HTTP/1.1" 200 5 "-" "a: b"\n'
 OTHERS = [
-    (("replay", str(DEMO / "harbour.yaml"), "x"), LOGGED, "this looks like an access log; usher import x --into trace.jsonl"), (("check", "x"), LOGGED, "this looks like an access log"),
+    (("accept", str(DEMO / "harbour.yaml"), "x"), LOGGED, "this looks like an access log; usher import x --into trace.jsonl"), (("check", "x"), LOGGED, "this looks like an access log"),
     (("replay", str(DEMO / "harbour.yaml"), "x"), 'curl https://a.example -H "A: b"\n', "this looks like curl commands"), (("replay", str(DEMO / "harbour.yaml"), "x"), "#Version: 1.0\n#Fields: date\n", "the extended format of the W3C"),
     (("check", "x"), "openapi: 3.1.0\ninfo: {title: a}\n", "this is an OpenAPI description, no pipeline; usher import FILE --into pipeline.yaml"),
 ]  # fmt: skip

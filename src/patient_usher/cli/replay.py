@@ -204,7 +204,7 @@ def _parts(args: Namespace, pipeline: Blueprint, each: Each, size: int) -> int:
     tally.statements.take(found.statements)
     if tally.failed or not args.quiet:
         names = [path.name for path in args.traces]
-        bulk_told(stdout_painter(), tally, found.totals, names, found.savings)
+        bulk_told(stdout_painter(), tally, found.totals, names, found.savings, found.notes)
     if folder is not None:
         for left in folder.glob(".part-*"):  # of a worker that died
             left.unlink(missing_ok=True)

@@ -239,7 +239,7 @@ def _in_bulk(painter: Painter, tally: Tally, table: Table, traces: Iterable[tupl
     """Replay traces that stream: what came of all of them, and no list."""
     from patient_usher.core.verify.totals import Bulk
 
-    counts, names = Bulk(), []
+    counts, names, notes = Bulk(), [], list[str]()
     saved: list[list[tuple[Hashable, object]]] = []
     before: World | None = None
     for world, trace in traces:
@@ -247,13 +247,16 @@ def _in_bulk(painter: Painter, tally: Tally, table: Table, traces: Iterable[tupl
             tally.add(judged)
             counts.add(judged)
         names.append(trace.name)
+        notes += (f"{trace.name}: {note}" for note in trace.notes)
         saved[-1 if world is before else len(saved) :] = [list(world.savers())]  # of one that goes on, as it is at last
         before = world
     savings = savings_of(tally.session.pipeline, chain(*saved))
-    bulk_told(painter, tally, counts, names, savings)
+    bulk_told(painter, tally, counts, names, savings, notes)
 
 
-def bulk_told(painter: Painter, tally: Tally, counts: Bulk, names: Sequence[str], savings: Sequence[str]) -> None:
+def bulk_told(
+    painter: Painter, tally: Tally, counts: Bulk, names: Sequence[str], savings: Sequence[str], notes: Sequence[str]
+) -> None:
     """What traces in bulk came to."""
     from patient_usher.output import totals_view
 
@@ -262,6 +265,8 @@ def bulk_told(painter: Painter, tally: Tally, counts: Bulk, names: Sequence[str]
     title = f"{scene.pipeline}, {' and '.join(scene.environment)}{several}"
     shown = DOOR.counts(counts)
     painter.write([line((title, "title")), *totals_view.told(shown, savings)])
+    for note in DOOR.redacted(list(dict.fromkeys(notes))):
+        painter.write(replay_view.remark(note, "dim"))
     painter.write([line(("--details lists every request, --only ID shows one", "dim"))])
     painter.write(replay_view.statement_lines(tally.outcome(names).statements))
     painter.write([[], totals_view.summary(shown)])

@@ -104,7 +104,7 @@ class Lines:
         name: str,
         read_file: Beside,
         path: Path,
-        stream: BinaryIO,
+        stream: BinaryIO | None,
         header: JsonObject,
         allow_env: Collection[str],
     ) -> None:
@@ -114,7 +114,7 @@ class Lines:
         """Which lines are read, by their numbers and octets; None for all."""
         self.ids_differ = False
         """Whether it is known already that no id stands twice."""
-        self._stream: BinaryIO | None = stream
+        self._stream = stream
 
     def numbered(self) -> Iterator[tuple[int, bytes]]:
         """Every line behind the header that isn't blank, with its number; they are read away."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from pathlib import Path
 from typing import Protocol
@@ -42,7 +43,7 @@ class Trace:
 
     @staticmethod
     def read(path: str | Path, *, har: HarOptions = AS_IT_IS, trust: Trust = NOTHING) -> Trace:
-        """The trace in a file, packed or not; ``-`` is standard input.
+        """The trace in a file, packed or not; ``-`` is standard input. A log is taken for one of its requests.
 
         ``har`` says how to read a recording. Raises Unusable where the file can't be read; what is wrong inside,
         replaying tells.
@@ -56,7 +57,13 @@ class Trace:
         if header is not None:
             return Trace(Lines(name, read_file, path, stream, header, trust.env))
         with stream:
-            raw = first + stream.read(MAX_OCTETS)
+            head = first + stream.read(65_536)
+            if _may_be_a_log(head) and path.is_file():
+                from patient_usher.files.log_as_trace import log_lines  # most traces are none
+
+                if (found := log_lines(path, read_file, trust.env)) is not None:
+                    return Trace(found)
+            raw = head + stream.read(MAX_OCTETS)
         return Trace(Document(name, read_file, har, trust, text=decoded(raw, name)))
 
     @staticmethod
@@ -107,6 +114,13 @@ class Trace:
             what = "this is a trace in bulk"
             raise Unusable([Problem(Spot(self.name, 1, 1), what, "name one that people write")])
         return self._source
+
+
+def _may_be_a_log(head: bytes) -> bool:
+    """Whether the beginning of a file, which may be cut off, is surely no trace's and no recording's."""
+    first = head.lstrip().partition(b"\n")[0].rstrip()
+    own = b"patient-usher" in head or re.match(rb'\{\s*"log"\s*:\s*\{', first) is not None
+    return not own and (first[:1] != b"{" or first[-1:] == b"}")
 
 
 class Document:

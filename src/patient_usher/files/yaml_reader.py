@@ -136,7 +136,8 @@ def _say_what_it_is(text: str, name: str) -> None:
     first = text[:4000].partition("\n")[0]
     for begins, sort in _OTHERS:
         if begins.search(first):
-            mend = f"usher import {Path(name).name} --into trace.jsonl makes a trace of it"
+            file = "-" if name == "standard input" else Path(name).name
+            mend = f"usher import {file} --into trace.jsonl makes a trace of it"
             raise Unusable([Problem(Spot(name, 1, 1), f"this looks like {sort}", mend)])
 
 

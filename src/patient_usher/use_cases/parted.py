@@ -63,13 +63,16 @@ class Part(NamedTuple):
 
 
 class Came(NamedTuple):
-    """What came of a part. ``ends``: when each of its traces was over; ``states``: what stages may have saved."""
+    """What came of a part. ``ends``: when each of its traces was over; ``states``: what stages may have saved;
+    ``notes``: what there is to say of traces.
+    """
 
     totals: Bulk
     summary: Summary
     statements: Statements
     states: list[tuple[object, object]]
     ends: list[int]
+    notes: list[str]
 
 
 class Job(NamedTuple):
@@ -89,7 +92,7 @@ class Job(NamedTuple):
         blueprint = self.blueprint
         DOOR.watch(self.secrets)
         DOOR.declare(places_of(blueprint), credentials_of(blueprint))
-        came = Came(Bulk(), Summary(), Statements(blueprint), [], [])
+        came = Came(Bulk(), Summary(), Statements(blueprint), [], [], [])
         world = World(blueprint, self.seed)
         if self.tables is not None:
             with writing(self.tables / f"part-{part.number:04}.parquet") as out:
@@ -117,9 +120,8 @@ class Job(NamedTuple):
             if part.by:
                 lines.ids_differ = True  # or it weren't in parts
                 lines.picks = _Picks(part, lines.header, self.blueprint)
-            for judged in run(
-                world, Trace(lines).bound(self.blueprint), statements=came.statements, journeys=False, forgets=True
-            ):
+            trace = Trace(lines).bound(self.blueprint)
+            for judged in run(world, trace, statements=came.statements, journeys=False, forgets=True):
                 came.totals.add(judged)
                 came.summary.add(judged)
                 if put is not None:
@@ -127,6 +129,7 @@ class Job(NamedTuple):
                     for row in rows_of(judged.send, judged.starts):
                         put((number, line), row)
             came.ends.append(world.now or 0)
+            came.notes.extend(f"{trace.name}: {note}" for note in trace.notes)
 
 
 class Parted(NamedTuple):
@@ -137,6 +140,7 @@ class Parted(NamedTuple):
     statements: Statements
     savings: list[str]
     rows: list[Path]
+    notes: list[str]
 
     def all_rows(self) -> Iterator[Row]:
         """Every row, in the order of the traces."""
@@ -263,7 +267,7 @@ def parted(
     watch: Callable[[int], None] = lambda done: None,
 ) -> Parted:
     """Replay parts, as ``each`` does it. Raises Unusable."""
-    found = Parted(Bulk(), Summary(), Statements(blueprint), [], [])
+    found = Parted(Bulk(), Summary(), Statements(blueprint), [], [], [])
     states: list[tuple[object, object]] = []
     problems: list[Problem] = []
     ends: dict[tuple[Path, ...], list[list[int]]] = {}
@@ -278,6 +282,7 @@ def parted(
         found.summary.take(came.summary)
         found.statements.take(came.statements, files)
         states += came.states
+        found.notes.extend(came.notes)
         ends.setdefault(part.traces, []).append(came.ends)
         watch(found.totals.requests)
     if problems:

@@ -84,7 +84,8 @@ class Bulk:
 
     def _count(self, x: Exchange) -> None:
         self.exchanges += 1
-        self.first = x.at if self.first is None else self.first
+        if self.first is None or x.at < self.first:  # a later trace may have started earlier
+            self.first = x.at
         self.last = max(self.last, x.finished)
         self.statuses[x.answer.status if x.answer is not None else None] += 1
         caller = self._name(self.callers, x.address or x.sent.peer)

@@ -1,0 +1,80 @@
+"""A log in a trace's place: read as an import with no options reads it, line by line, as often as it takes."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator
+from pathlib import Path
+
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.http.dates import timestamp
+from patient_usher.core.model.document import Unusable
+from patient_usher.core.model.values import literal
+from patient_usher.core.model.words import counted as count_of
+from patient_usher.files.lines import Lines
+from patient_usher.files.log_members import FORMATS
+from patient_usher.files.log_trace import Callers, Counted, Writing, lines, of_hosts, trace_lines
+from patient_usher.files.pipeline import Beside
+from patient_usher.files.secret_keeper import SecretKeeper
+from patient_usher.files.sources import Source, format_of
+
+BASE = "https://service.example"
+"""Where requests go of which a log says no more than a path."""
+_LOOKED_AT = 200
+
+
+class LogLines(Lines):
+    """The lines of a log as those of a trace. Raises Unusable where none can be replayed."""
+
+    def __init__(self, source: Source, kind: str, read_file: Beside, allow_env: Collection[str]) -> None:
+        self._source, self._kind = source, kind
+        counted = Counted()
+        first = next(self._timed(counted), None)
+        if first is None:
+            raise source.unusable("no line of it can be replayed", "see what usher import says of it")
+        name = literal(source.path.name)
+        header = {"patient-usher": "trace/1", "name": name, "starts": timestamp(first[0]), "base": BASE}
+        super().__init__(source.name, read_file, source.path, None, header, allow_env)
+        self._starts, self._notes = first[0], list[str]()
+
+    def bound(self, pipeline: Blueprint) -> BoundTrace:
+        """The trace made ready; when all has been read, its notes say what could not be."""
+        return super().bound(pipeline)._replace(notes=self._notes)
+
+    def _timed(self, counted: Counted) -> Iterator[tuple[int, bytes]]:
+        """Each request's time, and its line but for id and time."""
+        seen = lines(self._source.opened(), self._source.name, FORMATS[self._kind]({}), counted)
+        named = of_hosts(map(Callers().of, seen), (), counted)
+        for at, row, _ in trace_lines(named, Writing(SecretKeeper()), counted):
+            yield at, row
+
+    def _lines(self) -> Iterator[tuple[int, bytes]]:
+        counted = Counted()
+        for number, (at, row) in enumerate(self._timed(counted), 1):
+            raw = b'{"id":"r%d","at":"%dus",%s\n' % (number, at - self._starts, row)
+            if self.picks is None or self.picks(number, raw):
+                yield number, raw
+        self._notes[:] = ["read as a log; usher import says what is taken for what, and signs requests"]
+        if counted.odd:
+            file, line, why, text = counted.first[0]
+            told = f"{count_of(counted.odd, 'line')} of {counted.read:,} can't be read or replayed"
+            self._notes.append(f"{told}; the first, {file}:{line}: {why}: {text}")
+
+
+def log_lines(path: Path, read_file: Beside, allow_env: Collection[str]) -> LogLines | None:
+    """A log as a trace; None where the file is none, or no line of its beginning can be read."""
+    source = Source(str(path), path)
+    try:
+        kind = format_of(source)
+    except Unusable:
+        return None
+    if kind not in FORMATS or not _reads(source, kind):
+        return None
+    return LogLines(source, kind, read_file, allow_env)
+
+
+def _reads(source: Source, kind: str) -> bool:
+    """Whether any line of the beginning says what was asked."""
+    counted = Counted()
+    seen = lines(source.opened(), source.name, FORMATS[kind]({}), counted)
+    return next(seen, None) is not None and counted.read <= _LOOKED_AT
