@@ -22,7 +22,12 @@ from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.verdict import MARKS
 
 Headers = list[tuple[str, str]]
-Count = Annotated[int, Meta(ge=0)]
+Count = Annotated[int, Meta(ge=0, le=2**53 - 1)]
+"""What every reader of JSON holds exactly (RFC 8259 section 6)."""
+Seconds = Annotated[float, Meta(ge=-1e10, le=1e10)]
+"""Some three hundred years: a trace lasts a hundred at most."""
+StatusCode = Annotated[int, Meta(ge=100, le=999)]
+"""Three digits (RFC 9110 15)."""
 
 
 def _word(words: Iterable[str]) -> Meta:
@@ -48,7 +53,7 @@ class RequestRecord(MessageRecord, kw_only=True):
 class AnswerRecord(MessageRecord, kw_only=True):
     """An answer as it was received; ``body`` is what it decodes to, ``body_size`` octets on the wire."""
 
-    status: int
+    status: StatusCode
     encoding: str | None
     body_base64: str | UnsetType = UNSET
 
@@ -59,7 +64,7 @@ class StepRecord(Struct):
     stage: str
     way: Annotated[str, _word(WAYS)]
     did: Annotated[str, _word(DID)]
-    at: float
+    at: Seconds
     note: dict[str, Json]
 
 
@@ -76,7 +81,7 @@ class ErrorRecord(Struct):
 class LogRecord(Struct):
     """One line of the log; ``step`` is the number of the step beside which it was written, where there is one."""
 
-    at: float
+    at: Seconds
     stage: str
     level: str
     message: str
@@ -91,7 +96,7 @@ class CacheRecord(Struct):
     state: Annotated[str, _word(CACHE_STATES)]
     stored: bool
     why: str | None
-    age: float | None
+    age: Seconds | None
 
 
 class RateRecord(Struct, rename={"for_": "for"}):
@@ -99,9 +104,9 @@ class RateRecord(Struct, rename={"for_": "for"}):
 
     stage: str
     for_: str
-    quota: float
-    remaining: float
-    reset: float
+    quota: Count
+    remaining: Count
+    reset: Seconds
 
 
 class PageRecord(Struct):
@@ -123,8 +128,8 @@ class Record(Struct):
     parent: str | None
     caller: str
     instance: Count
-    at: float
-    finished: float
+    at: Seconds
+    finished: Seconds
     request: RequestRecord
     forwarded: str | None
     route: str | None
