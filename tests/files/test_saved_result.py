@@ -4,15 +4,20 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterator
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from conftest import DEMO, Outcome
+from patient_usher import Unusable
+from patient_usher.core.verify.exchange_table import row_of_record
+from patient_usher.files.saved_result import saved
+from patient_usher.output.chart import Columns
+from patient_usher.output.tables import FORMATS
 
 Usher = Callable[..., Outcome]
-STORIES = [("limits", "limits-story"), ("shelf", "shelf-story")]
 
 
 def numbers(value: Any, path: tuple[str | int, ...] = ()) -> Iterator[tuple[str | int, ...]]:
@@ -24,14 +29,14 @@ def numbers(value: Any, path: tuple[str | int, ...] = ()) -> Iterator[tuple[str 
         yield path
 
 
-@pytest.mark.parametrize(("name", "story"), STORIES)
 @pytest.mark.parametrize("number", [10**400, 1e300, -1, 0.5], ids=["huge", "large", "less", "half"])
-def test_numbers_that_no_replay_writes(usher: Usher, tmp_path: Path, name: str, story: str, number: float) -> None:
-    done = usher("replay", str(DEMO / f"{name}.yaml"), str(DEMO / f"{story}.yaml"), "--format", "json")
+def test_numbers_that_no_replay_writes(usher: Usher, tmp_path: Path, number: float) -> None:
+    done = usher("replay", str(DEMO / "limits.yaml"), str(DEMO / "limits-story.yaml"), "--format", "json")
     result = json.loads(done.out)
-    result["exchanges"] = result["exchanges"][:4]
+    result["exchanges"] = result["exchanges"][:1]
     sorts = {tuple("*" if isinstance(key, int) else key for key in path): path for path in numbers(result)}
     assert len(sorts) > 12
+    taken = 0
     for path in sorts.values():
         part = result
         for key in path[:-1]:
@@ -39,7 +44,14 @@ def test_numbers_that_no_replay_writes(usher: Usher, tmp_path: Path, name: str, 
         before, part[path[-1]] = part[path[-1]], number
         (tmp_path / "r.json").write_text(json.dumps(result))
         part[path[-1]] = before
-        for command in (("chart", "r.json", "--format", "csv"), ("export", "r.json", "--into", "o.parquet")):
-            told = usher(*command)
-            assert told.status in (0, 2), (path, command, told.err)
-            assert told.status == 0 or told.err.startswith("r.json:1:1: this result isn't whole: "), told.err
+        try:
+            records = saved(tmp_path / "r.json") or []
+        except Unusable:
+            continue
+        taken += 1
+        rows = [row_of_record(record) for record in records]
+        Columns(iter(rows))
+        table = FORMATS[".parquet"](BytesIO())
+        for row in [*rows, None]:
+            table(row)
+    assert 0 < taken < len(sorts)

@@ -24,7 +24,7 @@ from patient_usher.core.verify.verdict import MARKS
 Headers = list[tuple[str, str]]
 Count = Annotated[int, Meta(ge=0, le=2**53 - 1)]
 """What every reader of JSON holds exactly (RFC 8259 section 6)."""
-Seconds = Annotated[float, Meta(ge=-1e10, le=1e10)]
+Seconds = Annotated[float, Meta(ge=0, le=1e10)]
 """Some three hundred years: a trace lasts a hundred at most."""
 StatusCode = Annotated[int, Meta(ge=100, le=999)]
 """Three digits (RFC 9110 15)."""
