@@ -1,7 +1,7 @@
 """Walk traces through a pipeline on a virtual clock and hold what happens against what is expected.
 
-A trace is YAML or JSON, JSON Lines in bulk, or a HAR 1.2 recording of a real browser or client; the content tells
-which.
+A trace is YAML or JSON, JSON Lines in bulk, a server's log, or a HAR 1.2 recording of a real browser or client; the
+content tells which.
 """
 
 from __future__ import annotations
