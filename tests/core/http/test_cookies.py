@@ -30,6 +30,7 @@ def test_what_a_browser_keeps_and_sends() -> None:
         ("Wed, 19 Aug 2026 12:05:16 GMT", "Wed, 19 Aug 2026 12:05:16 GMT"),
         ("Wed, 19-Aug-69 12:05:16 GMT", "Mon, 19 Aug 2069 12:05:16 GMT"),
         ("Wed, 19-Aug-70 12:05:16 GMT", "Wed, 19 Aug 1970 12:05:16 GMT"),
+        ("Wed, 19-Aug-99 12:05:16 GMT", "Thu, 19 Aug 1999 12:05:16 GMT"),
         ("2026 Aug 19 00:00:00", "Wed, 19 Aug 2026 00:00:00 GMT"),
         ("Fri, 27 Nov 2026 11:35:16 EST", "Fri, 27 Nov 2026 11:35:16 GMT"),  # 5.1.1: a zone counts for nothing
         ("Tue, 31 Feb 2020 00:00:00 GMT", None),

@@ -410,13 +410,16 @@ def test_hsts_turns_plain_calls_into_secure_ones() -> None:
     service = make_pipeline([CORS | {"allow-origins": ["http://api.example"]}, tls])
     plain = {"send": "GET http://api.example/", "caller": "page"}
     records = replay(service, plain, plain, {**plain, "after": "60s"}, callers=callers)
-    assert [record["request"]["url"].partition(":")[0] for record in records] == [
-        "http",
-        "https",
-        "https",
-        "http",
-        "https",
+    secure = "https://api.example/"
+    assert [record["request"]["url"] for record in records] == [
+        plain["send"][4:],
+        secure,
+        secure,
+        plain["send"][4:],
+        secure,
     ]
+    other = {"send": "GET http://api.example:8080/", "caller": "page"}  # RFC 6797 8.3: another port stays
+    assert replay(service, plain, other, callers=callers)[-1]["request"]["url"] == "https://api.example:8080/"
 
 
 def test_no_cors_is_opaque_and_drops_what_it_may_not_send() -> None:
