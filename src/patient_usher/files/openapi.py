@@ -10,18 +10,12 @@ from pathlib import Path
 from typing import NamedTuple
 
 from patient_usher.core.engine.compile.compiler import compile_document
-from patient_usher.core.model.document import Json, JsonObject, Map, Problem, Seq, Spot, Unusable, locate
+from patient_usher.core.model.document import Json, Map, Problem, Seq, Spot, Unusable, locate
 from patient_usher.core.model.header_rules import TOKEN
-from patient_usher.core.model.schemas import schema_problems
 from patient_usher.core.model.text_types import show
-from patient_usher.core.model.values import pointer
 from patient_usher.core.model.words import counted
+from patient_usher.files.openapi_description import Description, Document
 from patient_usher.files.pipeline import Beside
-
-Document = JsonObject
-
-_METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace", "query")
-_DEEPEST = 40
 
 
 class Described(NamedTuple):
@@ -40,157 +34,27 @@ def pipeline_of_openapi(doc: Json, name: str) -> Described:
     if not version.startswith(("3.0", "3.1", "3.2")):
         what = f"OpenAPI {version or 'of no version'} can't be read"
         raise Unusable([Problem(locate(doc, [key]), what, "give a description of OpenAPI 3.0, 3.1 or 3.2")])
-    return _Reader(doc).described(name)
+    return _Writer(doc).described(name)
 
 
-class _Reader:
-    """Reads one description."""
+class _Writer:
+    """Makes the pipeline of one description."""
 
     def __init__(self, doc: Document) -> None:
-        self.doc = doc
+        self.said = Description(doc)
         self.notes: list[str] = []
         self.ids: set[str] = set()
-        self.sound: set[str] = set()
-        self.guessed = self.open = 0
-        self.left = _LARGEST_OF_ALL
-
-    # What the description says.
-
-    def resolved(self, node: Json) -> Json:
-        """A part with its ``$ref`` within the file resolved. Raises Unusable for any other."""
-        seen = 0
-        while isinstance(node, dict) and isinstance(node.get("$ref"), str):
-            ref = node["$ref"]
-            seen += 1
-            try:
-                if not ref.startswith("#") or seen > _DEEPEST:
-                    raise LookupError(ref)
-                node = pointer(self.doc, ref[1:])
-            except LookupError:
-                what = f"{ref} names nothing in this file" if seen <= _DEEPEST else f"{ref} leads round in a circle"
-                mend = "put what it names into the file"
-                raise Unusable([Problem(locate(node, ["$ref"]), what, mend)]) from None
-        return node
-
-    def part(self, node: Document, key: str) -> Document:
-        """A mapping below a part, resolved; an empty one where there is none. Raises Unusable."""
-        found = self.resolved(node.get(key))
-        if not isinstance(found, dict | None):
-            what = f"'{key}' must be a mapping, not {show(found)}"
-            raise Unusable([Problem(locate(node, [key]), what, _MEND)])
-        return found or {}
-
-    def parts(self, node: Document, key: str) -> list[Document]:
-        """A list of mappings below a part, each resolved. Raises Unusable."""
-        found = node.get(key)
-        each = [self.resolved(one) for one in found] if isinstance(found, list) else []
-        if (found is not None and not isinstance(found, list)) or not all(isinstance(one, dict) for one in each):
-            raise Unusable([Problem(locate(node, [key]), f"'{key}' must be a list of mappings", _MEND)])
-        return each
-
-    def schema(self, part: Document) -> Json:
-        """The ``schema`` of a part, as one that stands by itself. Raises Unusable where it is no JSON Schema."""
-        made = self._standing(part.get("schema", {}))
-        if (key := repr(made)) not in self.sound:
-            for _, what, mend in schema_problems(made):
-                raise Unusable([Problem(locate(part, ["schema"]), what, mend)])
-            self.sound.add(key)
-        return made
-
-    def _standing(self, node: Json) -> Json:
-        """A schema with what it refers to written in its place, or below ``$defs``.
-
-        What is small and doesn't lead back into itself stands in place. What is larger than a pipeline can hold
-        becomes a schema that anything fits, and is counted.
-        """
-        room = _Room(_IN_PLACE)
-        try:
-            return self._plain(node, room, frozenset())
-        except _Full:
-            pass
-        names: dict[str, str] = {}
-        defs: Document = {}
-        room = _Room(before := min(_LARGEST, self.left))
-        try:
-            made = self._plain(node, room, names)
-            while len(defs) < len(names):
-                ref = list(names)[len(defs)]
-                defs[names[ref]] = self._plain(self.resolved({"$ref": ref}), room, names)
-        except _Full:
-            self.open += 1
-            return {}
-        self.left -= before - room.left
-        return {**made, "$defs": defs} if isinstance(made, dict) else made
-
-    def _plain(self, node: Json, room: _Room, refs: frozenset[str] | dict[str, str]) -> Json:
-        """A schema in the words of JSON Schema 2020-12. Raises _Full.
-
-        ``refs`` are those within which it stands, which are written in place; or their names below ``$defs``.
-        """
-        room.take()
-        if not isinstance(node, dict):
-            return node
-        if isinstance(ref := node.get("$ref"), str):
-            if isinstance(refs, dict):
-                if ref not in refs:
-                    refs[ref] = _named(ref, refs)
-                return {"$ref": f"#/$defs/{refs[ref]}"}
-            if ref in refs:
-                raise _Full
-            return self._plain(self.resolved(node), room, refs | {ref})
-        found: Document = {}
-        for key, value in node.items():
-            if key in _NO_SCHEMA:
-                continue
-            if key in _VALUES:
-                found[key] = value
-            elif key in _BY_NAME and isinstance(value, dict):
-                found[key] = {str(name): self._plain(below, room, refs) for name, below in value.items()}
-            elif isinstance(value, list):
-                found[key] = [self._plain(below, room, refs) for below in value]
-            else:
-                found[key] = self._plain(value, room, refs)
-        if node.get("nullable") is True and isinstance(found.get("type"), str):  # OpenAPI 3.0
-            found["type"] = [found["type"], "null"]
-            if isinstance(found.get("enum"), list) and None not in found["enum"]:
-                found["enum"] = [*found["enum"], None]
-        for key, bound in (("exclusiveMinimum", "minimum"), ("exclusiveMaximum", "maximum")):
-            if found.get(key) is True and bound in found:
-                found[key] = found.pop(bound)
-            elif isinstance(found.get(key), bool):
-                del found[key]
-        return found
-
-    @property
-    def schemes(self) -> Document:
-        """The security schemes by name."""
-        named = self.part(self.part(self.doc, "components"), "securitySchemes")
-        return {name: self.part(named, name) for name in named}
-
-    def operations(self) -> Iterator[tuple[str, str, Document, list[Json]]]:
-        """Every path, method and operation, with its parameters."""
-        paths = self.part(self.doc, "paths")
-        for path in paths:
-            if not path.startswith("/"):  # an extension
-                continue
-            item = self.part(paths, path)
-            further = self.part(item, "additionalOperations")  # OpenAPI 3.2
-            for method in (*_METHODS, *further):
-                if method in item or method in further:
-                    operation = self.part(further if method in further else item, method)
-                    both = (*self.parts(item, "parameters"), *self.parts(operation, "parameters"))
-                    named = {(one.get("name"), one.get("in")): one for one in both}
-                    yield path, method, operation, list(named.values())
+        self.guessed = 0
 
     # The pipeline.
 
     def described(self, name: str) -> Described:
         """The whole of it."""
-        info = self.part(self.doc, "info")
+        info = self.said.part(self.said.doc, "info")
         self.known = dict(self._authenticating())
         needs = {}
         made = []
-        for operation in self.operations():
+        for operation in self.said.operations():
             made.append(self.route(*operation))
             needs[made[-1]["at"]] = self._needs(operation[2])
         routes = self._sound(made)
@@ -220,7 +84,11 @@ class _Reader:
             comments["signing-keys"] = "guessed: how tokens are signed"
         heading = f"Made of {name}. Handlers answer its examples, or what fits its schemas."
         said = [f"{counted(len(routes), 'route')}, {counted(len(schemes), 'way')} to show who is calling"]
-        opened = [f"{self.open:,} schemas are larger than a pipeline holds: anything fits them"] if self.open else []
+        opened = (
+            [f"{self.said.open:,} schemas are larger than a pipeline holds: anything fits them"]
+            if self.said.open
+            else []
+        )
         made_up = [f"{self.guessed:,} answers made up, where no example stands"] if self.guessed else []
         return Described(pipeline, comments, heading, [*said, *self.notes, *opened, *made_up])
 
@@ -250,7 +118,7 @@ class _Reader:
         return routes
 
     def _prefix(self) -> str:
-        servers = self.parts(self.doc, "servers")
+        servers = self.said.parts(self.said.doc, "servers")
         url = str(servers[0].get("url", "")) if servers else ""
         path = re.sub(r"^[a-z]+://[^/]*", "", url).rstrip("/")
         if "{" in path:
@@ -260,7 +128,7 @@ class _Reader:
 
     def _authenticating(self) -> Iterator[tuple[str, Document]]:
         """Every security scheme that a pipeline has, by name; what it hasn't, or takes for another, is told."""
-        for name, scheme in self.schemes.items():
+        for name, scheme in self.said.schemes.items():
             kind, http = scheme.get("type"), str(scheme.get("scheme")).lower()
             if kind == "http" and http == "basic":
                 yield name, {"scheme": "basic"}
@@ -278,7 +146,7 @@ class _Reader:
 
     def _needs(self, operation: Document) -> Need:
         """Which schemes an operation needs: all of any of the sets. Empty, where it needs none that a pipeline has."""
-        wanted = self.parts(operation if "security" in operation else self.doc, "security")
+        wanted = self.said.parts(operation if "security" in operation else self.said.doc, "security")
         if not wanted or not all(wanted):
             return ()
         known = [tuple(name for name in one if name in self.known) for one in wanted]
@@ -334,7 +202,7 @@ class _Reader:
         return {**route, "handler": {"answer": self._answer(operation)}}
 
     def _access(self, operation: Document, at: str) -> Json:
-        needs = self.parts(operation if "security" in operation else self.doc, "security")
+        needs = self.said.parts(operation if "security" in operation else self.said.doc, "security")
         if not all(needs) or not needs:
             return "everyone"
         if not self._needs(operation):
@@ -352,7 +220,7 @@ class _Reader:
             chosen = [one for one in parameters if one.get("in") == place and isinstance(one.get("name"), str)]
             if chosen:
                 named = {_variable(one["name"]) if place == "path" else one["name"]: one for one in chosen}
-                properties = {name: self.schema(one) for name, one in named.items()}
+                properties = {name: self.said.schema(one) for name, one in named.items()}
                 if place == "path" and not any(_narrows(schema) for schema in properties.values()):
                     continue  # any segment does
                 required = [name for name, one in named.items() if one.get("required") and place != "path"]
@@ -361,22 +229,22 @@ class _Reader:
         return found
 
     def _body(self, operation: Document) -> Document:
-        content = self.part(self.part(operation, "requestBody"), "content")
+        content = self.said.part(self.said.part(operation, "requestBody"), "content")
         for media in content:
             key = "json" if "json" in media else "form" if "form" in media else None
-            part = self.part(content, media)
+            part = self.said.part(content, media)
             if key is not None and part.get("schema") is not None:
-                return {key: self.schema(part)}
+                return {key: self.said.schema(part)}
         return {}
 
     def _answer(self, operation: Document) -> Document:
-        responses = self.part(operation, "responses")
+        responses = self.said.part(operation, "responses")
         codes = {str(key): key for key in sorted(responses, key=str)}
         code = next((code for code in codes if code.startswith("2")), "default" if "default" in codes else None)
         answer: Document = {"status": int(code) if code and code.isdecimal() and len(code) == 3 else 200}
-        content = self.part(self.part(responses, codes[code]), "content") if code is not None else {}
+        content = self.said.part(self.said.part(responses, codes[code]), "content") if code is not None else {}
         for media in content:
-            example = self._example(self.part(content, media))
+            example = self._example(self.said.part(content, media))
             if "json" in media:
                 return {**answer, "json": _literal(example)}
             return {**answer, "headers": {"Content-Type": media}, "text": str(_literal(example))}
@@ -385,18 +253,18 @@ class _Reader:
     def _example(self, part: Document) -> Json:
         if "example" in part:
             return part["example"]
-        examples = self.part(part, "examples")
+        examples = self.said.part(part, "examples")
         for name in examples:
-            one = self.part(examples, name)
+            one = self.said.part(examples, name)
             if "value" in one:
                 return one["value"]
-        schema = self.resolved(part.get("schema") or {})
+        schema = self.said.resolved(part.get("schema") or {})
         if isinstance(schema, dict) and "example" in schema:
             return schema["example"]
         self.guessed += 1
         from patient_usher.core.analysis.requests.schema_samples import sample
 
-        return sample(schema, self.doc)
+        return sample(schema, self.said.doc)
 
 
 _SHOWN = 5
@@ -447,39 +315,7 @@ def _is_name(scheme: Document) -> bool:
     return isinstance(name, str) and TOKEN.fullmatch(name) is not None
 
 
-class _Full(Exception):
-    """A schema is larger than there is room for, or leads back into itself."""
-
-
-class _Room:
-    """How many values a schema may still have."""
-
-    def __init__(self, left: int) -> None:
-        self.left = left
-
-    def take(self) -> None:
-        self.left -= 1
-        if self.left < 0:
-            raise _Full
-
-
-def _named(ref: str, taken: dict[str, str]) -> str:
-    """A name of its own below ``$defs`` for what a reference leads to."""
-    stem = re.sub(r"[^A-Za-z0-9_.-]+", "-", ref.rpartition("/")[2]).strip("-") or "part"
-    return next(name for name in chain([stem], (f"{stem}-{n}" for n in count(2))) if name not in taken.values())
-
-
-_IN_PLACE = 200
-_LARGEST = 5_000
-_LARGEST_OF_ALL = 500_000
-"""How many values a schema may have in place, by itself, and all schemas of a description together."""
-_MEND = "write it as the OpenAPI Specification says"
-_BY_NAME = {"properties", "patternProperties", "$defs", "definitions", "dependentSchemas"}
-_VALUES = {"enum", "const", "default", "example", "examples", "required", "pattern", "type"}
 _SAYS = {"type", "description", "title", "example", "examples", "default"}
-_NO_SCHEMA = {"nullable", "discriminator", "xml", "externalDocs", "deprecated", "readOnly", "writeOnly"}
-
-
 _ASKS = re.compile(r"(?<!\$)\$\{env:")
 
 
