@@ -140,6 +140,17 @@ def test_traces_that_are_not_parted_are_replayed_whole(usher: Usher, line: str, 
     assert (outcome.status, "on one core: " in outcome.err, words in outcome.err) == (0, True, True)
 
 
+def test_a_folder_gets_one_part_of_what_is_tied(usher: Usher, tmp_path: Path) -> None:
+    pipeline = {"patient-usher": "pipeline/1", "stages": ["request-id"], "routes": ROUTES, "accounts": MAREN}
+    files = {"p__json": json.dumps(pipeline), "t__jsonl": traffic(Random(1))}
+    done = usher("replay", "p.json", "t.jsonl", "--cores", "2", "--into", "rows", **files)
+    assert "on one core: request-id keeps its state by everything" in done.err
+    whole = usher("replay", "p.json", "t.jsonl", "--into", "whole.parquet")
+    assert whole.status == done.status
+    assert [path.name for path in (tmp_path / "rows").iterdir()] == ["part-0000.parquet"]
+    assert (tmp_path / "rows/part-0000.parquet").read_bytes() == (tmp_path / "whole.parquet").read_bytes()
+
+
 def test_what_cannot_be_parted(usher: Usher) -> None:
     head = json.dumps({"patient-usher": "trace/1", "base": "https://a.example"})
     row = '{"id":"a","at":"0s","send":"GET /health"}'

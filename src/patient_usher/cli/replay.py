@@ -173,6 +173,9 @@ def _in_parts(args: Namespace) -> int | None:
         return _parts(args, pipeline, OnCores(args.cores), args.cores)
     except NotParted as reason:
         say(f"on one core: {reason}")
+        if args.into is not None and not args.into.suffix:  # then all is one part
+            args.into.mkdir(parents=True, exist_ok=True)
+            args.into /= "part-0000.parquet"
         return None
 
 
