@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import json
 from collections.abc import Callable
 from pathlib import Path
 from random import Random
@@ -83,3 +84,36 @@ OTHERS = [
 def test_what_is_no_log_is_told_as_before(usher: Usher, text: str, said: str) -> None:
     done = usher("replay", "p.yaml", "a.x", p__yaml=PIPELINE, a__x=text)
     assert (done.status, said in done.err) == (2, True), done.err
+
+
+def test_tables_of_a_replay_are_read_again_whatever_their_form(usher: Usher, tmp_path: Path) -> None:
+    """The times at which requests came, to the microsecond."""
+    random, at, rows = Random(4), 0, []
+    for number in range(1, 200):
+        at += random.randrange(1, 900_000)
+        send = f"GET {random.choice(['/v1/tides?station=tern', '/none'])}"
+        row = {"id": f"r{number}", "at": f"{at}us", "send": send, "address": f"192.0.2.{random.randrange(5)}"}
+        rows.append(json.dumps(row, separators=(",", ":")))
+    head = '{"patient-usher": "trace/1", "base": "https://a.example", "starts": "2031-05-01T08:00:00.123456Z"}'
+    trace = "\n".join([head, *rows]) + "\n"
+    first = json.loads(rows[0])["at"]
+    for form in ("csv", "jsonl", "parquet"):
+        files = {"p__yaml": PIPELINE, "t__jsonl": trace}
+        assert usher("replay", "p.yaml", "t.jsonl", "--into", f"rows.{form}", **files).status == 0
+        assert usher("import", f"rows.{form}", "--into", "again.jsonl").status == 0
+        again = [json.loads(line) for line in (tmp_path / "again.jsonl").read_text().splitlines()[1:]]
+        for one, other in zip(map(json.loads, rows), again, strict=True):
+            since = int(one["at"][:-2]) - int(first[:-2])
+            assert (other["send"], other["address"], other["at"]) == (one["send"], one["address"], f"{since}us")
+        direct = usher("replay", "p.yaml", f"rows.{form}", "--format", "jsonl")
+        imported = usher("replay", "p.yaml", "again.jsonl", "--format", "jsonl")
+        assert direct.out.splitlines() == imported.out.splitlines() != []
+
+
+@pytest.mark.parametrize("octets", [b"PAR1", b"PAR1 and no more", b"PAR1" + bytes(60) + b"PAR1"])
+def test_a_broken_table_is_told_in_a_line(usher: Usher, tmp_path: Path, octets: bytes) -> None:
+    (tmp_path / "a.parquet").write_bytes(octets)
+    for command in (("import", "a.parquet", "--into", "t.jsonl"), ("replay", "p.yaml", "a.parquet")):
+        done = usher(*command, p__yaml=PIPELINE)
+        assert (done.status, len(done.err.splitlines())) == (2, 1), done.err
+        assert done.err.startswith("a.parquet:1:1: this table in Parquet can't be read: ")

@@ -55,6 +55,8 @@ _HOST = re.compile(r"[A-Za-z0-9-]+(?:\.[A-Za-z0-9-]+)*(?::\d+)?|\[[0-9A-Fa-f:]+\
 _PAIR = re.compile(r'(?<!\S)([A-Za-z_@][\w.@-]*)=("(?:[^"\\]|\\.)*"|\S*)')
 _DEEP = 6
 MOST_MEMBERS = 400
+_OWN = {"request_id", "handler_reached", "limit_remaining"}
+"""Columns by which a table that a replay wrote is known: it says when requests came, not when they ended."""
 
 
 def flat(row: Mapping[str, Json], before: str = "", deep: int = 0) -> Iterator[tuple[str, str, Json]]:
@@ -124,6 +126,7 @@ def members(row: Mapping[str, Json], named: Mapping[str, str], known: int | None
     return Seen(
         at if at is not None else known or 0, method, target, look("status", _status), address, look("user", _word),
         look("referrer", _word), look("agent", _word), look("host", _host), listed, look("took", _took),
+        row.keys() >= _OWN,
     )  # fmt: skip
 
 

@@ -57,11 +57,17 @@ CODINGS = (
 
 
 def unpacked(stream: BinaryIO, name: str) -> BinaryIO:
-    """The octets of a file, unpacked where it is packed. Reading raises Unusable where it is cut off or broken."""
+    """The octets of a file, unpacked where it is packed; of a table in Parquet its rows as lines of JSON. Reading raises
+    Unusable where it is cut off or broken.
+    """
     head = stream.peek(6)[:6] if isinstance(stream, io.BufferedReader) else b""
     for coding in CODINGS:
         if head.startswith(coding.magic):
             return io.BufferedReader(_Unpacking(stream, name, coding), 1 << 16)
+    if head.startswith(b"PAR1") and stream.seekable():
+        from patient_usher.files.parquet_lines import ParquetLines  # few read tables
+
+        return io.BufferedReader(ParquetLines(stream, name), 1 << 16)
     return stream
 
 
