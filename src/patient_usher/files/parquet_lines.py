@@ -57,9 +57,8 @@ class ParquetLines(io.RawIOBase):
             for batch in table.iter_batches(batch_size=AT_ONCE):
                 columns = [(name, batch.column(at)) for at, name in enumerate(batch.schema.names)]
                 for row in range(batch.num_rows):
-                    line = _line(
-                        {name: value for name, column in columns if (value := column[row].as_py()) is not None}
-                    )
+                    cells = ((name, column[row].as_py()) for name, column in columns)
+                    line = _line({name: value for name, value in cells if value is not None})
                     most -= len(line)
                     if most < 0:
                         raise self._too_large()
@@ -73,9 +72,7 @@ class ParquetLines(io.RawIOBase):
             raise self._unusable(f"this table in Parquet can't be read: {told}", "write it again") from None
 
     def _too_large(self) -> Unusable:
-        return self._unusable(
-            f"this table unpacks to over {RATIO} times its size", "give it as lines, if it is meant so"
-        )
+        return self._unusable(f"this table unpacks to over {RATIO} times its size", "give it as lines")
 
     def _unusable(self, what: str, mend: str) -> Unusable:
         return Unusable([Problem(Spot(self._name, 1, 1), what, mend)])

@@ -57,7 +57,7 @@ CODINGS = (
 
 
 def unpacked(stream: BinaryIO, name: str) -> BinaryIO:
-    """The octets of a file, unpacked where it is packed; of a table in Parquet its rows as lines of JSON. Reading raises
+    """The octets of a file, unpacked where it is packed; of a table in Parquet its rows, as JSON. Reading raises
     Unusable where it is cut off or broken.
     """
     head = stream.peek(6)[:6] if isinstance(stream, io.BufferedReader) else b""
