@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import gzip
+import hmac
 import json
 import zlib
 from collections.abc import Callable
@@ -712,3 +713,39 @@ def test_rows_show_the_host_where_it_differs_and_what_was_written(usher: Usher) 
         "GET https://other.example/r",
     ]
     assert "GET /r?x=${kept.none}" in rows[2]
+
+
+# What a run of changes at random found that nothing noticed.
+
+PARENT = "4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7"
+
+
+@pytest.mark.parametrize("flags", ["00", "01"])
+def test_a_trace_that_is_believed_keeps_its_id_and_flags(flags: str) -> None:
+    """W3C Trace Context 3.4: the parent alone becomes another."""
+    ids = {"id": "ids", "kind": "request-id", "trusts-incoming": True}
+    sent = {"send": "GET /", "headers": {"traceparent": f"00-{PARENT}-{flags}"}}
+    record = walk([ids], sent, routes=[{**ROUTE, "handler": {"echo": True}}])
+    version, trace, span, kept = json.loads(record["response"]["body"])["headers"]["traceparent"].split("-")
+    assert (version, trace, kept) == ("00", PARENT[:32], flags)
+    assert span != PARENT[33:]
+
+
+def test_tokens_are_signed_by_the_first_key_that_is_asked_for() -> None:
+    secrets = {name: f"made-up-secret-for-these-tests-only-{name}" for name in ("one", "two")}
+    keys = {name: {"algorithm": "HS256", "secret": secret} for name, secret in secrets.items()}
+    who = {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "bearer", "keys": ["one", "two"]}]}
+    known = {"accounts": {"maren": {}}, "signing-keys": keys}
+    service = make_pipeline([who], routes=[{**ROUTE, "handler": text()}], **known)
+    (record,) = replay(service, {"send": "GET /", "sign": {"bearer": "maren"}})
+    token = next(value for name, value in record["request"]["headers"] if name == "Authorization").split()[1]
+    signed, _, signature = token.rpartition(".")
+    made = hmac.digest(secrets["one"].encode(), signed.encode(), "sha256")
+    assert base64.urlsafe_b64encode(made).rstrip(b"=").decode() == signature
+
+
+@pytest.mark.parametrize(("quality", "coding"), [("0.123", "gzip"), ("0.1234", None), ("0", None), ("1.000", "gzip")])
+def test_qualities_have_three_digits(quality: str, coding: str | None) -> None:
+    """RFC 9110 12.4.2."""
+    record = walk([{"id": "c", "kind": "compress", "from-size": 1}], {"send": "GET /", "headers": {"Accept-Encoding": f"gzip;q={quality}, identity;q=0.01"}}, routes=[{**ROUTE, "handler": {"answer": {"text": "tide " * 200}}}])  # fmt: skip
+    assert record["response"]["encoding"] == coding
