@@ -61,6 +61,7 @@ def a_line(random: Random, number: int) -> str:
 PARTS = {
     "address": lambda x: x.address,
     "route": lambda x: x.route.id if x.route is not None else "",
+    "identity": lambda x: x.identity.name if x.identity is not None else "",
     "header.x-api-key": lambda x: x.sent.fields.get("x-api-key") or "",
     "query.station": lambda x: (x.sent.url.params.get("station") or [""])[0],
 }

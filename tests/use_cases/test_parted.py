@@ -24,7 +24,7 @@ ROUTES = [
     {"id": "tides", "at": "GET /tides", "access": "everyone", "handler": {"answer": {"json": {"s": "${query.station}", "more": "tide " * 40}}, "busy-for": "80ms"}},
     {"id": "berths", "at": "GET /berths", "handler": {"answer": {"text": "free"}}},
 ]  # fmt: skip
-MAREN = {"maren": {"api-keys": ["marens-made-up-key"]}}
+MAREN = {name: {"api-keys": [f"{name}s-made-up-key"]} for name in ("maren", "odile", "jory")}
 STAGES: list[Any] = [
     "access-log", {"id": "net", "kind": "error-handler"}, {"id": "squeeze", "kind": "compress", "from-size": 1},
     {"id": "throttle", "kind": "rate-limit", "quota": 4, "window": "10s", "per": ["address"]},
@@ -38,6 +38,12 @@ STAGES: list[Any] = [
 def dict_of(stage: Any) -> dict[str, Any]:
     """A stage as a mapping."""
     return stage if isinstance(stage, dict) else {"id": stage, "kind": stage}
+
+
+def in_order(stages: list[dict[str, Any]], part: str) -> list[dict[str, Any]]:
+    """Who goes by the identity stands behind whoever finds it out."""
+    who = dict_of(next(stage for stage in STAGES if dict_of(stage)["id"] == "who"))
+    return [who, *(stage for stage in stages if stage != who)] if part == "identity" else stages
 
 
 def traffic(random: Random) -> str:
@@ -66,7 +72,10 @@ def traffic(random: Random) -> str:
         if random.random() < 0.5:
             row.setdefault("headers", {})[random.choice(["X-Buoy", "x-buoy"])] = f"b{random.randrange(5)}"
         if random.random() < 0.2:
-            row["sign"] = {"api-key": "maren"}
+            row["sign"] = {"api-key": random.choice([*MAREN])}
+        elif random.random() < 0.2:
+            key = random.choice(["marens-made-up-key", "a-key-of-nobody"])
+            row.setdefault("headers", {})[random.choice(["X-Api-Key", "x-api-key"])] = key
         if random.random() < 0.1:
             row["expect"] = {"status": 200}
         lines.append(json.dumps(row))
@@ -77,6 +86,7 @@ def traffic(random: Random) -> str:
     ("part", "seed"),
     [
         *(("address", seed) for seed in range(4)),
+        *(("identity", seed) for seed in range(3)),
         *(("header.X-Buoy", 0), ("header.x-buoy", 1), ("route", 0), ("query.station", 0)),
     ],
 )
@@ -87,7 +97,7 @@ def test_whole_and_parted_give_the_same(usher: Usher, tmp_path: Path, part: str,
     ]
     pipeline = {
         "patient-usher": "pipeline/1",
-        "stages": random.sample(stages, random.randrange(2, len(STAGES) + 1)),
+        "stages": in_order(random.sample(stages, random.randrange(2, len(STAGES) + 1)), part),
         "routes": ROUTES,
         "accounts": MAREN,
         "always": [{"id": "found", "when": {"path": "/none"}, "expect": {"status": 200}}],
@@ -108,7 +118,8 @@ def test_whole_and_parted_give_the_same(usher: Usher, tmp_path: Path, part: str,
 ROUTE = {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok"}}}
 TIED: list[tuple[list[Any], dict[str, Any], str | None, str]] = [
     ([], {}, "nothing", ""), (["access-log", {"id": "c", "kind": "compress"}], {}, "nothing", ""), ([STAGES[3]], {}, "address", ""), ([STAGES[4], STAGES[5]], {}, "address", ""),
-    ([{**STAGES[3], "per": ["identity"]}], {}, None, "throttle"), ([{**STAGES[3], "per": ["route"]}], {}, "route", ""), ([{"id": "shelf", "kind": "cache"}], {}, None, "shelf"),
+    ([{**STAGES[3], "per": ["identity"]}], {}, None, "throttle"), ([STAGES[7], {**STAGES[3], "per": ["identity"]}], {}, "identity", ""), ([{**STAGES[3], "per": ["identity"]}, STAGES[7]], {}, None, "throttle"),
+    ([{"id": "marks", "kind": "header-fields", "on-request": {"drop": ["X-Api-Key"]}}, STAGES[7], {**STAGES[3], "per": ["identity"]}], {}, None, "marks"), ([{**STAGES[3], "per": ["route"]}], {}, "route", ""), ([{"id": "shelf", "kind": "cache"}], {}, None, "shelf"),
     (["request-id"], {}, None, "request-id"), ([STAGES[3]], {"deployment": {"instances": 2}}, None, "the spread (round-robin)"), ([STAGES[3]], {"deployment": {"instances": 2, "spread": "by-address"}}, "address", ""),
     ([STAGES[3]], {"deployment": {"trusts-forwarded": ["192.0.2.0/24"]}}, None, "the front"), ([STAGES[3]], {"deployment": {"in-front": {"ends-tls": True, "address": "10.0.0.1"}}}, None, "the front"),
     ([], {"routes": [{**ROUTE, "handler": {**ROUTE["handler"], "fails-every": 3}}]}, "route", ""), ([], {"records": {"boats": {}}, "routes": [{**ROUTE, "handler": {"records": "boats", "do": "list"}}]}, None, "records boats"),
@@ -138,6 +149,16 @@ def test_traces_that_are_not_parted_are_replayed_whole(usher: Usher, line: str, 
     head = json.dumps({"patient-usher": "trace/1", "base": "https://a.example"})
     outcome = usher("replay", str(DEMO / "harbour.yaml"), "t.jsonl", "--cores", "2", t__jsonl=f"{head}\n{line}\n")
     assert (outcome.status, "on one core: " in outcome.err, words in outcome.err) == (0, True, True)
+
+
+def test_whom_a_token_names_hangs_on_the_time(usher: Usher) -> None:
+    stages = [STAGES[7], {**STAGES[3], "per": ["identity"]}]
+    pipeline = json.dumps({"patient-usher": "pipeline/1", "stages": stages, "routes": ROUTES, "accounts": MAREN})
+    head = json.dumps({"patient-usher": "trace/1", "base": "https://a.example"})
+    for more in ('"headers":{"Authorization":"Bearer x"}', r'"headers":{"Authorization":"\u0042earer x"}'):
+        line = f'{{"id":"a","at":"0s","send":"GET /tides",{more}}}'
+        done = usher("replay", "p.json", "t.jsonl", "--cores", "2", p__json=pipeline, t__jsonl=f"{head}\n{line}\n")
+        assert (done.status, "line 2 of t.jsonl brings a token" in done.err) == (0, True), done.err
 
 
 def test_a_folder_gets_one_part_of_what_is_tied(usher: Usher, tmp_path: Path) -> None:

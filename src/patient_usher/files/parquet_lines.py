@@ -49,8 +49,10 @@ class ParquetLines(io.RawIOBase):
             groups = [about.row_group(at) for at in range(about.num_row_groups)]
             octets = sum(one.column(at).total_uncompressed_size for one in groups for at in range(one.num_columns))
             most = max(FREE, RATIO * self._stream.seek(0, io.SEEK_END))
-            if octets > most or about.num_columns > MOST_COLUMNS:
+            if octets > most:
                 raise self._too_large()
+            if about.num_columns > MOST_COLUMNS:
+                raise self._unusable(f"this table has {about.num_columns:,} columns", f"leave {MOST_COLUMNS:,} at most")
             self._stream.seek(0)
             texts = [field.name for field in about.schema.to_arrow_schema() if str(field.type) in ("string", "binary")]
             table = parquet.ParquetFile(self._stream, read_dictionary=texts)  # a text that stands often is held once

@@ -18,6 +18,7 @@ from pydantic import ValidationError
 from patient_usher.core.engine.bind.request_templates import Kept
 from patient_usher.core.engine.bind.trace import Maker, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.partition import identity_reader
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.document import JsonMapping, JsonObject, Spot, Unusable
 from patient_usher.core.model.trace import RequestSpec
@@ -87,8 +88,11 @@ def _by_request(by: str, header: JsonObject, blueprint: Blueprint) -> Callable[[
     spec = read_spec(header)
     maker = Maker(spec, blueprint, lambda path: b"")
     nowhere = Spot("", 1, 1)
+    identity = identity_reader(blueprint)
 
     def part(request: Request) -> bytes:
+        if root == "identity":
+            return identity(request).encode()
         if root == "route":
             route, *_ = blueprint.router.find(request.method, request.url)
             return route.id.encode() if route is not None else b""
@@ -120,6 +124,9 @@ def _by_request(by: str, header: JsonObject, blueprint: Blueprint) -> Callable[[
             return made(raw)
         if line.sign is not msgspec.UNSET or line.bearer is not msgspec.UNSET:
             return made(raw)  # it may stand where the key does
+        if root == "identity":
+            recipe = maker.plain(line.send, line.caller, line.headers)
+            return part(recipe.request(Kept(), blueprint)) if recipe is not None else b""
         if root != "header":
             return of_line(line.send)
         value = defaults.get(line.caller or "script")

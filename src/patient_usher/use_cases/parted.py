@@ -32,6 +32,8 @@ from patient_usher.output.tables import FORMATS
 from patient_usher.use_cases.line_keys import BUCKETS, key_reader
 from patient_usher.use_cases.session import collect_garbage
 
+_TIMED = re.compile(rb"bearer|\\u00", re.IGNORECASE)
+"""What a token stands behind, as it is or written in escapes."""
 A = TypeVar("A")
 B = TypeVar("B")
 
@@ -234,6 +236,8 @@ def _weighed(by: str, blueprint: Blueprint, path: Path) -> list[int]:
             raise NotParted(f"line {number} of {path.name} doesn't begin with its id and its time (at)")
         if b'"keep"' in raw or b'"change"' in raw or filled in raw:
             raise NotParted(f"line {number} of {path.name} keeps a value, fills one in, or changes the pipeline")
+        if by == "identity" and _TIMED.search(raw):
+            raise NotParted(f"line {number} of {path.name} brings a token: whom it names hangs on the time")
         if not ids.add(head[1].decode()):
             what, spot = f"the id '{head[1].decode()}' is taken", Spot(str(path), number, 1)
             raise Unusable([Problem(spot, what, "give each request an id of its own")])

@@ -6,11 +6,15 @@ Where all of it hangs on one part, requests that differ in that never meet: repl
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterator
 from typing import NamedTuple
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.plan.plan import Plan
+from patient_usher.core.engine.plan.step import PlanStep
+from patient_usher.core.http.messages import Request
 from patient_usher.core.model.always import AlwaysSpec
+from patient_usher.core.model.exchange import arriving
 
 NOTHING = "nothing"
 EVERYTHING = "everything"
@@ -22,7 +26,8 @@ _FORWARDED = frozenset({"forwarded", "x-forwarded-for", "x-forwarded-proto", "x-
 def tells_apart(part: str) -> bool:
     """Whether requests can be told apart by this part before they run."""
     root, _, name = part.partition(".")
-    return part in ("address", "route") or root == "query" or (root == "header" and name not in _MADE | _FORWARDED)
+    named = root == "query" or (root == "header" and name not in _MADE | _FORWARDED)
+    return named or part in ("address", "route", "identity")
 
 
 class Tie(NamedTuple):
@@ -84,8 +89,48 @@ def _changed(blueprint: Blueprint, part: str) -> tuple[Tie, ...]:
     if part == "address" and (deployment.trusts_forwarded or front.ends_tls or front.sends != "nothing"):
         return (Tie("the front", ("the address that it tells",)),)
     root, _, name = part.partition(".")
-    return tuple(
-        Tie(id_, (f"the {part} that it passes on",))
+    if root not in ("header", "identity"):
+        return ()
+    changing = [
+        Tie(id_, (f"the {'credentials' if root == 'identity' else part} that it passes on",))
         for id_, options in blueprint.options.items()
-        if options.enabled and root == "header" and name in options.changes_on_request()
-    )
+        if options.enabled and (options.changes_on_request() if not name else name in options.changes_on_request())
+    ]
+    return tuple(changing or (_too_early(blueprint) if root == "identity" else ()))
+
+
+def _identifying(blueprint: Blueprint, plan: Plan) -> list[PlanStep]:
+    """The steps of a plan that find out who is calling, in their order."""
+    options = blueprint.options
+    return [step for step in plan.steps if step.id in options and "identity" in options[step.id].leaves()]
+
+
+def _too_early(blueprint: Blueprint) -> list[Tie]:
+    """Who goes by the identity in front of a stage that finds it out: for them all requests are nobody's."""
+    found: dict[str, Tie] = {}
+    for plan in blueprint.plans.values():
+        ids = [step.id for step in plan.steps]
+        behind = max((ids.index(step.id) for step in _identifying(blueprint, plan)), default=len(ids))
+        for tie in ties(blueprint):
+            if tie.who in ids[: behind + 1]:
+                found[tie.who] = Tie(tie.who, ("the identity before it is known",))
+    return list(found.values())
+
+
+def identity_reader(blueprint: Blueprint) -> Callable[[Request], str]:
+    """Who sends a request, as its stages find out of what it brings: for credentials that time doesn't change."""
+    found = {key: _identifying(blueprint, plan) for key, plan in blueprint.plans.items()}
+
+    def read(request: Request) -> str:
+        x = arriving(0, "", request, 0)
+        x.route, x.path_values, _ = blueprint.router.find(request.method, request.url)
+        x.environment, x.memory = blueprint.setup.environment, {}
+        for step in found[x.route.id if x.route is not None else None]:
+            if step.way_in is None or (step.passes_over is not None and step.passes_over(x) is not None):
+                continue
+            step.way_in(x)
+            if x.identity is not None:
+                return x.identity.name
+        return ""
+
+    return read
