@@ -16,7 +16,7 @@ from patient_usher import Trace
 from patient_usher.core.analysis import side_by_side
 from patient_usher.core.analysis.compare import KINDS, change_of, compared, concern, first_of_each
 from patient_usher.use_cases.compare import compared_at_length, records_of, session
-from use_cases.test_parted import ROUTES, STAGES, traffic
+from use_cases.test_parted import MAREN, ROUTES, STAGES, traffic
 
 Usher = Callable[..., Outcome]
 KEPT = [kind for kind in KINDS if kind not in ("order", "log")]  # those two hang on journeys
@@ -26,7 +26,7 @@ def some(random: Random) -> Any:
     """A pipeline at random, of stages that limit, refuse, code, catch and cut off."""
     stages = random.sample(STAGES, random.randrange(2, len(STAGES)))
     routes = [{"access": "everyone", **route} for route in ROUTES]
-    return make_pipeline(stages, routes=routes, accounts={"maren": {"api-keys": ["a-made-up-key-of-maren"]}})
+    return make_pipeline(stages, routes=routes, accounts=MAREN)
 
 
 @pytest.mark.parametrize("seed", range(8))
