@@ -201,6 +201,20 @@ def test_credentials_are_known_by_where_they_stand(part: str, name: str, text: s
     assert shorten[part](text) == told
 
 
+def test_a_warning_names_no_secret_that_stands_elsewhere(usher: Callable[..., Outcome]) -> None:
+    pipeline = """patient-usher: pipeline/1
+stages: [{id: who, kind: authenticate, schemes: [{scheme: basic}]}, {id: may, kind: authorize}]
+accounts: {maren: {roles: [made-up-berth-word], password: made-up-berth-word}}
+routes: [{id: r, at: GET /, access: {role: made-up-berth-wort}, handler: {answer: {text: ok}}}]
+"""
+    trace = "patient-usher: trace/1\nbase: https://a.example\nrequests: [{id: a, send: GET /}]\n"
+    done = usher("replay", "p.yaml", "t.yaml", p__yaml=pipeline, t__yaml=trace)
+    assert ("warning: no account has the role" in done.err, "made-up-berth-word" in done.err + done.out) == (
+        True,
+        False,
+    )
+
+
 def test_whom_a_limit_counts_is_shortened_where_it_is_a_credential() -> None:
     limits = {"address": "address", "key": "header.x-api-key", "code": "query.berth-code", "plan": "header.x-plan"}
     schemes = [{"scheme": "api-key"}, {"scheme": "api-key", "in": "query", "name": "berth-code"}]

@@ -115,9 +115,10 @@ def pipeline_of(args: Namespace, *, warns: bool = True) -> Pipeline:
         always=getattr(args, "always", None),
         places=not warns,
     )
+    pipeline = admitted(blueprint)  # first: a warning may name what is a secret elsewhere
     for warning in warnings_of(blueprint) if warns else ():
         say(str(warning))
-    return admitted(blueprint)
+    return pipeline
 
 
 def admitted(blueprint: Blueprint) -> Pipeline:
