@@ -52,7 +52,7 @@ def a_line(random: Random, number: int) -> str:
     if random.random() < 0.3:
         row["caller"] = random.choice(["buoy", "script"])
     elif random.random() < 0.3:
-        row["address"] = random.choice(["192.0.2.3", "2001:DB8::1", "2001:db8::1"])
+        row["address"] = random.choice(["192.0.2.3", "2001:DB8::1", "2001:db8::1", "2001:db8:0::1"])
     if random.random() < 0.2:
         row |= {"send": "POST /said", "json": {"X-Api-Key": "x", "address": "198.51.100.9"}, "times": 2}
     return json.dumps(row, ensure_ascii=random.random() < 0.5)

@@ -24,6 +24,7 @@ from patient_usher.core.model.document import JsonObject, Unusable
 from patient_usher.core.model.values import literal
 from patient_usher.core.model.words import counted
 from patient_usher.files.atomic_write import write_whole, writing
+from patient_usher.files.log_as_trace import BASE
 from patient_usher.files.log_lines import Seen, address_of
 from patient_usher.files.log_members import FORMATS, NAMES, by_pattern
 from patient_usher.files.log_trace import PRIVATE, Callers, Counted, Writing, lines, merged, of_hosts, trace_lines
@@ -49,9 +50,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--into", metavar="FILE", type=Path, required=True, help="the trace or pipeline to write")
     what = f"what the files are: {', '.join(KINDS)}; found by looking, if left out"
     parser.add_argument("--from", dest="form", metavar="FORMAT", choices=KINDS, help=what)
-    parser.add_argument(
-        "--base", metavar="URL", type=_origin, default="https://service.example", help="the origin of paths in logs"
-    )
+    parser.add_argument("--base", metavar="URL", type=_origin, default=BASE, help="the origin of paths in logs")
     parser.add_argument(
         "--fields", metavar="WHAT=MEMBER,...", default="",
         help=f"which members of JSON, CSV or logfmt hold what: {', '.join(NAMES)}",

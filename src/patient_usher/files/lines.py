@@ -56,7 +56,8 @@ def _is_member(rest: bytes, at: int) -> bool:
 
 
 @lru_cache(maxsize=50_000)
-def _address_of(text: bytes) -> str | None:
+def canonical_address(text: bytes) -> str | None:
+    """An address as a caller has it, however it is spelt; None for what is none."""
     try:
         return str(ip_address(text.decode()))
     except ValueError:
@@ -212,7 +213,7 @@ class _Reader:
             and b'"caller"' not in rest
             and _is_member(rest, found.start())
         ):
-            address = _address_of(found[1])
+            address = canonical_address(found[1])
             if address is not None:
                 rest = rest[: found.start()] + rest[found.end() :]
         recipe = self.recipes.get((rest, which))

@@ -22,6 +22,7 @@ from patient_usher.core.engine.partition import identity_reader
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.document import JsonMapping, JsonObject, Spot, Unusable
 from patient_usher.core.model.trace import RequestSpec
+from patient_usher.files.lines import canonical_address
 
 BUCKETS = 4096
 """Into so many the keys of requests fall; parts are made of whole buckets, by their weight."""
@@ -65,10 +66,13 @@ def by_address(callers: JsonMapping) -> Callable[[bytes], bytes]:
             return _SOMEWHERE
         inside = [found.start() for found in (address, caller) if found is not None]
         if b"\\" in raw or raw.count(b"{", 0, max(inside)) > 1 or raw.count(b'"address"') + raw.count(b'"caller"') > 2:
-            return carefully(raw).lower()  # they may stand in a body
+            return one_spelling(carefully(raw))  # they may stand in a body
         if address is not None:
-            return address[1].lower()
-        return known.get(caller[1], _SOMEWHERE).lower() if caller is not None else _SOMEWHERE
+            return one_spelling(address[1])
+        return one_spelling(known.get(caller[1], _SOMEWHERE)) if caller is not None else _SOMEWHERE
+
+    def one_spelling(address: bytes) -> bytes:
+        return (canonical_address(address) or "").encode()
 
     def carefully(raw: bytes) -> bytes:
         try:
@@ -83,7 +87,7 @@ def by_address(callers: JsonMapping) -> Callable[[bytes], bytes]:
 
 
 def _by_request(by: str, header: JsonObject, blueprint: Blueprint) -> Callable[[bytes], bytes]:
-    """The route of a line's request, or the value of a header field or a query parameter of it."""
+    """The route of a line's request, who sends it, or the value of a header field or a query parameter of it."""
     root, _, name = by.partition(".")
     spec = read_spec(header)
     maker = Maker(spec, blueprint, lambda path: b"")

@@ -10,6 +10,7 @@ from collections.abc import Callable, Collection, Iterator
 from typing import NamedTuple
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.plan.front_proxy import FORWARDING
 from patient_usher.core.engine.plan.plan import Plan
 from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.http.messages import Request
@@ -20,13 +21,12 @@ NOTHING = "nothing"
 EVERYTHING = "everything"
 _MADE = frozenset({"host", "content-length", "content-type", "authorization", "cookie"})
 """Header fields that a trace's line doesn't say as such: they are made of what else it says, or of what came before."""
-_FORWARDED = frozenset({"forwarded", "x-forwarded-for", "x-forwarded-proto", "x-forwarded-host"})
 
 
 def tells_apart(part: str) -> bool:
     """Whether requests can be told apart by this part before they run."""
     root, _, name = part.partition(".")
-    named = root == "query" or (root == "header" and name not in _MADE | _FORWARDED)
+    named = root == "query" or (root == "header" and name not in _MADE | FORWARDING.keys())
     return named or part in ("address", "route", "identity")
 
 

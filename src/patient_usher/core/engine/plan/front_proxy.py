@@ -10,7 +10,7 @@ from patient_usher.core.http.urls import Url
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import DeploymentSpec
 
-_FORWARDING = {name.lower(): name for name in ("Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host")}
+FORWARDING = {name.lower(): name for name in ("Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host")}
 
 
 class FrontProxy:
@@ -37,9 +37,9 @@ class FrontProxy:
     def told(self, x: Exchange) -> str | None:
         """Whether what the forwarding fields say of the caller was believed, in words; None without any."""
         fields = x.request.fields
-        if fields.has_none(_FORWARDING.keys()):
+        if fields.has_none(FORWARDING.keys()):
             return None
-        names = [name for lower, name in _FORWARDING.items() if lower in fields]
+        names = [name for lower, name in FORWARDING.items() if lower in fields]
         peer, said = x.request.peer, " and ".join(names)
         if not self._trusts(peer):
             return f"{said} not believed: {peer} isn't listed in trusts-forwarded"
