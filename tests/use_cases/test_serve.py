@@ -61,11 +61,20 @@ def until(true: Callable[[], Any]) -> None:
 # Two ways agree: the model asked over sockets, and walked.
 
 
-@pytest.mark.parametrize("pipeline", [pipeline for pipeline, _ in STORIES])
-def test_what_is_served_is_the_model(pipeline: str, tmp_path: Path) -> None:
+SERVED = [(pipeline, ()) for pipeline, _ in STORIES] + [
+    # all come from one address: past the first limit the others are reached
+    (pipeline, ("throttle.quota=71",))
+    for pipeline in ("limits", "limits-misplaced")
+]
+
+
+@pytest.mark.parametrize(("pipeline", "settings"), SERVED)
+def test_what_is_served_is_the_model(pipeline: str, settings: tuple[str, ...], tmp_path: Path) -> None:
     """Without the waits of the stories, and all from this machine's address."""
     # No window may end meanwhile: how long the way takes isn't known, and a slow machine would tell it as a difference.
-    model = load(DEMO / f"{pipeline}.yaml", settings=["fair.window=10m"] if pipeline.startswith("limits") else [])
+    options = load(DEMO / f"{pipeline}.yaml").blueprint.options
+    slow = [f"{id_}.window=10h" for id_, said in options.items() if getattr(said, "window", None) is not None]
+    model = load(DEMO / f"{pipeline}.yaml", settings=[*slow, *settings])
     doc = YAML(typ="safe", pure=True).load((DEMO / f"{dict(STORIES)[pipeline]}.yaml").read_text())
     left_out = ("at", "after", "every", "expect", "expect-in")
     doc["requests"] = [
