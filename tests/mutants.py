@@ -1,23 +1,32 @@
 """Changes the core at random, one place at a time, and counts how many of the changes the tests notice.
 
-``make mutants`` or ``python tests/mutants.py [COUNT [SEED]]``. Works on copies of the tree; prints what nobody noticed.
+``make mutants`` or ``python tests/mutants.py [COUNT [SEED [FOLDER]]]``. Works on copies of the tree; prints what nobody
+noticed. Which tests come to which lines is found out first, and kept in the folder, if there is one.
 """
 
 from __future__ import annotations
 
+import gc
+import json
+import multiprocessing
 import os
 import random
 import shutil
+import signal
 import subprocess
 import sys
-from concurrent.futures import ThreadPoolExecutor
+import time
+from collections.abc import Iterator
+from contextlib import suppress
 from difflib import unified_diff
+from itertools import pairwise
 from pathlib import Path
-from queue import SimpleQueue
 from tempfile import mkdtemp
-from typing import Any, NamedTuple
+from types import CodeType, FunctionType
+from typing import Any, NamedTuple, NoReturn
 from xml.etree import ElementTree
 
+import pytest
 from cosmic_ray.ast import Visitor, get_ast
 from cosmic_ray.mutating import mutate_code
 from cosmic_ray.plugins import get_operator
@@ -34,7 +43,8 @@ TESTS = [
     "tests/output",
     "tests/use_cases",
 ]  # those that run the core in their own process, so that it is known which lines each of them comes to
-MOST = 150.0  # seconds of tests for one change, quick ones first; what then still isn't noticed isn't
+MOST = 90.0  # seconds of tests for one change, quick ones first; what then still isn't noticed isn't
+OPTIONS = ["-q", "-p", "no:cacheprovider"]
 
 SWAPS = ("Eq_NotEq", "NotEq_Eq", "Lt_LtE", "LtE_Lt", "Gt_GtE", "GtE_Gt", "Is_IsNot", "IsNot_Is")
 SUMS = ("Add_Sub", "Sub_Add", "Mul_FloorDiv", "FloorDiv_Mul", "Mod_Add")
@@ -98,11 +108,20 @@ class Covering(NamedTuple):
         return sorted(found, key=lambda test: (mirror not in test, self.seconds.get(test, 1.0), test))
 
 
-def covering(tree: Path) -> Covering:
-    """Run all tests once and see to which lines each of them comes."""
+def covering(tree: Path, kept: Path | None) -> Covering:
+    """Run all tests once and see to which lines each of them comes; or read it, where it is kept."""
+    if kept is not None and kept.exists():
+        tests, seconds = json.loads(kept.read_text())
+        return Covering({name: {int(line): ids for line, ids in at.items()} for name, at in tests.items()}, seconds)
     sources = [f"--cov=src/patient_usher/core/{folder}" for folder in FOLDERS]
     options = ["--cov-context=test", "--cov-report=", "--junitxml=times.xml", "-o", "junit_family=xunit1"]
-    _pytest(tree, ["-n", str(len(os.sched_getaffinity(0))), *sources, *options, *TESTS], None)
+    subprocess.run(
+        [sys.executable, "-m", "pytest", "-q", "-n", str(_cores()), *sources, *options, *TESTS],
+        cwd=tree,
+        env=_environment(tree),
+        capture_output=True,
+        check=False,
+    )
     data = CoverageData(basename=str(tree / ".coverage"))
     data.read()
     seconds = {
@@ -117,41 +136,190 @@ def covering(tree: Path) -> Covering:
         }
         for name in data.measured_files()
     }
+    if kept is not None:
+        kept.write_text(json.dumps([tests, seconds]))
     return Covering(tests, seconds)
 
 
-def noticed(tree: Path, mutant: Mutant, covering: Covering) -> bool:
-    """Whether any test that comes to the changed lines fails where this change is made."""
-    path = tree / mutant.path
-    plain = path.read_text()
-    changed = mutate_code(plain, get_operator(mutant.operator)(), mutant.place) or plain
-    tests = covering.of(mutant, _changed_lines(plain, changed))
-    path.write_text(changed)
-    try:
-        at, spent = 0, 0.0
-        while at < len(tests) and spent < MOST:
-            some: list[str] = []
-            expected = 0.0
-            while at < len(tests) and len(some) < 300 and expected < 40:
-                some.append(tests[at])
-                expected += covering.seconds.get(tests[at], 1.0)
-                at += 1
-            if _pytest(tree, ["-x", "-n0", "-p", "no:cacheprovider", *some], 60 + 6 * expected) != 0:
-                return True
-            spent += expected
-        return False
-    finally:
-        path.write_text(plain)
+class Change(NamedTuple):
+    """One change as it is tried: what the file is then, and the tests that come to the changed line."""
+
+    path: str
+    text: str
+    tests: list[str]
+    seconds: float
 
 
-def _pytest(tree: Path, arguments: list[str], most: float | None) -> int:
-    """The status; what takes six times as long as it should, and a minute, is taken for endless: noticed."""
-    env = {**os.environ, "PYTHONPATH": str(tree / "src"), "CI": "1", "PYTHONDONTWRITEBYTECODE": "1"}
-    command = [sys.executable, "-m", "pytest", "-q", *arguments]
-    try:
-        return subprocess.run(command, cwd=tree, env=env, capture_output=True, timeout=most, check=False).returncode
-    except subprocess.TimeoutExpired:
-        return 1
+def changes(chosen: list[Mutant], known: Covering) -> Iterator[Change]:
+    """Each change, with the quickest of its tests."""
+    for mutant in chosen:
+        plain = (ROOT / mutant.path).read_text()
+        changed = _changed(mutant)
+        tests, spent = [], 0.0
+        for test in known.of(mutant, _changed_lines(plain, changed)):
+            if spent > MOST:
+                break
+            tests.append(test)
+            spent += known.seconds.get(test, 1.0)
+        yield Change(str(mutant.path), changed, tests, spent)
+
+
+class Trying:
+    """In place of pytest's own loop: every change in a child of this process, which has collected all tests already."""
+
+    def __init__(self, tree: Path, jobs: Any, found: Any) -> None:
+        self.tree, self.jobs, self.found = tree, jobs, found
+        self.sound: dict[str, bool] = {}
+
+    def pytest_runtestloop(self, session: pytest.Session) -> bool:
+        """Whether each change is noticed, as long as there are any."""
+        self.items = {item.nodeid: item for item in session.items}
+        while (job := self.jobs.get()) is not None:
+            number, change = job
+            self.found.put((number, self.noticed(change)))
+        return True
+
+    def noticed(self, change: Change) -> str:
+        """The first test that fails where this change is made and doesn't where it isn't; nothing, where none does."""
+        plain = (self.tree / change.path).read_text()
+        pairs = _functions(compile(plain, change.path, "exec"), compile(change.text, change.path, "exec"))
+        tests = [test for test in change.tests if test in self.items and self.sound.get(test, True)]
+        while tests:
+            if pairs is None:  # it shows when the module is run: in a process that imports it anew
+                failed = self._anew(change, tests)
+            else:
+                failed = self._forked(change.path, pairs, tests, 60 + 6 * change.seconds)
+            if not failed or self._is_sound(failed):
+                return failed
+            tests = tests[tests.index(failed) + 1 :]
+        return ""
+
+    def _is_sound(self, test: str) -> bool:
+        if test not in self.sound:
+            self.sound[test] = test not in self.items or not self._forked("", [], [test], 300)
+        return self.sound[test]
+
+    def _forked(self, path: str, pairs: list[tuple[CodeType, CodeType]], tests: list[str], most: float) -> str:
+        reading, writing = os.pipe()
+        child = os.fork()
+        if not child:
+            os.setsid()
+            self._run_changed(path, pairs, tests, writing)
+        os.close(writing)
+        ends = time.monotonic() + most
+        ended = 0
+        while not ended and time.monotonic() < ends:
+            ended, _ = os.waitpid(child, os.WNOHANG)
+            if not ended:
+                time.sleep(0.02)
+        with suppress(ProcessLookupError):
+            os.killpg(child, signal.SIGKILL)
+        if not ended:
+            os.waitpid(child, 0)
+        with os.fdopen(reading) as stream:
+            begun, *rest = stream.read().split("\n\n")  # the tests in the order that they began, and whether all held
+        return "" if rest else begun.split("\n")[-1]
+
+    def _run_changed(self, path: str, pairs: list[tuple[CodeType, CodeType]], tests: list[str], told: int) -> NoReturn:
+        try:
+            for descriptor in (1, 2):
+                os.dup2(os.open(os.devnull, os.O_WRONLY), descriptor)
+            _exchange(str(self.tree / path), pairs)
+            items = [self.items[test] for test in tests]
+            session = items[0].session
+            for at, (item, after) in enumerate(pairwise([*items, None])):
+                os.write(told, f"{chr(10) * (at > 0)}{item.nodeid}".encode())
+                item.config.hook.pytest_runtest_protocol(item=item, nextitem=after)
+                if session.testsfailed:
+                    os._exit(0)
+            os.write(told, b"\n\n")
+        finally:
+            os._exit(0)
+
+    def _anew(self, change: Change, tests: list[str]) -> str:
+        path = self.tree / change.path
+        plain = path.read_text()
+        path.write_text(change.text)
+        try:
+            command = [sys.executable, "-m", "pytest", *OPTIONS, "-x", "-n0", "--junitxml=one.xml", *tests[:500]]
+            (self.tree / "one.xml").unlink(missing_ok=True)
+            done = subprocess.run(
+                command,
+                cwd=self.tree,
+                env=_environment(self.tree),
+                capture_output=True,
+                timeout=60 + 6 * change.seconds,
+                check=False,
+            )
+            if done.returncode == 0:
+                return ""
+            cases = (
+                ElementTree.parse(self.tree / "one.xml").iter("testcase") if (self.tree / "one.xml").exists() else ()
+            )
+            failed = [case for case in cases if case.find("failure") is not None or case.find("error") is not None]
+            named = f"::{failed[0].get('name')}" if failed else ""
+            return next((test for test in tests if named and test.endswith(named)), "while the tests are collected")
+        except subprocess.TimeoutExpired:
+            return "in no time"
+        finally:
+            path.write_text(plain)
+
+
+def _functions(plain: CodeType, changed: CodeType) -> list[tuple[CodeType, CodeType]] | None:
+    """The functions that differ, as they were and are; None where what differs is run when the module is imported."""
+    nested = [(a, b) for a, b in zip(plain.co_consts, changed.co_consts, strict=False) if isinstance(a, CodeType)]
+    if _own(plain) != _own(changed):
+        return [(plain, changed), *nested] if plain.co_flags & 1 else None  # CO_OPTIMIZED: a function's
+    pairs: list[tuple[CodeType, CodeType]] = []
+    for a, b in nested:
+        if a != b:
+            below = _functions(a, b)
+            if below is None:
+                return None
+            pairs += [(plain, changed)] * bool(plain.co_flags & 1) + below
+    return pairs
+
+
+def _own(code: CodeType) -> tuple[object, ...]:
+    consts = [repr(value) for value in code.co_consts if not isinstance(value, CodeType)]
+    return code.co_code, code.co_names, code.co_varnames, tuple(consts)
+
+
+def _exchange(path: str, pairs: list[tuple[CodeType, CodeType]]) -> None:
+    """Every function that there is of these codes becomes the changed one."""
+    if not pairs:
+        return
+    gc.unfreeze()
+    codes = {(a.co_qualname, a.co_firstlineno): b for a, b in pairs}
+    found = 0
+    for function in gc.get_objects():
+        if type(function) is FunctionType and function.__code__.co_filename == path:
+            changed = codes.get((function.__code__.co_qualname, function.__code__.co_firstlineno))
+            if changed is not None:
+                function.__code__, found = changed, found + 1
+    if not found and os.environ.get("MUTANTS_TELL"):
+        raise RuntimeError(path)
+
+
+def _serve(tree: str, jobs: Any, found: Any) -> None:
+    """One process that tries changes."""
+    os.chdir(tree)
+    os.environ.update(_environment(Path(tree)))
+    sys.path[:0] = [f"{tree}/src", f"{tree}/tests"]
+    pytest.main([*OPTIONS, "-n0", *TESTS], plugins=[Trying(Path(tree), jobs, found)])
+
+
+def _environment(tree: Path) -> dict[str, str]:
+    return {**os.environ, "PYTHONPATH": str(tree / "src"), "CI": "1", "PYTHONDONTWRITEBYTECODE": "1"}
+
+
+def _cores() -> int:
+    return len(os.sched_getaffinity(0))
+
+
+def _changed(mutant: Mutant) -> str:
+    plain = (ROOT / mutant.path).read_text()
+    return mutate_code(plain, get_operator(mutant.operator)(), mutant.place) or plain
 
 
 def _changed_lines(plain: str, changed: str) -> range:
@@ -161,48 +329,44 @@ def _changed_lines(plain: str, changed: str) -> range:
 
 
 def _difference(mutant: Mutant) -> str:
-    plain = (ROOT / mutant.path).read_text()
-    changed = mutate_code(plain, get_operator(mutant.operator)(), mutant.place) or plain
-    lines = [
-        line
-        for line in unified_diff(plain.splitlines(), changed.splitlines(), lineterm="", n=0)
-        if line[:2] not in ("--", "++")
-    ]
-    return "\n".join(lines)
+    plain, changed = (ROOT / mutant.path).read_text().splitlines(), _changed(mutant).splitlines()
+    lines = unified_diff(plain, changed, lineterm="", n=0)
+    return "\n".join(line for line in lines if line[:2] not in ("--", "++"))
 
 
-def run(count: int, seed: int) -> None:
+def run(count: int, seed: int, folder: Path | None) -> None:
     """Try so many changes, chosen by the seed."""
     chosen = random.Random(seed).sample(all_mutants(), count)
-    trees: SimpleQueue[Path] = SimpleQueue()
-    made = [Path(mkdtemp()) / "tree" for _ in range(len(os.sched_getaffinity(0)))]
-    for tree in made:
-        shutil.copytree(
-            ROOT,
-            tree,
-            ignore=shutil.ignore_patterns(".git", ".venv", "*.pyc", ".mypy_cache", ".hypothesis"),
-            symlinks=True,
-        )
-        trees.put(tree)
-
-    known = covering(made[0])
-
-    def one(mutant: Mutant) -> bool:
-        tree = trees.get()
-        try:
-            found = noticed(tree, mutant, known)
-        finally:
-            trees.put(tree)
-        if not found:
-            print(f"not noticed: {mutant.path} {mutant.operator} {mutant.place}\n{_difference(mutant)}", flush=True)
-        return found
-
-    with ThreadPoolExecutor(len(made)) as pool:
-        counted = sum(pool.map(one, chosen))
-    for tree in made:
+    context = multiprocessing.get_context("spawn")
+    jobs, found = context.Queue(), context.Queue()
+    trees = [Path(mkdtemp()) / "tree" for _ in range(_cores())]
+    for tree in trees:
+        ignore = shutil.ignore_patterns(".git", ".venv", "*.pyc", ".mypy_cache", ".hypothesis")
+        shutil.copytree(ROOT, tree, ignore=ignore, symlinks=True)
+    known = covering(trees[0], folder / "covering.json" if folder else None)
+    for job in enumerate(changes(chosen, known)):
+        jobs.put(job)
+    workers = [context.Process(target=_serve, args=(str(tree), jobs, found)) for tree in trees]
+    for worker in workers:
+        worker.start()
+        jobs.put(None)
+    counted = 0
+    for tried in range(1, count + 1):
+        number, test = found.get()
+        counted += bool(test)
+        mutant = chosen[number]
+        if folder:
+            with (folder / "tried.txt").open("a") as stream:
+                print(tried, counted, *mutant, test, file=stream)
+        if not test:
+            print(f"not noticed: {' '.join(map(str, mutant))}\n{_difference(mutant)}", flush=True)
+    for worker in workers:
+        worker.join()
+    for tree in trees:
         shutil.rmtree(tree.parent)
     print(f"{counted} of {count} changes noticed ({counted / count:.1%}), seed {seed}")
 
 
 if __name__ == "__main__":
-    run(int((sys.argv[1:] or ["300"])[0]), int((sys.argv[2:] or ["1"])[0]))
+    count, seed, *kept = [*sys.argv[1:], *["300", "1"][len(sys.argv) - 1 :]]
+    run(int(count), int(seed), Path(kept[0]) if kept else None)

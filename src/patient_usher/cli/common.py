@@ -151,8 +151,11 @@ MENTIONED = 2_000
 
 
 def mention(painter: Painter, pipeline: Pipeline) -> None:
-    """How many findings a check has, in one line; nothing where there is none. Code of the user's isn't run for it."""
-    if pipeline.blueprint.source.load_python is not None:
+    """How many findings a check has, in one line; nothing where there is none, or more routes than requests to try.
+
+    Code of the user's isn't run for it.
+    """
+    if pipeline.blueprint.source.load_python is not None or len(pipeline.blueprint.placed) > MENTIONED:
         return
     from patient_usher.output.findings import MARKS
     from patient_usher.use_cases.check import check

@@ -322,7 +322,7 @@ _ASKS = re.compile(r"(?<!\$)\$\{env:")
 def _guarded(value: Json) -> Json:
     """A value with which nothing comes in from the environment, wherever in the description it stood."""
     if isinstance(value, str):
-        return _ASKS.sub("$${env:", value)
+        return _ASKS.sub("$${env:", value) if "${env:" in value else value
     if isinstance(value, dict):
         return {_guarded(str(key)): _guarded(part) for key, part in value.items()}
     return [_guarded(part) for part in value] if isinstance(value, list) else value

@@ -141,8 +141,8 @@ class SecretKeeper:
         """The value that goes by a name."""
         if self.keeps or not value:
             return value
-        if len(value) < 5 and not self.named(name):
-            return value
+        if len(value) < 5 or self.nothing_in_text(value):
+            return self.hidden(sort, value) if (sort := self.named(name)) else value
         if looks := _LOOKS.fullmatch(value):
             if looks.lastgroup in ("jwt", "pem"):
                 return self.hidden(str(looks.lastgroup), value)

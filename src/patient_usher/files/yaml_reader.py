@@ -7,6 +7,7 @@ are counted as what they stand for, depth is limited, tags are refused.
 from __future__ import annotations
 
 import json
+import math
 import re
 import stat
 from collections.abc import Iterator
@@ -206,13 +207,112 @@ def parse_yaml(text: str, name: str) -> Json:
         ) from None
 
 
-def _build(events: Iterator[object], name: str) -> Json:
-    builder = _Builder(name)
+def _build(events: Iterator[Any], name: str) -> Json:
+    """The tree of parser events, without recursion: the one loop that every written value passes."""
+    root: Json = None
+    complete = False
+    nodes = 0
+    key: str | None = None  # of the innermost mapping, while it waits for its value
+    key_spot = Spot(name, 1, 1)
+    node: Map | Seq | None = None  # the innermost collection that is open
+    # What is open around it: each with the key that waits and its place, the inner one's first event, and nodes before.
+    outer: list[tuple[Map | Seq | None, str | None, Spot, Any, int]] = []
+    anchors: dict[str, tuple[Json, int]] = {}
+
     for event in events:
-        builder.take(event)
-    if not builder.complete:
+        kind = event.__class__.__name__
+        size = 1
+        value: Json
+        if kind == "ScalarEvent":
+            value = _scalar(event, name)
+            if event.anchor:
+                anchors[event.anchor] = (value, 1)
+        elif kind in _STARTS:
+            _refuse_tag(event, name)
+            if len(outer) >= MAX_NESTING:
+                raise _wrong(event, name, f"this is nested more than {MAX_NESTING} deep", "flatten it")
+            outer.append((node, key, key_spot, event, nodes))
+            node = _STARTS[kind](_spot(event, name))
+            key = None
+            continue
+        elif kind in _ENDS:
+            value = node
+            node, key, key_spot, event, before = outer.pop()
+            if event.anchor:
+                anchors[event.anchor] = (value, nodes - before + 1)
+        elif kind == "AliasEvent":
+            if event.anchor not in anchors:
+                raise _wrong(event, name, f"no anchor is called '{event.anchor}'", "define it further up")
+            value, size = anchors[event.anchor]
+        else:
+            if kind == "DocumentStartEvent" and complete:
+                raise _wrong(event, name, "a second document begins here", "put it into a file of its own")
+            complete = complete or kind == "DocumentEndEvent"
+            continue
+
+        nodes += size
+        if nodes > MAX_NODES:
+            what = f"with its aliases the file holds over {MAX_NODES:,} values"
+            raise _wrong(event, name, what, "use fewer aliases")
+        mark = event.start_mark
+        spot = Spot(name, mark.line + 1, mark.column + 1)
+        if node is None:
+            root = value
+        elif isinstance(node, Seq):
+            node.append(value)
+            node.spots.append(spot)
+        elif key is None:
+            if isinstance(value, dict | list):
+                mend = 'put it into quotes, as in "${query.day}"' if value else "write text"
+                raise _wrong(event, name, "a key must be text, not a mapping or list", mend)
+            key, key_spot = value if isinstance(value, str) else event.value, spot
+            if key in node:
+                raise _wrong(event, name, f"the key '{key}' stands here twice", "keep one of the two")
+        else:
+            node[key] = value
+            node.spots[key] = (key_spot, spot)
+            key = None
+    if not complete:
         raise Unusable([Problem(Spot(name, 1, 1), "the file is empty", "write something into it")])
-    return builder.root
+    return root
+
+
+_STARTS: dict[str, type[Map] | type[Seq]] = {"MappingStartEvent": Map, "SequenceStartEvent": Seq}
+_ENDS = {"MappingEndEvent", "SequenceEndEvent"}
+
+
+def _spot(event: Any, name: str) -> Spot:
+    return Spot(name, event.start_mark.line + 1, event.start_mark.column + 1)
+
+
+def _wrong(event: Any, name: str, what: str, mend: str) -> Unusable:
+    return Unusable([Problem(_spot(event, name), what, mend)])
+
+
+def _refuse_tag(event: Any, name: str) -> None:
+    if event.tag is not None and event.tag != "!":
+        raise _wrong(event, name, f"the tag {event.tag} is not read here", "leave it out")
+
+
+def _scalar(event: Any, name: str) -> Json:
+    """A scalar's value."""
+    if event.tag is not None:
+        _refuse_tag(event, name)
+    text = event.value
+    if not text.isascii() and _HALF.search(text):
+        try:
+            text = text.encode("utf-16", "surrogatepass").decode("utf-16")
+        except UnicodeDecodeError:
+            raise _wrong(event, name, "half a character is escaped here", "escape both halves") from None
+    if event.style:  # quoted, or a block
+        return text
+    value = resolve(text)
+    if isinstance(value, float) and math.isinf(value):
+        raise _wrong(event, name, "this number is too large", "write a smaller one")
+    return value
+
+
+_HALF = re.compile("[\ud800-\udfff]")
 
 
 def _spot_at(text: str, name: str, position: int) -> Spot:
@@ -263,105 +363,6 @@ _JARGON = (
     ("could not find expected ':'", "a key has no colon", "write KEY: VALUE"),
 )
 """What the parser says, in words of whoever writes files: what is looked for, what is wrong, the mend."""
-
-
-class _Builder:
-    """Makes the tree from parser events, without recursion."""
-
-    def __init__(self, name: str) -> None:
-        self.name = name
-        self.root: Json = None
-        self.complete = False
-        self.nodes = 0
-        # Open collections: the collection, and for a mapping the key that waits for its value.
-        self.stack: list[list[Json]] = []
-        self.anchors: dict[str, tuple[object, int]] = {}
-        self.open_anchors: dict[int, tuple[str, int]] = {}
-
-    def _fail(self, mark: object, what: str, mend: str) -> Unusable:
-        return Unusable([Problem(self._spot(mark), what, mend)])
-
-    def _spot(self, mark: Any) -> Spot:
-        return Spot(self.name, mark.line + 1, mark.column + 1)
-
-    def take(self, event: Any) -> None:
-        """Take one event."""
-        kind = event.__class__.__name__
-        if kind == "ScalarEvent":
-            self._add(self._scalar(event), event, 1)
-        elif kind in ("MappingStartEvent", "SequenceStartEvent"):
-            self._refuse_tag(event)
-            if len(self.stack) >= MAX_NESTING:
-                raise self._fail(event.start_mark, f"this is nested more than {MAX_NESTING} deep", "flatten it")
-            spot = self._spot(event.start_mark)
-            node: Json = Map(spot) if kind == "MappingStartEvent" else Seq(spot)
-            self.stack.append([node, None, event, self.nodes])
-        elif kind in ("MappingEndEvent", "SequenceEndEvent"):
-            node, _, start, before = self.stack.pop()
-            if start.anchor:
-                self.anchors[start.anchor] = (node, self.nodes - before + 1)
-            self._add(node, start, 1)
-        elif kind == "AliasEvent":
-            if event.anchor not in self.anchors:
-                raise self._fail(event.start_mark, f"no anchor is called '{event.anchor}'", "define it further up")
-            node, size = self.anchors[event.anchor]
-            self._add(node, event, size)
-        elif kind == "DocumentEndEvent":
-            self.complete = True
-        elif kind == "DocumentStartEvent" and self.complete:
-            raise self._fail(event.start_mark, "a second document begins here", "put it into a file of its own")
-
-    def _add(self, value: Json, event: Any, size: int) -> None:
-        self.nodes += size
-        if self.nodes > MAX_NODES:
-            raise self._fail(
-                event.start_mark,
-                f"with its aliases the file holds over {MAX_NODES:,} values",
-                "use fewer aliases",
-            )
-        if not self.stack:
-            self.root = value
-            return
-        frame = self.stack[-1]
-        node = frame[0]
-        spot = self._spot(event.start_mark)
-        if isinstance(node, Seq):
-            node.append(value)
-            node.spots.append(spot)
-        elif frame[1] is None:
-            if isinstance(value, dict | list):
-                mend = 'put it into quotes, as in "${query.day}"' if value else "write text"
-                raise self._fail(event.start_mark, "a key must be text, not a mapping or list", mend)
-            key = value if isinstance(value, str) else event.value
-            if key in node:
-                raise self._fail(event.start_mark, f"the key '{key}' stands here twice", "keep one of the two")
-            frame[1] = (key, spot)
-        else:
-            key, key_spot = frame[1]
-            frame[1] = None
-            node[key] = value
-            node.spots[key] = (key_spot, spot)
-
-    def _refuse_tag(self, event: Any) -> None:
-        tag = getattr(event, "tag", None)
-        if tag is not None and tag != "!":
-            raise self._fail(event.start_mark, f"the tag {tag} is not read here", "leave it out")
-
-    def _scalar(self, event: Any) -> Json:
-        self._refuse_tag(event)
-        text = event.value
-        if any("\ud800" <= char <= "\udfff" for char in text):
-            try:
-                text = text.encode("utf-16", "surrogatepass").decode("utf-16")
-            except UnicodeDecodeError:
-                raise self._fail(event.start_mark, "half a character is escaped here", "escape both halves") from None
-        plain = event.style in (None, "")
-        value = resolve(text) if plain else text
-        if isinstance(value, float) and value in (float("inf"), float("-inf")):
-            raise self._fail(event.start_mark, "this number is too large", "write a smaller one")
-        if event.anchor:
-            self.anchors[event.anchor] = (value, 1)
-        return value
 
 
 def resolve(text: str) -> Json:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import lru_cache
 
 from patient_usher.core.model.document import Json
 from patient_usher.core.model.enumerations import OUTCOMES, SLIPS
@@ -114,6 +115,7 @@ class Table:
         self.request_width = max(min(wanted, spare - self.id_width - _WORDS), _LEAST_URL)
         self.id_width = max(min(self.id_width, spare - self.request_width - _WORDS), _LEAST_ID)
         self.seen: set[str] = set()
+        self._track = lru_cache(maxsize=1024)(self._drawn)
 
     @property
     def track_at(self) -> int:
@@ -126,8 +128,10 @@ class Table:
 
     def track(self, record: Record) -> list[Piece]:
         """How far an exchange got."""
-        dids = did_what(record)
-        on_way = self.order_of(record.route)
+        return self._track(record.route, tuple(did_what(record).items()))
+
+    def _drawn(self, route: str | None, did: tuple[tuple[str, str], ...]) -> list[Piece]:
+        dids, on_way = dict(did), self.order_of(route)
         reached = [at for at, name in enumerate(self.columns) if name in dids]
         last = max(reached, default=-1)
         slipped = next(

@@ -1,5 +1,6 @@
 """The pipeline file as a whole, and what every stage's options have in common."""
 
+from collections import deque
 from collections.abc import Collection, Iterable, Sequence
 from ipaddress import ip_address, ip_network
 from typing import Annotated, ClassVar, Literal, NamedTuple
@@ -303,9 +304,9 @@ def stage_lists(doc: Json) -> Iterable[tuple[list[Json], Path]]:
     """Every list of stages in a pipeline document, with its path."""
     if not isinstance(doc, dict):
         return
-    pending: list[tuple[JsonObject, Path]] = [(doc, ())]
+    pending: deque[tuple[JsonObject, Path]] = deque([(doc, ())])
     while pending:
-        node, path = pending.pop(0)
+        node, path = pending.popleft()
         if isinstance(node.get("stages"), list):
             yield node["stages"], (*path, "stages")
         for part in ("groups", "routes"):
