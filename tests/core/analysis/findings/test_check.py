@@ -461,6 +461,13 @@ def test_other_commands_mention_the_count(usher: Usher, command: list[str]) -> N
     assert "✗ usher check: 1 finding (errors-uncaught@who)" in usher(*command).out
 
 
+@pytest.mark.parametrize(("routes", "told"), [(20, True), (2_001, False)])
+def test_more_routes_than_would_be_tried_are_not_checked_for_a_mention(usher: Usher, routes: int, told: bool) -> None:
+    each = "".join(f"  - {{id: r{at}, at: GET /r{at}, handler: {{raise: Error}}}}\n" for at in range(routes))
+    text = "patient-usher: pipeline/1\nstages: [access-log]\nroutes:\n" + each
+    assert ("usher check" in usher("show", "p.yaml", p__yaml=text).out) == told
+
+
 def test_the_same_check_prints_the_same(usher: Usher) -> None:
     assert usher("check", MISTAKEN, "--format", "json").out == usher("check", MISTAKEN, "--format", "json").out
 
