@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 
 from conftest import DEMO, Outcome, make_pipeline
-from patient_usher import load
+from patient_usher import NotParted, Unusable, load, replay_in_parts
 from patient_usher.core.engine.partition import parted_by
 from patient_usher.use_cases.line_keys import BUCKETS
 from patient_usher.use_cases.parted import _shared_out
@@ -170,6 +170,37 @@ def test_a_folder_gets_one_part_of_what_is_tied(usher: Usher, tmp_path: Path) ->
     assert whole.status == done.status
     assert [path.name for path in (tmp_path / "rows").iterdir()] == ["part-0000.parquet"]
     assert (tmp_path / "rows/part-0000.parquet").read_bytes() == (tmp_path / "whole.parquet").read_bytes()
+
+
+@pytest.mark.parametrize("into", ["rows.csv", "rows.jsonl", "rows"])
+def test_python_gives_what_the_command_gives(usher: Usher, tmp_path: Path, into: str) -> None:
+    """Credentials are shortened in what is written here, too: a query of theirs stands in the rows."""
+    asks = {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "api-key", "in": "query", "name": "pass"}]}
+    pipeline = {"patient-usher": "pipeline/1", "stages": [asks], "routes": ROUTES, "accounts": MAREN}
+    lines = [json.dumps({"patient-usher": "trace/1", "base": "https://a.example"})]
+    for at in range(30):
+        lines.append(json.dumps({"id": f"r{at}", "at": f"{at}s", "send": "GET /berths?pass=marens-made-up-key"}))
+    files = {"p__json": json.dumps(pipeline), "t__jsonl": "\n".join(lines) + "\n"}
+    assert usher("replay", "p.json", "t.jsonl", "--cores", "2", "--into", into, **files).status == 0
+    code = (
+        "from patient_usher import load, replay_in_parts\n"
+        f"found = replay_in_parts(load('p.json'), ['t.jsonl'], cores=2, into='own-{into}')\n"
+        "print(found.parts, found.totals.requests, found.summary.failed)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, timeout=60)
+    assert (done.stdout, done.stderr) == ("2 30 0\n", "")
+    for path in [tmp_path / into] if "." in into else sorted((tmp_path / into).iterdir()):
+        own = tmp_path / f"own-{into}" if "." in into else tmp_path / f"own-{into}" / path.name
+        assert own.read_bytes() == path.read_bytes()
+        assert b"marens-made-up-key" not in own.read_bytes()
+
+
+def test_python_is_told_what_ties_requests(tmp_path: Path) -> None:
+    (tmp_path / "t.jsonl").write_text(traffic(Random(1)))
+    with pytest.raises(NotParted, match="request-id keeps its state by everything"):
+        replay_in_parts(make_pipeline(["request-id"]), [tmp_path / "t.jsonl"], cores=2)
+    with pytest.raises(Unusable, match=r"rows\.gif is no table's name"):
+        replay_in_parts(make_pipeline([]), [tmp_path / "t.jsonl"], into=tmp_path / "rows.gif")
 
 
 def test_what_cannot_be_parted(usher: Usher) -> None:

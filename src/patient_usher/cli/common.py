@@ -9,7 +9,6 @@ from pathlib import Path
 
 from patient_usher.cli.arguments import whole
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.compile.credentials import credentials_of, places_of
 from patient_usher.core.engine.compile.warnings import warnings_of
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.words import counted
@@ -123,8 +122,7 @@ def pipeline_of(args: Namespace, *, warns: bool = True) -> Pipeline:
 
 def admitted(blueprint: Blueprint) -> Pipeline:
     """The pipeline, of whose credentials the door knows from now on."""
-    DOOR.watch(ENVIRONMENT.taken)
-    DOOR.declare(places_of(blueprint), credentials_of(blueprint))
+    DOOR.admit(blueprint, ENVIRONMENT.taken)
     return Pipeline(blueprint)
 
 

@@ -10,12 +10,13 @@ from typing import NamedTuple
 
 from patient_usher import demo
 from patient_usher.cli.common import admitted
-from patient_usher.cli.replaying import Table, Tally, TextReport
+from patient_usher.cli.replaying import Tally, TextReport
 from patient_usher.files.har import AS_IT_IS, HarOptions
 from patient_usher.files.trace import Trace
 from patient_usher.output.door import DOOR
 from patient_usher.output.terminal import Line, Painter, line, stdout_painter
 from patient_usher.use_cases.compare import records_of, session
+from patient_usher.use_cases.rows_file import RowsFile
 from patient_usher.use_cases.session import Pipeline, load
 
 FOLDER = Path(demo.__file__).parent
@@ -240,7 +241,7 @@ def _report(painter: Painter, part: Part) -> int:
     found = session(pipeline, [Trace.read(Path(part.trace), har=har)])
     tally = Tally(found, strict=False, keeps=False)
     for world, trace in found.worlds():
-        TextReport(painter, found, tally, Table(None), journeys=1, mentions=True).run(world, trace)
+        TextReport(painter, found, tally, RowsFile(None), journeys=1, mentions=True).run(world, trace)
     return 1 if tally.failed else 0
 
 

@@ -20,22 +20,23 @@ from patient_usher.cli.common import (
     progress,
     trust,
 )
-from patient_usher.cli.replaying import Table, Tally, bulk_told, report
+from patient_usher.cli.replaying import Tally, bulk_told, report
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import Problem, Unusable, did_you_mean
 from patient_usher.core.model.words import counted
-from patient_usher.files.atomic_write import append_request, writing
+from patient_usher.files.atomic_write import append_request
 from patient_usher.files.har import HarOptions
 from patient_usher.files.trace import Trace
 from patient_usher.files.trace_filter import checked
 from patient_usher.output.door import DOOR
 from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.use_cases.lasting import with_medians
+from patient_usher.use_cases.rows_file import RowsFile
 from patient_usher.use_cases.session import Session, bound_all
 
 if TYPE_CHECKING:
-    from patient_usher.use_cases.parted import Each
+    pass
 
 EXAMPLES = (
     "usher replay pipeline.yaml trace.yaml --only late-request",
@@ -144,8 +145,7 @@ def run(args: Namespace) -> int:
 
 def _in_parts(args: Namespace) -> int | None:
     """Replay in parts; None where something ties the requests together, which is told."""
-    from patient_usher.use_cases.parted import NotParted
-    from patient_usher.use_cases.processes import OnCores
+    from patient_usher.use_cases.parted import NotParted, replay_in_parts
 
     option = "--cluster" if args.cluster else "--cores"
     plain = args.format == "text" and not (
@@ -160,58 +160,31 @@ def _in_parts(args: Namespace) -> int | None:
     if args.into is None or args.into.suffix:
         if args.cluster and args.into is not None:
             raise unusable(f"{args.into} is a file, and each part writes one", "name a folder", "--into")
-        Table(args.into)  # its name is looked at before anything runs
+        RowsFile(args.into)  # its name is looked at before anything runs
     elif (args.into.exists() and not args.into.is_dir()) or list(args.into.glob("part-*")):
         raise unusable(f"{args.into} is no folder without parts", "name a new one", "--into")
-    pipeline = pipeline_of(args).blueprint
+    pipeline = pipeline_of(args)
     try:
-        if args.cluster:
-            from patient_usher.use_cases.cluster import on_cluster
-
-            with on_cluster(args.cluster) as workers:
-                return _parts(args, pipeline, workers, workers.size)
-        return _parts(args, pipeline, OnCores(args.cores), args.cores)
+        found = replay_in_parts(
+            pipeline, args.traces, cores=args.cores, cluster=args.cluster, seed=args.seed, keep_state=args.keep_state,
+            into=args.into, trust=trust(args), watch=progress("requests replayed", every=1),
+        )  # fmt: skip
     except NotParted as reason:
         say(f"on one core: {reason}")
         if args.into is not None and not args.into.suffix:  # then all is one part
             args.into.mkdir(parents=True, exist_ok=True)
             args.into /= "part-0000.parquet"
         return None
-
-
-def _parts(args: Namespace, pipeline: Blueprint, each: Each, size: int) -> int:
-    """Replay in about ``size`` parts. Returns the exit status. Raises NotParted."""
-    from patient_usher.output.tables import FORMATS
-    from patient_usher.use_cases.parted import folder_of_rows, parted, parts_of
-
-    paths = [path.absolute() if args.cluster else path for path in args.traces]
-    parts = parts_of(pipeline, paths, each, count=size, keeps_state=args.keep_state)
-    table, folder = args.into, None
-    if table is not None and not table.suffix:
-        table.mkdir(parents=True, exist_ok=True)
-        table, folder = None, args.into.absolute()
-    with folder_of_rows() as rows:
-        found = parted(
-            pipeline, parts, each, seed=args.seed, trust=trust(args), rows=Path(rows) if table is not None else None,
-            tables=folder, watch=progress("requests replayed", every=1),
-        )  # fmt: skip
+    finally:
         done()
-        if table is not None:
-            with writing(table) as out:
-                sink = FORMATS[table.suffix](out)
-                for row in found.all_rows():
-                    sink(DOOR.row(row))
-                sink(None)
-    tally = Tally(Session(pipeline, [], args.seed), strict=args.strict, keeps=False)
+    tally = Tally(Session(pipeline.blueprint, [], args.seed), strict=args.strict, keeps=False)
     tally.summary.take(found.summary)
     tally.statements.take(found.statements)
     if tally.failed or not args.quiet:
         names = [path.name for path in args.traces]
         bulk_told(stdout_painter(), tally, found.totals, names, found.savings, found.notes)
-    if folder is not None:
-        for left in folder.glob(".part-*"):  # of a worker that died
-            left.unlink(missing_ok=True)
-        say(f"wrote {counted(len(parts), 'part')} to {args.into}")
+    if args.into is not None and not args.into.suffix:
+        say(f"wrote {counted(found.parts, 'part')} to {args.into}")
     return 1 if tally.failed else 0
 
 

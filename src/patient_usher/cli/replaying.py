@@ -18,17 +18,17 @@ from patient_usher.core.engine.run.world import World, savings_of
 from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.always import Statements, told
-from patient_usher.core.verify.exchange_table import rows_of
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.core.verify.summary import Summary, statement_record
 from patient_usher.core.verify.verdict import fails
-from patient_usher.files.atomic_write import write_whole, writing
+from patient_usher.files.atomic_write import write_whole
 from patient_usher.output import replay_view
 from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey, journeys
 from patient_usher.output.outcome import Outcome, Shown, scene_of, shown
 from patient_usher.output.reports import REPORTS, replay_report
 from patient_usher.output.terminal import Line, Painter, line, stdout_painter
+from patient_usher.use_cases.rows_file import RowsFile
 from patient_usher.use_cases.session import Pipeline, Session, collect_garbage
 
 if TYPE_CHECKING:
@@ -40,7 +40,6 @@ MAX_JOURNEYS = 1
 """How many failed requests are shown whole without --details."""
 MAX_ROWS = 10
 """How many failed requests stand once more at the end."""
-TABLES = (".jsonl", ".csv", ".parquet")
 
 
 def wanted_reports(texts: Iterable[str]) -> list[tuple[str, Path]]:
@@ -104,35 +103,6 @@ class Tally:
         )
 
 
-class Table:
-    """Where the rows of exchanges go; nowhere, where no file is named."""
-
-    def __init__(self, path: Path | None) -> None:
-        self._path = path
-        if path is not None and path.suffix not in TABLES:
-            raise unusable(f"{path} is no table's name", f"write FILE{', FILE'.join(TABLES)}", "--into")
-
-    def __enter__(self) -> Table:
-        if self._path is not None:
-            from patient_usher.output.tables import FORMATS
-
-            self._writing = writing(self._path)
-            self._sink = FORMATS[self._path.suffix](self._writing.__enter__())
-        return self
-
-    def __exit__(self, *error: object) -> None:
-        if self._path is not None:
-            if error[0] is None:
-                self._sink(None)
-            self._writing.__exit__(*error)  # type: ignore[arg-type]
-
-    def add(self, judged: Judged) -> None:
-        """Write the rows of one send."""
-        if self._path is not None:
-            for row in rows_of(judged.send, judged.starts):
-                self._sink(DOOR.row(row))
-
-
 def with_progress(judged: Iterator[Judged], name: str) -> Iterator[Judged]:
     """The same sends; after two seconds a terminal is told how many have gone by."""
     return _told_how_many(judged, name) if sys.stderr.isatty() else judged
@@ -156,7 +126,7 @@ def _told_how_many(judged: Iterator[Judged], name: str) -> Iterator[Judged]:
 
 
 def running(
-    world: World, trace: BoundTrace, statements: Statements, table: Table, *, journeys: bool
+    world: World, trace: BoundTrace, statements: Statements, table: RowsFile, *, journeys: bool
 ) -> Iterator[Judged]:
     """Every send of a trace with the verdict on it; its rows go into the table."""
     collect_garbage()
@@ -172,7 +142,7 @@ def report(args: Namespace, session: Session, *, mentions: bool = False) -> int:
     """
     files = wanted_reports(args.report)
     tally = Tally(session, strict=args.strict, keeps=bool(files))
-    with Table(getattr(args, "into", None)) as table:
+    with RowsFile(getattr(args, "into", None)) as table:
         if args.format == "text":
             _text(args, session, tally, table, mentions=mentions)
         else:
@@ -185,7 +155,7 @@ def report(args: Namespace, session: Session, *, mentions: bool = False) -> int:
     return 1 if tally.failed else 0
 
 
-def _json(args: Namespace, session: Session, tally: Tally, table: Table) -> None:
+def _json(args: Namespace, session: Session, tally: Tally, table: RowsFile) -> None:
     for option in ("details", "quiet"):
         if getattr(args, option, False) and not getattr(args, "whole", False):
             what = f"--{option} belongs to --format text"
@@ -217,7 +187,7 @@ def _json(args: Namespace, session: Session, tally: Tally, table: Table) -> None
         out.write(result.result_json(outcome._replace(sends=rows)).encode(errors="surrogatepass"))
 
 
-def _text(args: Namespace, session: Session, tally: Tally, table: Table, *, mentions: bool) -> None:
+def _text(args: Namespace, session: Session, tally: Tally, table: RowsFile, *, mentions: bool) -> None:
     painter = stdout_painter()
     details = args.details or bool(session.only)
     if session.traces and all(trace.streams for trace in session.traces) and not (args.quiet or details or tally.keeps):
@@ -235,7 +205,7 @@ def _text(args: Namespace, session: Session, tally: Tally, table: Table, *, ment
         tally.take(own)
 
 
-def _in_bulk(painter: Painter, tally: Tally, table: Table, traces: Iterable[tuple[World, BoundTrace]]) -> None:
+def _in_bulk(painter: Painter, tally: Tally, table: RowsFile, traces: Iterable[tuple[World, BoundTrace]]) -> None:
     """Replay traces that stream: what came of all of them, and no list."""
     from patient_usher.core.verify.totals import Bulk
 
@@ -280,7 +250,7 @@ class TextReport:
         painter: Painter,
         session: Session,
         tally: Tally,
-        table: Table,
+        table: RowsFile,
         *,
         details: bool = False,
         quiet: bool = False,

@@ -24,6 +24,8 @@ from urllib.parse import quote, quote_plus
 import msgspec
 from msgspec import UNSET, Struct, UnsetType, structs
 
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.credentials import credentials_of, places_of
 from patient_usher.core.http.secrets import Places, shortened
 from patient_usher.core.verify.exchange_table import Row
 from patient_usher.core.verify.record import AnswerRecord, RateRecord, Record, RequestRecord
@@ -53,6 +55,11 @@ class Door:
     def watch(self, environment: Mapping[str, str]) -> None:
         """Values of the environment, each with what stands for it; what is added later counts too."""
         self._environment, self._size = environment, -1
+
+    def admit(self, blueprint: Blueprint, environment: Mapping[str, str]) -> None:
+        """A pipeline of whose credentials, and of whose values of the environment, it knows from now on."""
+        self.watch(environment)
+        self.declare(places_of(blueprint), credentials_of(blueprint))
 
     def declare(self, places: Places, values: Iterable[str]) -> None:
         """What a pipeline says of its credentials: where they stand, and which there are."""

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
+import contextlib
 import heapq
 import json
 import re
 import tempfile
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import NamedTuple, Protocol, TypeVar
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.compile.credentials import credentials_of, places_of
 from patient_usher.core.engine.partition import NOTHING, parted_by
 from patient_usher.core.engine.run.world import World, savings_of
 from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable, unusable
@@ -21,16 +21,17 @@ from patient_usher.core.verify.exchange_table import Row, rows_of
 from patient_usher.core.verify.run import run
 from patient_usher.core.verify.summary import Summary
 from patient_usher.core.verify.totals import Bulk
-from patient_usher.files.atomic_write import writing
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.lines import Ids, Lines
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING as NO_TRUST
 from patient_usher.files.trust import Trust
 from patient_usher.output.door import DOOR
-from patient_usher.output.tables import FORMATS
+from patient_usher.use_cases.cluster import OnCluster, on_cluster
 from patient_usher.use_cases.line_keys import BUCKETS, key_reader
-from patient_usher.use_cases.session import collect_garbage
+from patient_usher.use_cases.processes import OnCores
+from patient_usher.use_cases.rows_file import RowsFile
+from patient_usher.use_cases.session import Pipeline, collect_garbage
 
 _TIMED = re.compile(rb"bearer|\\u00", re.IGNORECASE)
 """What a token stands behind, as it is or written in escapes."""
@@ -92,15 +93,12 @@ class Job(NamedTuple):
     def come(self, part: Part) -> Came:
         """Replay a part. Raises Unusable."""
         blueprint = self.blueprint
-        DOOR.watch(self.secrets)
-        DOOR.declare(places_of(blueprint), credentials_of(blueprint))
+        DOOR.admit(blueprint, self.secrets)
         came = Came(Bulk(), Summary(), Statements(blueprint), [], [], [])
         world = World(blueprint, self.seed)
         if self.tables is not None:
-            with writing(self.tables / f"part-{part.number:04}.parquet") as out:
-                sink = FORMATS[".parquet"](out)
-                self._replay(part, world, came, lambda _, row: sink(DOOR.row(row)))
-                sink(None)
+            with RowsFile(self.tables / f"part-{part.number:04}.parquet") as table:
+                self._replay(part, world, came, lambda _, row: table.put(row))
         elif self.rows is not None:
             with (self.rows / f"part-{part.number:04}").open("wb") as out:
                 self._replay(
@@ -135,7 +133,7 @@ class Job(NamedTuple):
 
 
 class Parted(NamedTuple):
-    """What came of a replay in parts: totals, statements, what stages saved, and where rows are."""
+    """What came of a replay in parts: totals, statements, what stages saved, where rows are, and how many parts."""
 
     totals: Bulk
     summary: Summary
@@ -143,6 +141,7 @@ class Parted(NamedTuple):
     savings: list[str]
     rows: list[Path]
     notes: list[str]
+    parts: int
 
     def all_rows(self) -> Iterator[Row]:
         """Every row, in the order of the traces."""
@@ -271,7 +270,7 @@ def parted(
     watch: Callable[[int], None] = lambda done: None,
 ) -> Parted:
     """Replay parts, as ``each`` does it. Raises Unusable."""
-    found = Parted(Bulk(), Summary(), Statements(blueprint), [], [], [])
+    found = Parted(Bulk(), Summary(), Statements(blueprint), [], [], [], len(parts))
     states: list[tuple[object, object]] = []
     problems: list[Problem] = []
     ends: dict[tuple[Path, ...], list[list[int]]] = {}
@@ -315,6 +314,41 @@ def _one_after_the_other(traces: Sequence[Path], ends: Sequence[Sequence[int]], 
             raise unusable(what, "give its header later starts, or replay on one core", str(path))
 
 
-def folder_of_rows() -> tempfile.TemporaryDirectory[str]:
-    """A folder for rows until they are put together."""
-    return tempfile.TemporaryDirectory(prefix="usher-parts-")
+def replay_in_parts(
+    pipeline: Pipeline,
+    traces: Iterable[str | Path],
+    *,
+    cores: int = 1,
+    cluster: str = "",
+    seed: int = 0,
+    keep_state: bool = False,
+    into: str | Path | None = None,
+    trust: Trust = NO_TRUST,
+    watch: Callable[[int], None] = lambda done: None,
+) -> Parted:
+    """Replay long traces in parts whose requests never meet, at once: what comes of it is that of the whole.
+
+    On so many ``cores`` of this machine, or on the ``cluster`` of a Dask scheduler (``tcp://host:8786``; a number:
+    so many processes started for it). ``into``: a table for the rows of all exchanges (``.jsonl``, ``.csv``,
+    ``.parquet``), or a folder, into which each part writes one of Parquet. ``watch`` is told how many requests are
+    over. Raises NotParted with what ties all requests together, Unusable.
+    """
+    paths = [Path(path).absolute() if cluster else Path(path) for path in traces]
+    blueprint = pipeline.blueprint
+    named = Path(into) if into is not None else None
+    table, folder = (None, named.absolute()) if named is not None and not named.suffix else (named, None)
+    out = RowsFile(table)
+    DOOR.admit(blueprint, ENVIRONMENT.taken)
+    with contextlib.ExitStack() as stack:
+        each: OnCores | OnCluster = stack.enter_context(on_cluster(cluster)) if cluster else OnCores(cores)
+        parts = parts_of(blueprint, paths, each, count=each.size, keeps_state=keep_state)
+        rows = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="usher-parts-"))) if table else None
+        if folder is not None:
+            folder.mkdir(parents=True, exist_ok=True)
+        found = parted(blueprint, parts, each, seed=seed, trust=trust, rows=rows, tables=folder, watch=watch)
+        with out:
+            for row in found.all_rows():
+                out.put(row)
+    for left in folder.glob(".part-*") if folder is not None else ():  # of a worker that died
+        left.unlink(missing_ok=True)
+    return found
