@@ -2,6 +2,8 @@
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
+# Commands that tests start need not be compiled each time anew, whatever the environment says.
+export PYTHONDONTWRITEBYTECODE :=
 
 .PHONY: demo test lint docs packages bench fuzz mutants clean
 

@@ -16,6 +16,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import suppress
 from difflib import unified_diff
@@ -42,8 +43,10 @@ TESTS = [
     "tests/test_cases.py",
     "tests/output",
     "tests/use_cases",
-]  # those that run the core in their own process, so that it is known which lines each of them comes to
-MOST = 90.0  # seconds of tests for one change, quick ones first; what then still isn't noticed isn't
+    "tests/files",
+    "tests/cli",
+]
+MOST = 240.0  # seconds of tests for one change, quick ones first; what then still isn't noticed isn't
 OPTIONS = ["-q", "-p", "no:cacheprovider"]
 
 SWAPS = ("Eq_NotEq", "NotEq_Eq", "Lt_LtE", "LtE_Lt", "Gt_GtE", "GtE_Gt", "Is_IsNot", "IsNot_Is")
@@ -67,7 +70,7 @@ class Mutant(NamedTuple):
     place: int
 
 
-class Counter(Visitor):
+class Places(Visitor):
     """Counts the places where an operator fits."""
 
     def __init__(self, operator: Any) -> None:
@@ -86,7 +89,7 @@ def all_mutants() -> list[Mutant]:
         for path in sorted((CORE / folder).rglob("*.py")):
             tree = get_ast(path.read_text())
             for name in OPERATORS:
-                counter = Counter(get_operator(name)())
+                counter = Places(get_operator(name)())
                 counter.walk(tree)
                 found += [Mutant(path.relative_to(ROOT), name, at) for at in range(counter.count)]
     return found
@@ -99,13 +102,19 @@ class Covering(NamedTuple):
     seconds: dict[str, float]
 
     def of(self, mutant: Mutant, lines: range) -> list[str]:
-        """The tests of a change, the mirrored file's first, then the quick ones."""
+        """The tests of a change: the mirrored file's first, then each file's quickest, its next ones, and so on."""
         by_line = self.tests.get(str(mutant.path), {})
         found = {test for line in lines for test in by_line.get(line, ())}
         if not found:  # it stands at the top of a module, which is run where it is imported: any test of the module
             found = {test for tests in by_line.values() for test in tests}
         mirror = f"test_{mutant.path.stem}.py::"
-        return sorted(found, key=lambda test: (mirror not in test, self.seconds.get(test, 1.0), test))
+        turns: Counter[str] = Counter()
+        order: dict[str, tuple[bool, int]] = {}
+        for test in sorted(found, key=lambda test: (self.seconds.get(test, 1.0), test)):
+            file = test.partition("::")[0]
+            turns[file] += 1
+            order[test] = (mirror not in test, turns[file])
+        return sorted(order, key=lambda test: order[test])
 
 
 def covering(tree: Path, kept: Path | None) -> Covering:
@@ -113,7 +122,8 @@ def covering(tree: Path, kept: Path | None) -> Covering:
     if kept is not None and kept.exists():
         tests, seconds = json.loads(kept.read_text())
         return Covering({name: {int(line): ids for line, ids in at.items()} for name, at in tests.items()}, seconds)
-    sources = [f"--cov=src/patient_usher/core/{folder}" for folder in FOLDERS]
+    (tree / "covering.ini").write_text("[run]\nparallel = true\npatch = _exit\n")  # commands are forked
+    sources = ["--cov-config=covering.ini"] + [f"--cov=src/patient_usher/core/{folder}" for folder in FOLDERS]
     options = ["--cov-context=test", "--cov-report=", "--junitxml=times.xml", "-o", "junit_family=xunit1"]
     subprocess.run(
         [sys.executable, "-m", "pytest", "-q", "-n", str(_cores()), *sources, *options, *TESTS],
@@ -176,7 +186,12 @@ class Trying:
         self.items = {item.nodeid: item for item in session.items}
         while (job := self.jobs.get()) is not None:
             number, change = job
-            self.found.put((number, self.noticed(change)))
+            try:
+                noticed = self.noticed(change)
+            except Exception as error:  # of this change nothing is known: it counts as not noticed
+                print(f"{change.path}: {error!r}", file=sys.stderr)
+                noticed = ""
+            self.found.put((number, noticed))
         return True
 
     def noticed(self, change: Change) -> str:
@@ -267,7 +282,7 @@ class Trying:
 
 def _functions(plain: CodeType, changed: CodeType) -> list[tuple[CodeType, CodeType]] | None:
     """The functions that differ, as they were and are; None where what differs is run when the module is imported."""
-    nested = [(a, b) for a, b in zip(plain.co_consts, changed.co_consts, strict=False) if isinstance(a, CodeType)]
+    nested = list(zip(_nested(plain), _nested(changed), strict=False))
     if _own(plain) != _own(changed):
         return [(plain, changed), *nested] if plain.co_flags & 1 else None  # CO_OPTIMIZED: a function's
     pairs: list[tuple[CodeType, CodeType]] = []
@@ -278,6 +293,10 @@ def _functions(plain: CodeType, changed: CodeType) -> list[tuple[CodeType, CodeT
                 return None
             pairs += [(plain, changed)] * bool(plain.co_flags & 1) + below
     return pairs
+
+
+def _nested(code: CodeType) -> list[CodeType]:
+    return [value for value in code.co_consts if isinstance(value, CodeType)]
 
 
 def _own(code: CodeType) -> tuple[object, ...]:
@@ -291,14 +310,11 @@ def _exchange(path: str, pairs: list[tuple[CodeType, CodeType]]) -> None:
         return
     gc.unfreeze()
     codes = {(a.co_qualname, a.co_firstlineno): b for a, b in pairs}
-    found = 0
     for function in gc.get_objects():
         if type(function) is FunctionType and function.__code__.co_filename == path:
             changed = codes.get((function.__code__.co_qualname, function.__code__.co_firstlineno))
             if changed is not None:
-                function.__code__, found = changed, found + 1
-    if not found and os.environ.get("MUTANTS_TELL"):
-        raise RuntimeError(path)
+                function.__code__ = changed
 
 
 def _serve(tree: str, jobs: Any, found: Any) -> None:
@@ -306,7 +322,12 @@ def _serve(tree: str, jobs: Any, found: Any) -> None:
     os.chdir(tree)
     os.environ.update(_environment(Path(tree)))
     sys.path[:0] = [f"{tree}/src", f"{tree}/tests"]
-    pytest.main([*OPTIONS, "-n0", *TESTS], plugins=[Trying(Path(tree), jobs, found)])
+    status = pytest.main(
+        ["-p", "no:terminal", "-p", "no:xdist", "-p", "no:cacheprovider", "-o", "addopts=", *TESTS],
+        plugins=[Trying(Path(tree), jobs, found)],
+    )
+    if status:
+        raise SystemExit(f"trying changes ended with {status!r}")
 
 
 def _environment(tree: Path) -> dict[str, str]:
