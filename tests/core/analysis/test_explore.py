@@ -100,6 +100,21 @@ def test_the_text_tells_what_can_happen(usher: Usher) -> None:
     assert max(len(row) for row in outcome.out.splitlines() if "a stage" not in row) <= 100
 
 
+@pytest.mark.parametrize(
+    ("invariant", "sign"),
+    [
+        ("{id: x, when: {path: /}, expect: {status: [2xx, 4xx, 5xx]}}", "✓"),
+        ("{id: x, when: {path: /}, expect: {status: 2xx}}", "✗"),
+        ("{id: x, when: {scheme: gopher}, expect: {status: 200}}", "•"),
+    ],
+)
+def test_what_was_never_tried_has_not_held(usher: Usher, invariant: str, sign: str) -> None:
+    text = "patient-usher: pipeline/1\nroutes: [{id: r, at: GET /, access: everyone, handler: {answer: {text: ok}}}]\n"
+    told = usher("explore", "p.yaml", p__yaml=f"{text}always: [{invariant}]\n").out.splitlines()
+    assert [row[:12] for row in told if " invariant x" in row] == [f"{sign} invariant "[:12]]
+    assert told[-1].startswith(f"{sign} ")
+
+
 def test_a_budget_bounds_what_is_tried(usher: Usher) -> None:
     assert usher("explore", str(DEMO / "harbour.yaml"), "--budget", "20", "--format", "json").json["tried"] <= 20
 
