@@ -16,13 +16,13 @@ import signal
 import subprocess
 import sys
 import time
-from collections import Counter
 from collections.abc import Iterator
 from contextlib import suppress
 from difflib import unified_diff
+from importlib import import_module
 from itertools import pairwise
 from pathlib import Path
-from tempfile import mkdtemp
+from tempfile import TemporaryFile, mkdtemp
 from types import CodeType, FunctionType
 from typing import Any, NamedTuple, NoReturn
 from xml.etree import ElementTree
@@ -46,7 +46,7 @@ TESTS = [
     "tests/files",
     "tests/cli",
 ]
-MOST = 240.0  # seconds of tests for one change, quick ones first; what then still isn't noticed isn't
+MOST = 120.0  # seconds of tests for one change, quick ones first; what then still isn't noticed isn't
 OPTIONS = ["-q", "-p", "no:cacheprovider"]
 
 SWAPS = ("Eq_NotEq", "NotEq_Eq", "Lt_LtE", "LtE_Lt", "Gt_GtE", "GtE_Gt", "Is_IsNot", "IsNot_Is")
@@ -102,19 +102,16 @@ class Covering(NamedTuple):
     seconds: dict[str, float]
 
     def of(self, mutant: Mutant, lines: range) -> list[str]:
-        """The tests of a change: the mirrored file's first, then each file's quickest, its next ones, and so on."""
+        """The tests of a change: the mirrored file's first, then its folder's, then all others; the quick ones first."""
         by_line = self.tests.get(str(mutant.path), {})
         found = {test for line in lines for test in by_line.get(line, ())}
         if not found:  # it stands at the top of a module, which is run where it is imported: any test of the module
             found = {test for tests in by_line.values() for test in tests}
-        mirror = f"test_{mutant.path.stem}.py::"
-        turns: Counter[str] = Counter()
-        order: dict[str, tuple[bool, int]] = {}
-        for test in sorted(found, key=lambda test: (self.seconds.get(test, 1.0), test)):
-            file = test.partition("::")[0]
-            turns[file] += 1
-            order[test] = (mirror not in test, turns[file])
-        return sorted(order, key=lambda test: order[test])
+        folder = str(Path("tests") / mutant.path.parent.relative_to("src/patient_usher"))
+        near = (f"{folder}/test_{mutant.path.stem}.py::", f"{folder}/")
+        return sorted(
+            found, key=lambda test: ([not test.startswith(part) for part in near], self.seconds.get(test, 1.0), test)
+        )
 
 
 def covering(tree: Path, kept: Path | None) -> Covering:
@@ -215,25 +212,24 @@ class Trying:
         return self.sound[test]
 
     def _forked(self, path: str, pairs: list[tuple[CodeType, CodeType]], tests: list[str], most: float) -> str:
-        reading, writing = os.pipe()
-        child = os.fork()
-        if not child:
-            os.setsid()
-            self._run_changed(path, pairs, tests, writing)
-        os.close(writing)
-        ends = time.monotonic() + most
-        ended = 0
-        while not ended and time.monotonic() < ends:
-            ended, _ = os.waitpid(child, os.WNOHANG)
+        with TemporaryFile() as told:  # the tests in the order that they began, and a blank line where all held
+            child = os.fork()
+            if not child:
+                os.setsid()
+                self._run_changed(path, pairs, tests, told.fileno())
+            ends = time.monotonic() + most
+            ended = 0
+            while not ended and time.monotonic() < ends:
+                ended, _ = os.waitpid(child, os.WNOHANG)
+                if not ended:
+                    time.sleep(0.02)
+            with suppress(ProcessLookupError):
+                os.killpg(child, signal.SIGKILL)
             if not ended:
-                time.sleep(0.02)
-        with suppress(ProcessLookupError):
-            os.killpg(child, signal.SIGKILL)
-        if not ended:
-            os.waitpid(child, 0)
-        with os.fdopen(reading) as stream:
-            begun, *rest = stream.read().split("\n\n")  # the tests in the order that they began, and whether all held
-        return "" if rest else begun.split("\n")[-1]
+                os.waitpid(child, 0)
+            told.seek(0)
+            begun = told.read().decode()
+        return "" if begun.endswith("\n\n") else begun.split("\n")[-1]
 
     def _run_changed(self, path: str, pairs: list[tuple[CodeType, CodeType]], tests: list[str], told: int) -> NoReturn:
         try:
@@ -308,6 +304,8 @@ def _exchange(path: str, pairs: list[tuple[CodeType, CodeType]]) -> None:
     """Every function that there is of these codes becomes the changed one."""
     if not pairs:
         return
+    parts = Path(path.removesuffix("/__init__.py")).with_suffix("").parts
+    import_module(".".join(parts[parts.index("patient_usher") :]))
     gc.unfreeze()
     codes = {(a.co_qualname, a.co_firstlineno): b for a, b in pairs}
     for function in gc.get_objects():
