@@ -339,3 +339,24 @@ def test_a_front_that_ends_tls_keeps_a_port_of_its_own() -> None:
 def test_costs_below_one_are_refused() -> None:
     with pytest.raises(Unusable, match="at least 1"):
         make_pipeline([{"id": "l", "kind": "rate-limit", "quota": 1, "window": "1s", "cost": 0}])
+
+
+@pytest.mark.parametrize(
+    ("flow", "stages", "by", "media"),
+    [
+        ("nested", [NET | {"write-as": "problem-json"}, "conditional"], NET["id"], "application/problem+json"),
+        ("sequential", ["conditional", "routes", NET | {"write-as": "problem-json"}], "conditional", "text/plain"),
+    ],
+)
+def test_who_may_catch_what_is_refused_on_the_way_out(flow: str, stages: list[Any], by: str, media: str) -> None:
+    record = walk(stages, {"send": "GET /", "headers": {"If-Match": '"another"'}}, flow=flow, refuse="raise")
+    assert (record["response"]["status"], record["answered_by"], record["refused_by"]) == (412, by, "conditional")
+    assert dict(record["response"]["headers"])["Content-Type"].startswith(media)
+
+
+def test_an_entry_that_never_counts_is_told() -> None:
+    twice = [
+        {"raised": name, "status": status} for name, status in (("Conflict", 409), ("NotFound", 404), ("Conflict", 410))
+    ]
+    (warning,) = make_pipeline([NET | {"answers": twice}]).warnings
+    assert "'Conflict' has an entry further up, which counts" in str(warning)

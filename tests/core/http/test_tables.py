@@ -9,12 +9,12 @@ from typing import cast
 import pytest
 
 from patient_usher.core.http.cache_store import Store, octets
-from patient_usher.core.http.caching import HEURISTICALLY_CACHEABLE, UNDERSTOOD, Stored
+from patient_usher.core.http.caching import HEURISTICALLY_CACHEABLE, UNDERSTOOD, Stored, invalidates
 from patient_usher.core.http.cors import Grant, PreflightCache
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.limits import NEVER, AtOnce, SlidingCounter
 from patient_usher.core.http.media import parse_media_type
-from patient_usher.core.http.messages import Answer, finish, phrase
+from patient_usher.core.http.messages import Answer, finish, nests_too_deep, phrase
 from patient_usher.core.http.redirects import target
 from patient_usher.core.http.urls import parse_url
 
@@ -147,3 +147,17 @@ def test_a_store_holds_what_fits_and_lets_go_of_what_was_not_used() -> None:
     assert [store.put(("a",), copy(b"x" * 11)), store.put(("a",), copy(b"x" * 10)), store.size] == [False, True, 10]
     assert store.put(("b",), copy(b"x"))
     assert [store.knows(("a",)), store.knows(("b",)), store.size] == [False, True, 1]
+
+
+@pytest.mark.parametrize(("status", "goes"), [(199, False), (200, True), (204, True), (399, True), (400, False)])
+def test_which_answers_invalidate_what_is_stored(status: int, goes: bool) -> None:
+    """RFC 9111 4.4: those of unsafe methods that are no errors."""
+    assert [invalidates(method, status) for method in ("POST", "PATCH", "LOCK")] == [goes] * 3
+    assert not any(invalidates(method, status) for method in ("GET", "HEAD", "OPTIONS", "TRACE"))
+
+
+@pytest.mark.parametrize(("depth", "too_deep"), [(60, False), (61, True)])
+def test_how_deep_json_may_nest(depth: int, too_deep: bool) -> None:
+    assert nests_too_deep("[" * depth + "]" * depth) is too_deep
+    assert nests_too_deep('{"a":' * depth + "1" + "}" * depth) is too_deep
+    assert not nests_too_deep("[]" * depth)

@@ -43,7 +43,7 @@ class Limiter:
         """Ask only."""
         raise NotImplementedError
 
-    def charge(self, key: object, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int) -> None:
         """Count only."""
         raise NotImplementedError
 
@@ -99,7 +99,7 @@ class FixedWindow(Limiter):
         number = now // self.window
         return 0 if self._used(key, number) + cost <= self.quota else (number + 1) * self.window - now
 
-    def charge(self, key: object, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int) -> None:
         """Count, over the quota too."""
         number = now // self.window
         self.states[key] = (number, self._used(key, number) + cost)
@@ -172,7 +172,7 @@ class SlidingLog(Limiter):
         state = self._fresh(key, now)
         return 0 if state[0] + cost <= self.quota else self._wait(state, now, cost)
 
-    def charge(self, key: object, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int) -> None:
         """Count, over the quota too."""
         state = self.states[key] = self._fresh(key, now)
         state[0] += cost
@@ -238,7 +238,7 @@ class SlidingCounter(Limiter):
         fits = before * (self.window - elapsed) + (used + cost) * self.window <= self.quota * self.window
         return 0 if fits else self._wait(used, before, elapsed, cost)
 
-    def charge(self, key: object, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int) -> None:
         """Count, over the quota too."""
         number = now // self.window
         used, before = self._counts(key, number)
@@ -294,7 +294,7 @@ class TokenBucket(Limiter):
         missing = cost * self.window - self._level(key, now)
         return -(-missing // self.quota) if missing > 0 else 0
 
-    def charge(self, key: object, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int) -> None:
         """Take, down below nothing too."""
         self.states[key] = (self._level(key, now) - cost * self.window, now)
 
@@ -330,7 +330,7 @@ class AtOnce(Limiter):
         """As ``take``, taking nothing."""
         return 0 if self.states.get(key, 0) + cost <= self.quota else NEVER
 
-    def charge(self, key: object, now: int, cost: int = 1) -> None:
+    def charge(self, key: object, now: int, cost: int) -> None:
         """Take a place without asking."""
         self.states[key] = self.states.get(key, 0) + cost
 

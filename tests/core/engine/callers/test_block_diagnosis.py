@@ -202,3 +202,13 @@ def test_a_cors_stage_on_a_group_never_meets_a_preflight() -> None:
 def test_every_reason_has_a_mend() -> None:
     tested = {row[3] for row in [*BLAME, *MENDS]} | {"origin-missing", "preflight-unrouted"}
     assert tested == set(BLOCKED)
+
+
+def test_where_a_cors_stage_stands_that_a_call_does_not_meet() -> None:
+    near = {"id": "near", "at": "GET /a", "access": "everyone", "handler": text()}
+    own = {"id": "own", "at": "PUT /", "access": "everyone", "stages": [CORS], "handler": text()}
+    call = {"send": "GET /a", "caller": "page"}
+    (record,) = replay(
+        make_pipeline([], routes=[near, own]), call, callers={"page": {"kind": "browser", "origin": PAGE}}
+    )
+    assert "browsers stands on route own, where this route isn't" in record["browser"]["reason"]

@@ -92,15 +92,18 @@ def check_routes(spec: PipelineSpec, found: Problems, sound: dict[str, str]) -> 
             found.add((*path, "id"), f"the id '{id_}' is taken by another {ids[id_]}", "give it an id of its own")
         ids[id_] = sort
 
+    def occupy(route: RouteSpec, place: tuple[object, ...], path: Path, what: str = "this method and path") -> None:
+        if (route.at.method, place) in taken:
+            told = f"'{taken[route.at.method, place]}' has {what} already"
+            found.add((*path, "at"), told, "give one another path")
+        taken[route.at.method, place] = route.id
+
     def walk(node: GroupSpec | PipelineSpec, path: Path, prefix: tuple[object, ...]) -> None:
         for at, route in enumerate(node.routes):
             where = (*path, "routes", at)
             places[route.id] = where
             claim(route.id, "route", where)
-            place = (route.at.method, prefix + _shape(route.at.template.segments))
-            if place in taken:
-                found.add((*where, "at"), f"'{taken[place]}' has this method and path already", "give one another path")
-            taken[place] = route.id
+            occupy(route, prefix + _shape(route.at.template.segments), where)
             _check_route(spec, route, where, known, found)
             _check_schemas(route, where, found, sound)
         for at, group in enumerate(node.groups):
@@ -119,8 +122,8 @@ def check_routes(spec: PipelineSpec, found: Problems, sound: dict[str, str]) -> 
                     found.add((*at_desk, "keys"), "a cookie is signed with a secret", "name an HS256 key")
                 for action, route in desk_routes(group):
                     places[f"{group.id}.{action}"] = at_desk
-                    place = (route.at.method, prefix + _shape(group.prefix.segments + route.at.template.segments))
-                    taken.setdefault(place, route.id)
+                    place = prefix + _shape(group.prefix.segments + route.at.template.segments)
+                    occupy(route, place, at_desk, f"the method and path of {action}")
             walk(group, where, prefix + _shape(group.prefix.segments))
 
     walk(spec, (), ())
