@@ -1,7 +1,8 @@
 """Changes the core at random, one place at a time, and counts how many of the changes the tests notice.
 
 ``make mutants`` or ``python tests/mutants.py [COUNT [SEED [FOLDER]]]``. Works on copies of the tree; prints what nobody
-noticed. Which tests come to which lines is found out first, and kept in the folder, if there is one.
+noticed. Which tests come to which lines is found out first, and kept in the folder, if there is one; run again with the
+same folder it goes on, and tries once more what wasn't noticed.
 """
 
 from __future__ import annotations
@@ -96,29 +97,28 @@ def all_mutants() -> list[Mutant]:
 
 
 class Covering(NamedTuple):
-    """Which tests come to which lines (by file and line), and how many seconds each takes."""
+    """Which tests come to which lines (by file and line), how many seconds each takes, and to how many lines it comes."""
 
     tests: dict[str, dict[int, list[str]]]
     seconds: dict[str, float]
+    lines: Counter[str]
 
-    def of(self, mutant: Mutant, lines: range) -> list[str]:
-        """The tests of a change: the mirrored file's first, then its folder's, then all others; the quick ones first."""
+    def of(self, mutant: Mutant, lines: range | None) -> list[str]:
+        """The tests that come to any of these lines (None: to any of the module): those of the mirrored file first, then
+        those that come to little else.
+        """
         by_line = self.tests.get(str(mutant.path), {})
-        found = {test for line in lines for test in by_line.get(line, ())}
-        if not found:  # it stands at the top of a module, which is run where it is imported: any test of the module
-            found = {test for tests in by_line.values() for test in tests}
-        folder = str(Path("tests") / mutant.path.parent.relative_to("src/patient_usher"))
-        near = (f"{folder}/test_{mutant.path.stem}.py::", f"{folder}/")
-        return sorted(
-            found, key=lambda test: ([not test.startswith(part) for part in near], self.seconds.get(test, 1.0), test)
-        )
+        found = {test for line in lines or by_line for test in by_line.get(line, ())}
+        mirror = f"{Path('tests') / mutant.path.parent.relative_to('src/patient_usher')}/test_{mutant.path.stem}.py::"
+        own = Counter(test for tests in by_line.values() for test in tests)
+        return sorted(found, key=lambda test: (not test.startswith(mirror), -own[test] / self.lines[test], test))
 
 
 def covering(tree: Path, kept: Path | None) -> Covering:
     """Run all tests once and see to which lines each of them comes; or read it, where it is kept."""
     if kept is not None and kept.exists():
         tests, seconds = json.loads(kept.read_text())
-        return Covering({name: {int(line): ids for line, ids in at.items()} for name, at in tests.items()}, seconds)
+        return _covering({name: {int(line): ids for line, ids in at.items()} for name, at in tests.items()}, seconds)
     (tree / "covering.ini").write_text("[run]\nparallel = true\npatch = _exit\n")  # commands are forked
     sources = ["--cov-config=covering.ini"] + [f"--cov=src/patient_usher/core/{folder}" for folder in FOLDERS]
     options = ["--cov-context=test", "--cov-report=", "--junitxml=times.xml", "-o", "junit_family=xunit1"]
@@ -145,7 +145,12 @@ def covering(tree: Path, kept: Path | None) -> Covering:
     }
     if kept is not None:
         kept.write_text(json.dumps([tests, seconds]))
-    return Covering(tests, seconds)
+    return _covering(tests, seconds)
+
+
+def _covering(tests: dict[str, dict[int, list[str]]], seconds: dict[str, float]) -> Covering:
+    lines = Counter(test for by_line in tests.values() for found in by_line.values() for test in found)
+    return Covering(tests, seconds, lines)
 
 
 class Change(NamedTuple):
@@ -162,8 +167,9 @@ def changes(chosen: list[Mutant], known: Covering) -> Iterator[Change]:
     for mutant in chosen:
         plain = (ROOT / mutant.path).read_text()
         changed = _changed(mutant)
+        at_import = _functions(compile(plain, "", "exec"), compile(changed, "", "exec")) is None
         tests, spent = [], 0.0
-        for test in known.of(mutant, _changed_lines(plain, changed)):
+        for test in known.of(mutant, None if at_import else _changed_lines(plain, changed)):
             if spent > MOST:
                 break
             tests.append(test)
@@ -200,7 +206,7 @@ class Trying:
             if pairs is None:  # it shows when the module is run: in a process that imports it anew
                 failed = self._anew(change, tests)
             else:
-                failed = self._forked(change.path, pairs, tests, 60 + 6 * change.seconds)
+                failed = self._forked(change.path, pairs, tests, 30 + 1.5 * change.seconds)
             if not failed or self._is_sound(failed):
                 return failed
             tests = tests[tests.index(failed) + 1 :]
@@ -259,7 +265,7 @@ class Trying:
                 cwd=self.tree,
                 env=_environment(self.tree),
                 capture_output=True,
-                timeout=60 + 6 * change.seconds,
+                timeout=30 + 1.5 * change.seconds,
                 check=False,
             )
             if done.returncode == 0:
@@ -356,6 +362,11 @@ def _difference(mutant: Mutant) -> str:
 def run(count: int, seed: int, folder: Path | None) -> None:
     """Try so many changes, chosen by the seed."""
     chosen = random.Random(seed).sample(all_mutants(), count)
+    noticed: set[tuple[str, ...]] = set()
+    if folder and (folder / "tried.txt").exists():
+        tried = [row.split(" ") for row in (folder / "tried.txt").read_text().splitlines()]
+        noticed = {tuple(row[:3]) for row in tried if row[3]}
+    chosen = [mutant for mutant in chosen if tuple(map(str, mutant)) not in noticed]
     context = multiprocessing.get_context("spawn")
     jobs, found = context.Queue(), context.Queue()
     trees = [Path(mkdtemp()) / "tree" for _ in range(_cores())]
@@ -369,14 +380,14 @@ def run(count: int, seed: int, folder: Path | None) -> None:
     for worker in workers:
         worker.start()
         jobs.put(None)
-    counted = 0
-    for tried in range(1, count + 1):
+    counted = len(noticed)
+    for _ in chosen:
         number, test = found.get()
         counted += bool(test)
         mutant = chosen[number]
         if folder:
             with (folder / "tried.txt").open("a") as stream:
-                print(tried, counted, *mutant, test, file=stream)
+                print(*mutant, test, file=stream)
         if not test:
             print(f"not noticed: {' '.join(map(str, mutant))}\n{_difference(mutant)}", flush=True)
     for worker in workers:
