@@ -17,6 +17,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import suppress
 from difflib import unified_diff
