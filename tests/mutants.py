@@ -22,7 +22,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from difflib import unified_diff
 from importlib import import_module
-from itertools import pairwise
+from itertools import islice, pairwise
 from pathlib import Path
 from tempfile import TemporaryFile, mkdtemp
 from types import CodeType, FunctionType
@@ -348,6 +348,15 @@ def _changed(mutant: Mutant) -> str:
     return mutate_code(plain, get_operator(mutant.operator)(), mutant.place) or plain
 
 
+def _can_be_read(mutant: Mutant) -> bool:
+    """Whether it is Python still: an asterisk that makes parameters keyword-only is no product."""
+    try:
+        compile(_changed(mutant), str(mutant.path), "exec")
+    except SyntaxError:
+        return False
+    return True
+
+
 def _changed_lines(plain: str, changed: str) -> range:
     old, new = plain.splitlines(), changed.splitlines()
     first = next((at for at, (a, b) in enumerate(zip(old, new, strict=False)) if a != b), len(old) - 1)
@@ -362,7 +371,8 @@ def _difference(mutant: Mutant) -> str:
 
 def run(count: int, seed: int, folder: Path | None) -> None:
     """Try so many changes, chosen by the seed."""
-    chosen = random.Random(seed).sample(all_mutants(), count)
+    every = all_mutants()
+    chosen = list(islice(filter(_can_be_read, random.Random(seed).sample(every, len(every))), count))
     noticed: set[tuple[str, ...]] = set()
     if folder and (folder / "tried.txt").exists():
         tried = [row.split(" ") for row in (folder / "tried.txt").read_text().splitlines()]
