@@ -360,3 +360,16 @@ def test_an_entry_that_never_counts_is_told() -> None:
     ]
     (warning,) = make_pipeline([NET | {"answers": twice}]).warnings
     assert "'Conflict' has an entry further up, which counts" in str(warning)
+
+
+@pytest.mark.parametrize(("log", "told"), [("full", True), ("message", True), ("nothing", False)])
+def test_what_a_server_logs_of_what_nobody_caught(log: str, told: bool) -> None:
+    raising = {
+        "id": "r",
+        "at": "GET /",
+        "access": "everyone",
+        "handler": {"raise": {"type": "Boom", "message": "no tide"}},
+    }
+    record = walk(["access-log"], routes=[raising], uncaught={"log": log})
+    lines = [line["message"] for line in record["log"] if line["stage"] == "server"]
+    assert (record["response"]["status"], lines) == (500, ["Boom: no tide"] if told else [])
