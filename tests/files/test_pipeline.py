@@ -44,6 +44,7 @@ PIPELINES: list[tuple[str, str, str, str, str]] = [
     ("desk on a route's path", HEAD + "routes:\n  - {id: own, at: POST /in, handler: {echo: true}}\ngroups:\n  - {id: g, desk: {at: /in, gives: token, keys: main}}\n" + KEYS, "5:24", "'own' has the method and path of sign-in already", "another path"),
     ("desk on a desk's path", HEAD + "groups:\n  - {id: g, desk: {at: /in, gives: token, keys: main}}\n  - {id: h, prefix: /in, desk: {at: /, gives: token, keys: main}}\n" + KEYS, "4:37", "'g.sign-in' has the method and path of sign-in already", "another path"),
     ("route on a desk's path", HEAD + "groups:\n  - {id: g, desk: {at: /in, gives: token, keys: main}, routes: [{id: r, at: DELETE /in, handler: {echo: true}}]}\n" + KEYS, "3:77", "'g.sign-out' has this method and path already", "another path"),
+    ("preflights of no success", stage("{id: c, kind: cors, allow-origins: ['*'], preflight-status: 300}"), "3:65", "'preflight-status' must be at most 299, not 300", ""),
     ("cost of nothing", stage("{id: l, kind: rate-limit, quota: 1, window: 1s, cost: 0}"), "3:59", "'cost' must be at least 1, not 0", ""),
     ("duplicate key", HEAD + "name: a\nname: b\n", "3:1", "the key 'name' stands here twice", "keep one"),
     ("dangling key", stage("{id: w, kind: authenticate, schemes: [{scheme: bearer, keys: mian}]}") + KEYS, "3:66", "there is no signing key 'mian'", "did you mean 'main'?"),

@@ -14,7 +14,7 @@ from patient_usher.core.http.cors import Grant, PreflightCache
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.limits import NEVER, AtOnce, SlidingCounter
 from patient_usher.core.http.media import parse_media_type
-from patient_usher.core.http.messages import Answer, finish, nests_too_deep, phrase
+from patient_usher.core.http.messages import Answer, finish, nests_too_deep, phrase, read_json
 from patient_usher.core.http.redirects import target
 from patient_usher.core.http.urls import parse_url
 
@@ -163,3 +163,9 @@ def test_how_deep_json_may_nest(depth: int, too_deep: bool) -> None:
     assert nests_too_deep("[" * depth + "]" * depth) is too_deep
     assert nests_too_deep('{"a":' * depth + "1" + "}" * depth) is too_deep
     assert not nests_too_deep("[]" * depth)
+
+
+def test_how_long_a_number_may_be() -> None:
+    assert read_json("9" * 400) == 10**400 - 1
+    with pytest.raises(ValueError, match="over 400 digits"):
+        read_json("9" * 401)

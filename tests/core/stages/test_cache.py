@@ -129,6 +129,24 @@ def test_revalidation_merges_the_304() -> None:
     assert header(third, "age") == "30"
 
 
+@pytest.mark.parametrize(
+    ("tag", "states"), [('"1"', ["miss", "revalidated", "hit"]), ('"2"', ["miss", "revalidated", "miss"])]
+)
+def test_a_304_with_another_tag_confirms_nothing(tag: str, states: list[str]) -> None:
+    """RFC 9111 4.3.4: it is about another representation, so that what is stored must go."""
+    fields = {"ETag": '"1"', "Cache-Control": "max-age=60"}
+    asked = {
+        "when": {"header": {"If-None-Match": "present"}},
+        "answer": {"status": 304, "headers": {**fields, "ETag": tag}},
+    }
+    cases = [asked, {"answer": {"headers": fields, "text": "ok"}}]
+    routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"cases": cases}}]
+    found = replay(make_pipeline([ANY], routes=routes), get(), {**get(), "after": "61s"}, {**get(), "after": "30s"})
+    assert [record["caches"][0]["state"] for record in found] == states
+    assert found[1]["caches"][0]["why"] == (None if tag == '"1"' else "another-tag")
+    assert [record["response"]["body"] for record in found] == ["ok"] * 3
+
+
 def test_a_conditional_request_on_a_hit_is_304() -> None:
     routes = [
         {

@@ -135,6 +135,20 @@ def test_asking_and_then_counting_is_taking(name: str, quota: int, arrivals: lis
         assert 0 <= taking.view("k", now)[0] <= quota
 
 
+@given(st.sampled_from(WINDOWED), QUOTAS, ARRIVALS)
+def test_what_is_counted_beyond_the_quota_leaves_nothing(
+    name: str, quota: int, arrivals: list[tuple[int, int]]
+) -> None:
+    limiter = ALGORITHMS[name](quota, WINDOW)
+    now = START
+    for gap, cost in arrivals:
+        now += gap
+        limiter.charge("k", now, cost)
+        left, reset = limiter.view("k", now)
+        assert 0 <= left <= quota
+        assert reset >= 0
+
+
 @pytest.mark.parametrize("name", [name for name in WINDOWED if name != "sliding-counter"])  # that one estimates
 def test_nothing_drifts_over_a_year(name: str) -> None:
     limiter = ALGORITHMS[name](7, 3 * S)

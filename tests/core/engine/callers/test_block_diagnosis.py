@@ -212,3 +212,14 @@ def test_where_a_cors_stage_stands_that_a_call_does_not_meet() -> None:
         make_pipeline([], routes=[near, own]), call, callers={"page": {"kind": "browser", "origin": PAGE}}
     )
     assert "browsers stands on route own, where this route isn't" in record["browser"]["reason"]
+
+
+def test_who_drops_what_marked_an_answer_is_named_once() -> None:
+    dropping = [DROPS | {"id": id_} for id_ in ("outer", "inner")]
+    routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": text()}]
+    call = {"send": "GET /", "caller": "page"}
+    pages = {"page": {"kind": "browser", "origin": PAGE}}
+    (record,) = replay(make_pipeline([*dropping, CORS], routes=routes), call, callers=pages)
+    assert record["browser"]["why"] == "dropped-outside-cors"
+    first = record["browser"]["reason"].split()[0]
+    assert f"take it off what {first} drops" in record["browser"]["reason"]
