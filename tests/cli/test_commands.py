@@ -663,7 +663,7 @@ SUMMED = [
     ("replay", "harbour.yaml story.yaml", r"✓ 42 requests"), ("send", "harbour.yaml GET /health", r"• 1 request"),
     ("check", "mistaken.yaml", r"✗ 1 finding"), ("compare", "harbour.yaml mistaken.yaml story.yaml", r"✗ 6 of 42 requests"),
     ("reorder", "limits.yaml limits-story.yaml", r"• 6 pairs: 3 must not swap, 3 may swap freely"),
-    ("reorder", "limits.yaml limits-story.yaml --wish throttle<safety-net", r"✗ no order"), ("explore", "landing.yaml", r"✗ 1 of 7 invariants broken"),
+    ("reorder", "front.yaml front-story.yaml --wish tls<access-log", r"✗ no order"), ("explore", "landing.yaml", r"✗ 1 of 7 invariants broken"),
     ("sweep", "limits.yaml limits-story.yaml --try throttle.quota=10,30", r"● 1 of 2 combinations"),
     ("sweep", "limits.yaml limits-story.yaml --try throttle.quota=10,30 --goal refused<0.1", r"✗ none meets"),
     ("drift", "landing.yaml landing-story.yaml --app landing_service:drifted --trust python --writes", r"✗ the service differs from its model in 5 of 12"),

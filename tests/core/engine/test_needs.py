@@ -385,3 +385,16 @@ def test_how_grave_what_a_handler_caught_is(status: int, level: str) -> None:
     }
     record = walk([NET | {"answers": [{"raised": "Boom", "status": status}]}], routes=[raising])
     assert (record["response"]["status"], [line["level"] for line in record["log"]]) == (status, [level])
+
+
+@pytest.mark.parametrize(
+    ("gives", "note"), [("cookie", "no cookies, since no stage in front has read them"), ("token", None)]
+)
+def test_a_desk_that_gets_no_cookies_says_so(gives: str, note: str | None) -> None:
+    desk = {"id": "g", "desk": {"at": "/in", "gives": gives, "keys": "main"}}
+    keys = {"main": {"algorithm": "HS256", "secret": "made-up-secret-of-thirty-two-octets"}}
+    pipeline = make_pipeline(
+        ["read-body"], groups=[desk], accounts={"ann": {"password": "none-at-all"}}, signing_keys=keys
+    )
+    record = replay(pipeline, {"send": "POST /in/refresh", "json": {}, "headers": {"Cookie": "session=made-up"}})[-1]
+    assert next(step["note"].get("sees") for step in record["journey"] if step["stage"] == "handler") == note
