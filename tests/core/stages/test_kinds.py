@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import re
 from typing import Any
@@ -10,6 +11,7 @@ import pytest
 
 from conftest import header, make_pipeline, replay, steps, text, walk
 from patient_usher import Unusable, load
+from patient_usher.core.stages.read_body import DECODERS, BadCoding
 
 ECHO = {
     "routes": [
@@ -655,3 +657,17 @@ def test_an_environment_of_the_file_that_is_none_is_told_whatever_the_command_li
     with pytest.raises(Unusable, match="there is no environment 'nowhere'"):
         load(doc, environments=["quay"])
     assert load({**doc, "environment": "quay"}, environments=["quay"]).name
+
+
+@pytest.mark.parametrize(
+    ("limit", "cut", "sound"), [(20, 0, True), (20, 1, False), (19, 0, True), (19, 1, True), (40, 1, False)]
+)
+def test_a_coded_body_that_is_cut_off_where_its_limit_is(limit: int, cut: int, sound: bool) -> None:
+    """Beyond the limit it doesn't matter any more; up to it a body is read to its end."""
+    coded = gzip.compress(b"t" * 20)
+    body = coded[: len(coded) - cut]
+    if sound:
+        assert DECODERS["gzip"](body, limit) == b"t" * min(20, limit + 1)
+    else:
+        with pytest.raises(BadCoding):
+            DECODERS["gzip"](body, limit)

@@ -105,8 +105,6 @@ class Replay:
         while step():
             while sends and not sends[0].open:
                 yield sends.popleft()
-        while sends and not sends[0].open:
-            yield sends.popleft()
         self.world.now = self.clock.now
         self.world.kept = dict(self.kept)
         if self._broken is not None:
