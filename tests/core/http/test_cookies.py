@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from patient_usher.core.engine.callers.public_suffix import registrable
 from patient_usher.core.http.cookies import Jar, parse_set_cookie
 from patient_usher.core.http.dates import cookie_instant, http_date, instant
 from patient_usher.core.http.urls import parse_url
@@ -74,3 +75,18 @@ def test_when_a_cookie_ends(attribute: str, last: int, gone: int) -> None:
 @pytest.mark.parametrize("field", ["__Secure-x", "__host-x; Path=/", "=__Secure-x=1", ""])
 def test_a_nameless_cookie_pretends_nothing(field: str) -> None:
     assert parse_set_cookie(field, parse_url("https://app.site.example/"), NOW, lambda host: host) is None
+
+
+@pytest.mark.parametrize(
+    ("host", "domain", "kept"),
+    [
+        ("co.uk", "co.uk", ("co.uk", True)),
+        ("harbour.co.uk", "co.uk", None),
+        ("api.harbour.co.uk", "harbour.co.uk", ("harbour.co.uk", False)),
+        ("harbour.co.uk", "", ("harbour.co.uk", True)),
+    ],
+)
+def test_cookies_of_public_suffixes(host: str, domain: str, kept: tuple[str, bool] | None) -> None:
+    """Nobody sets one for a public suffix; a host that is one itself has it for itself alone."""
+    cookie = parse_set_cookie(f"a=1; Domain={domain}", parse_url(f"https://{host}/"), NOW, registrable)
+    assert (cookie and (cookie.domain, cookie.host_only)) == kept

@@ -9,7 +9,7 @@ from typing import cast
 import pytest
 
 from patient_usher.core.http.cache_store import Store, octets
-from patient_usher.core.http.caching import HEURISTICALLY_CACHEABLE, UNDERSTOOD, Stored, invalidates
+from patient_usher.core.http.caching import COVERED, HEURISTICALLY_CACHEABLE, UNDERSTOOD, Stored, invalidates
 from patient_usher.core.http.cors import Grant, PreflightCache
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.limits import NEVER, AtOnce, SlidingCounter
@@ -57,6 +57,7 @@ def test_what_may_be_stored_by_its_status() -> None:
         200, 203, 204, 300, 301, 302, 303, 307, 308, 404, 405, 410, 414, 421, 451, 500, 501, 502, 503, 504,
     ]  # fmt: skip
     assert HEURISTICALLY_CACHEABLE - {206} <= UNDERSTOOD
+    assert sorted(COVERED) == [500, 502, 503, 504]  # RFC 5861 4
 
 
 FRAMED: list[tuple[int, bytes, str | None]] = [

@@ -129,6 +129,16 @@ def test_revalidation_merges_the_304() -> None:
     assert header(third, "age") == "30"
 
 
+def test_how_long_a_copy_counts_still_is_told() -> None:
+    """RFC 9211 2.4: below zero where it is stale."""
+    kept = says("max-age=60, stale-while-revalidate=30") | {"text": "ok"}
+    routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": kept}}]
+    shelf = ANY | {"status-field": True}
+    found = replay(make_pipeline([shelf], routes=routes), get(), {**get(), "at": "10s"}, {**get(), "at": "70s"})
+    told = [header(record, "cache-status") for record in found if record["caches"][0]["state"] == "hit"]
+    assert told == ["shelf; hit; ttl=50", "shelf; hit; ttl=-10"]
+
+
 @pytest.mark.parametrize(
     ("tag", "states"), [('"1"', ["miss", "revalidated", "hit"]), ('"2"', ["miss", "revalidated", "miss"])]
 )

@@ -223,7 +223,7 @@ class SlidingCounter(Limiter):
         if room >= 0:  # enough of the earlier window goes out of sight in this one
             return window - room * window // before - elapsed
         room = self.quota - cost
-        return window - elapsed + max(window - room * window // used, 0)
+        return window - elapsed + window - room * window // used  # more is used than room is left
 
     def _counts(self, key: object, number: int) -> tuple[int, int]:
         state = self.states.get(key)
