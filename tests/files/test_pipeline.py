@@ -124,6 +124,7 @@ TRACES: list[tuple[str, str, str, str, str]] = [
     ("no method", trace("{id: a, send: /tides}"), "3:19", "says no method and path", "GET /tides?day=2"),
     ("white space in the path", trace("{id: a, send: GET /a b}"), "3:19", "holds white space", "%20"),
     ("bad URL", trace('{id: a, send: "GET ftp://x.example/"}'), "3:19", "a URL starts with http:// or https://", ""),
+    *((f"{key} of a script", trace(f"{{id: a, send: GET /, {key}: {value}}}"), "3:26", f"{key} is a browser's", "name a caller of kind browser") for key, value in (("credentials", "include"), ("mode", "no-cors"), ("redirect", "manual"), ("cache", "reload"), ("origin", "https://a.example"))),
     ("duplicate id", trace("{id: a, send: GET /}", "{id: a, send: GET /}"), "4:10", "the id 'a' is taken", "an id of its own"),
     ("caller", trace("{id: a, send: GET /, caller: bouy}", head="callers: {buoy: {}}\n"), "4:34", "there is no caller 'bouy'", "did you mean 'buoy'?"),
     ("account", trace("{id: a, send: GET /, sign: {bearer: marin}}"), "3:41", "the pipeline has no account 'marin'", "did you mean 'maren'?"),
