@@ -627,6 +627,15 @@ def test_why_nobody_caught_an_error(stages: list[Any], more: dict[str, Any], why
     assert record["errors"][0].get("because") == why
 
 
+def test_of_several_errors_the_last_one_ends_an_exchange() -> None:
+    """Another handler caught the first."""
+    late = {"id": "late", "kind": "decide", "way-out": [{"then": {"raise": "Late"}}]}
+    raising = {"id": "r", "at": "GET /", "access": "everyone", "handler": {"raise": {"type": "Mishap", "message": "m"}}}
+    record = walk([net(id="outer"), late, net(id="inner")], routes=[raising], errors={"Mishap": {}, "Late": {}})
+    assert [error["caught_by"] for error in record["errors"]] == ["inner", "outer"]
+    assert (record["outcome"], record["answered_by"]) == ("errored", "outer")
+
+
 def test_what_fails_in_work_on_the_way_out_is_past_every_error_handler() -> None:
     raises = {"id": "late", "kind": "decide", "way-out": [{"then": {"raise": "Mishap"}}]}
     record = walk([raises, "routes", net()], flow="sequential", errors={"Mishap": {}})
