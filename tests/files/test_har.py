@@ -139,6 +139,7 @@ def test_the_recorded_status_is_what_is_expected(usher: Usher, recorded: dict[st
 
 BROKEN: list[tuple[dict[str, Any], str]] = [
     ({**entry(), "startedDateTime": "yesterday"}, "the entry can't be read"),
+    (entry(method="DELE: TE"), "'DELE: TE' is no method"),
     ({**entry(), "startedDateTime": 7}, "isn't shaped as HAR 1.2 says"),
     ({**entry(), "response": {"status": "200"}}, "isn't shaped as HAR 1.2 says"),
     ({"startedDateTime": "2026-01-01T00:00:00Z", "response": {"status": 200}}, "the entry has no request"),

@@ -435,6 +435,29 @@ def test_a_paths_own_parameters_are_held_and_a_route_stands_in_a_line(usher: Ush
     assert usher("check", "p.yaml").status == 0
 
 
+@pytest.mark.parametrize(
+    ("url", "prefix", "told"),
+    [
+        ("https://api.example/v1/", "/v1", ""),
+        ("https://api.example", None, ""),
+        ("/v2", "/v2", ""),
+        ("https://api.example/{region}", None, "has variables"),
+        ("https://api.example/a b", None, "must hold no query, fragment or space"),
+        ("https://api.example/v1?x=1", None, "must hold no query, fragment or space"),
+    ],
+)
+def test_where_routes_stand_by_the_servers_url(
+    usher: Usher, tmp_path: Path, url: str, prefix: str | None, told: str
+) -> None:
+    described = {"openapi": "3.1.0", "info": {"title": "t", "version": "1"}, "servers": [{"url": url}]}
+    described["paths"] = {"/a": {"get": {"responses": {"200": {"description": ""}}}}}
+    done = usher("import", "o.json", "--into", "p.yaml", o__json=json.dumps(described))
+    assert (done.status, told in done.out + done.err) == (0, True)
+    (group,) = YAML(typ="safe", pure=True).load(tmp_path / "p.yaml")["groups"]
+    assert group.get("prefix") == prefix
+    assert usher("show", "p.yaml").status == 0
+
+
 TREE = """openapi: 3.0.3
 info: {title: Berths, version: "1"}
 paths:

@@ -24,6 +24,7 @@ from patient_usher.core.http.urls import Url, parse_url, sendable
 from patient_usher.core.model.document import Json, JsonObject, Map, Problem, Seq, Spot, Unusable, did_you_mean, locate
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.templates import NAME
+from patient_usher.core.model.text_types import METHOD, show
 from patient_usher.core.model.values import literal
 from patient_usher.files.secret_keeper import SecretKeeper
 
@@ -201,11 +202,14 @@ def _read_entry(item: Json, spot: Spot) -> _Entry:
     content = request.get("postData") or {}
     if not isinstance(status, int) or isinstance(status, bool) or not isinstance(content, dict):
         raise TypeError
+    method = str(request["method"]).upper()
+    if not METHOD.fullmatch(method):
+        raise ValueError(f"{show(method)} is no method")
     url = _url(str(request["url"]))
     media = str((response.get("content") or {}).get("mimeType", ""))
     return _Entry(
         instant(datetime.fromisoformat(item["startedDateTime"].replace("Z", "+00:00"))),
-        str(request["method"]).upper(),
+        method,
         url,
         headers,
         content,

@@ -12,6 +12,7 @@ from typing import NamedTuple
 from patient_usher.core.engine.compile.compiler import compile_document
 from patient_usher.core.model.document import Json, Map, Problem, Seq, Spot, Unusable, locate
 from patient_usher.core.model.header_rules import TOKEN
+from patient_usher.core.model.templates import parse_template
 from patient_usher.core.model.text_types import show
 from patient_usher.core.model.words import counted
 from patient_usher.files.openapi_description import Description, Document
@@ -124,7 +125,12 @@ class _Writer:
         if "{" in path:
             self.notes.append(f"the server's path {path} has variables; the routes stand at the root")
             return ""
-        return path if path.startswith("/") else ""
+        try:
+            parse_template(path, prefix=True)
+        except ValueError as error:
+            self.notes.append(f"the server's path can't be a prefix: {error}; the routes stand at the root")
+            return ""
+        return path
 
     def _authenticating(self) -> Iterator[tuple[str, Document]]:
         """Every security scheme that a pipeline has, by name; what it hasn't, or takes for another, is told."""
