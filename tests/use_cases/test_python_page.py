@@ -25,13 +25,14 @@ def test_the_examples_run(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsy
     if time.time() % 60 > 57:
         time.sleep(60 - time.time() % 60)  # the landing's service counts by the minute
     blocks = re.findall(r"^```python\n(.*?)^```", PAGE, re.MULTILINE | re.DOTALL)
-    assert len(blocks) == 6
+    assert len(blocks) == 7
     names: dict[str, object] = {}
     for block in blocks:
         exec(block, names)
     said = capsys.readouterr().out.splitlines()
     assert said[0].split() == ["health", "200", "held", "False"]
     assert "['errors-uncaught@who']" in said
+    assert "900 0" in said, "all parts, and nothing failed"
     assert said[-1] == "[]", "the service agrees"
     assert (len(names["first"]), len(names["second"])) == (1, 1)  # type: ignore[arg-type]
 
