@@ -9,7 +9,6 @@ from __future__ import annotations
 import sys
 from argparse import ArgumentParser, ArgumentTypeError, Namespace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from patient_usher.cli.arguments import count, percent, unusable
 from patient_usher.cli.common import (
@@ -34,9 +33,6 @@ from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.use_cases.lasting import with_medians
 from patient_usher.use_cases.rows_file import RowsFile
 from patient_usher.use_cases.session import Session, bound_all
-
-if TYPE_CHECKING:
-    pass
 
 EXAMPLES = (
     "usher replay pipeline.yaml trace.yaml --only late-request",

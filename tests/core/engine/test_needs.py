@@ -362,28 +362,24 @@ def test_an_entry_that_never_counts_is_told() -> None:
     assert "'Conflict' has an entry further up, which counts" in str(warning)
 
 
+RAISING = {
+    "id": "r",
+    "at": "GET /",
+    "access": "everyone",
+    "handler": {"raise": {"type": "Boom", "message": "no tide"}},
+}
+
+
 @pytest.mark.parametrize(("log", "told"), [("full", True), ("message", True), ("nothing", False)])
 def test_what_a_server_logs_of_what_nobody_caught(log: str, told: bool) -> None:
-    raising = {
-        "id": "r",
-        "at": "GET /",
-        "access": "everyone",
-        "handler": {"raise": {"type": "Boom", "message": "no tide"}},
-    }
-    record = walk(["access-log"], routes=[raising], uncaught={"log": log})
+    record = walk(["access-log"], routes=[RAISING], uncaught={"log": log})
     lines = [line["message"] for line in record["log"] if line["stage"] == "server"]
     assert (record["response"]["status"], lines) == (500, ["Boom: no tide"] if told else [])
 
 
 @pytest.mark.parametrize(("status", "level"), [(499, "warning"), (500, "error")])
 def test_how_grave_what_a_handler_caught_is(status: int, level: str) -> None:
-    raising = {
-        "id": "r",
-        "at": "GET /",
-        "access": "everyone",
-        "handler": {"raise": {"type": "Boom", "message": "no tide"}},
-    }
-    record = walk([NET | {"answers": [{"raised": "Boom", "status": status}]}], routes=[raising])
+    record = walk([NET | {"answers": [{"raised": "Boom", "status": status}]}], routes=[RAISING])
     assert (record["response"]["status"], [line["level"] for line in record["log"]]) == (status, [level])
 
 
