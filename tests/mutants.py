@@ -374,6 +374,8 @@ def run(count: int, seed: int, folder: Path | None) -> None:
     every = all_mutants()
     chosen = list(islice(filter(_can_be_read, random.Random(seed).sample(every, len(every))), count))
     noticed: set[tuple[str, ...]] = set()
+    if folder:
+        folder.mkdir(parents=True, exist_ok=True)
     if folder and (folder / "tried.txt").exists():
         tried = [row.split(" ") for row in (folder / "tried.txt").read_text().splitlines()]
         noticed = {tuple(row[:3]) for row in tried if row[3]}
