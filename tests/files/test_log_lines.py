@@ -29,7 +29,7 @@ def read(path: Path, shape: Shape) -> list[Seen]:
     named = dict(part.split("=") for part in options.get("--fields", "").split(",") if part)
     pattern = options.get("--pattern")
     reader = by_pattern(pattern) if pattern else FORMATS[str(format_of(source))](named)
-    return [Callers().of(one) for one in lines(source.opened(), source.name, reader, Counted())]
+    return list(lines(source.opened(), source.name, reader, Callers(), Counted()))
 
 
 @pytest.mark.parametrize("shape", SHAPES, ids=[shape.name for shape in SHAPES])
@@ -111,16 +111,20 @@ def test_requests_came_before_they_were_logged(seed: int) -> None:
         timed.append(
             (at, Seen(at, "GET", f"/{number}", took=random.choice([None, 0, random.randrange(1, 50_000_000)])))
         )
-    found = list(arrivals(timed, "end", Counted()))
+    groups, rest = [], timed
+    while rest:
+        groups.append(rest[: (size := random.randrange(1, 9))])
+        rest = rest[size:]
+    found = [pair for group in arrivals(groups, "end", Counted()) for pair in group]
     assert [at for at, _ in found] == sorted(at for at, _ in found)
     assert sorted(one.target for _, one in found) == sorted(one.target for _, one in timed)
     wanted = {one.target: at - (one.took or 0) for at, one in timed}
     first = next(number for number, (_, one) in enumerate(timed) if one.took)
-    late = {one.target for _, one in timed[: first + 1]}
+    late = {one.target for _, one in timed[: first + 8]}
     assert all(at == wanted[one.target] or one.target in late or at > wanted[one.target] for at, one in found)
     exact = sum(at == wanted[one.target] for at, one in found)
     assert exact > 280
-    assert list(arrivals(timed, "start", Counted())) == timed
+    assert list(arrivals(groups, "start", Counted())) == groups
 
 
 def log(**more: Any) -> str:

@@ -15,7 +15,7 @@ from collections.abc import Iterable, Iterator
 from itertools import islice
 from pathlib import Path
 from time import monotonic
-from typing import Any
+from typing import Any, TypeVar
 
 from patient_usher.cli.arguments import count, duration, factor, share, unusable
 from patient_usher.cli.common import add_trust, trust
@@ -35,6 +35,7 @@ from patient_usher.files.yaml_reader import MAX_OCTETS, parse
 from patient_usher.output.terminal import line, stdout_painter
 from patient_usher.output.yaml_snippet import file_of
 
+A = TypeVar("A")
 KINDS = (*FORMATS, "curl", "har", "openapi", "trace")
 
 
@@ -149,9 +150,11 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
         raise unusable(
             what, mend or "write one as in 192.0.2.0/24", "--pattern" if args.pattern else "--trusted"
         ) from None
-    streams = [lines(source.opened(), source.name, pattern or FORMATS[kind](named), counted) for source in found]
+    streams = [
+        lines(source.opened(), source.name, pattern or FORMATS[kind](named), callers, counted) for source in found
+    ]
     seen: Iterator[Seen] = merged(streams) if len(streams) > 1 else streams[0]
-    seen = of_hosts(map(callers.of, seen), {host.lower() for host in args.host}, counted)
+    seen = of_hosts(seen, {host.lower() for host in args.host}, counted)
     seen = picking._replace(first=None).some(seen, _as_row)
     keeper = SecretKeeper(keeps=args.keep_secrets)
     if args.sign is not None and args.sign[0] == "same":
@@ -162,10 +165,14 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
         rows = islice(rows, picking.first)
     with writing(args.into) as out:
         size = sum(source.size for source in found)
-        for number, (starts, at, row) in enumerate(_watched(_timed(rows, picking), size), 1):
-            if number == 1:
+        starts = None
+        moved = picking.faster != 1 or picking.shift
+        for number, (at, row, _) in enumerate(_watched(rows, size), 1):
+            if starts is None:
+                starts = at
                 out.write(json.dumps(_header(args, starts)).encode() + b"\n")
-            out.write(b'{"id":"r%d","at":"%dus",%s\n' % (number, at, row))
+            later = picking.later(at - starts) if moved else at - starts
+            out.write(b'{"id":"r%d","at":"%dus",%s\n' % (number, later, row))
         if not counted.written:
             out.write(json.dumps(_header(args, None)).encode() + b"\n")
         if counted.odd and (args.strict or counted.odd == counted.read):
@@ -225,26 +232,18 @@ def _as_row(one: Seen) -> JsonObject:
     }
 
 
-def _timed(rows: Iterable[tuple[int, bytes, Seen]], picking: Picking) -> Iterator[tuple[int, int, bytes]]:
-    """Each row's time from the start, and the start."""
-    starts = None
-    for at, row, _ in rows:
-        if starts is None:
-            starts = at
-        yield starts, picking.later(at - starts), row
-
-
 def _header(args: Namespace, starts: int | None) -> JsonObject:
     name = literal(", ".join(path.name for path in args.files))
     header = {"patient-usher": "trace/1", "name": f"{name}; what came within a second is spread over it evenly"}
     return {**header, **({"starts": timestamp(starts)} if starts is not None else {}), "base": args.base}
 
 
-def _watched(rows: Iterator[Any], size: int) -> Iterator[Any]:
+def _watched(rows: Iterable[A], size: int) -> Iterable[A]:
     """The rows; on a terminal it is seen how far they are, and how long the rest may take."""
-    if not sys.stderr.isatty():
-        yield from rows
-        return
+    return _told(rows, size) if sys.stderr.isatty() else rows
+
+
+def _told(rows: Iterable[A], size: int) -> Iterator[A]:
     began = monotonic()
     for number, row in enumerate(rows, 1):
         if number % 20_000 == 0:

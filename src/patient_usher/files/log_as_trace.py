@@ -43,9 +43,8 @@ class LogLines(Lines):
 
     def _timed(self, counted: Counted) -> Iterator[tuple[int, bytes]]:
         """Each request's time, and its line but for id and time."""
-        seen = lines(self._source.opened(), self._source.name, FORMATS[self._kind]({}), counted)
-        named = of_hosts(map(Callers().of, seen), (), counted)
-        for at, row, _ in trace_lines(named, Writing(SecretKeeper()), counted):
+        seen = lines(self._source.opened(), self._source.name, FORMATS[self._kind]({}), Callers(), counted)
+        for at, row, _ in trace_lines(of_hosts(seen, (), counted), Writing(SecretKeeper()), counted):
             yield at, row
 
     def _lines(self) -> Iterator[tuple[int, bytes]]:
@@ -76,5 +75,5 @@ def log_lines(path: Path, read_file: Beside, allow_env: Collection[str]) -> LogL
 def _reads(source: Source, kind: str) -> bool:
     """Whether any line of the beginning says what was asked."""
     counted = Counted()
-    seen = lines(source.opened(), source.name, FORMATS[kind]({}), counted)
+    seen = lines(source.opened(), source.name, FORMATS[kind]({}), Callers(), counted)
     return next(seen, None) is not None and counted.read <= _LOOKED_AT

@@ -72,9 +72,10 @@ UNITS = {"ns": 0.001, "us": 1.0, "µs": 1.0, "ms": 1000.0, "s": 1_000_000.0}
 """Microseconds."""
 
 # What most lines are, and only they: an address, a bracketed time, a request, a status, perhaps referrer and agent.
-COMBINED = re.compile(
-    rb'([0-9A-Fa-f.:]+) \S+ (\S+) \[([^\]]+)\] "([^"\\]*)" (\d{3}|-) [\d-]+(?: "([^"\\]*)" "([^"\\]*)")?\s*'
+_COMBINED = re.compile(
+    r'([0-9A-Fa-f.:]+) \S+ (\S+) \[([^\]]+)\] "([^"\\]*)" (\d{3}|-) [\d-]+(?: "([^"\\]*)" "([^"\\]*)")?\s*', re.ASCII
 )
+_ABSENT = ("-", "", None)
 
 
 def plain(text: str) -> str:
@@ -125,41 +126,41 @@ def in_micros(figure: str, unit: str | None) -> int:
 # A line of text.
 
 
-@lru_cache(maxsize=_REMEMBERED)
-def _request_line(raw: bytes) -> tuple[str, str]:
-    parts = raw.decode(errors="replace").split(" ")
-    if len(parts) < 2 or (len(parts) > 2 and not parts[-1].startswith("HTTP/")) or not METHOD.fullmatch(parts[0]):
-        raise Odd("its request line is none")
-    return parts[0], " ".join(parts[1:-1] if len(parts) > 2 else parts[1:])
-
-
-@lru_cache(maxsize=_REMEMBERED)
-def _text(raw: bytes | None) -> str | None:
-    return None if raw is None or raw in (b"-", b"") else raw.decode(errors="replace")
-
-
-@lru_cache(maxsize=8192)
-def _bracketed(raw: bytes) -> int:
-    return moment(raw.decode(errors="replace"))
+_is_method = lru_cache(METHOD.fullmatch)
+_made = tuple.__new__
+"""A third of what the name of the type takes, of every line."""
+_UNSAID = (None, (), None, False)
+"""What such a line doesn't say: host, for whom it was forwarded, how long it took."""
 
 
 def text_line(raw: bytes) -> Seen:
     """One line of text. Raises Odd."""
-    match = COMBINED.fullmatch(raw)
+    text = raw.decode(errors="replace")
+    match = _COMBINED.fullmatch(text)
     if match is None:
-        return any_text(raw.decode(errors="replace").strip("\r\n \ufeff"))
+        return any_text(text.strip("\r\n \ufeff"))
     address, user, time, request, status, referrer, agent = match.groups()
+    method, *words = request.split(" ")
+    if not words or (len(words) > 1 and not words.pop().startswith("HTTP/")) or not _is_method(method):
+        raise Odd("its request line is none")
+    came = _address_of(address)
+    if came is None:
+        raise Odd(f"{address[:40]!r} is no address")
     try:
-        method, target = _request_line(request)
-        came = _address_of(address.decode())
-        if came is None:
-            raise Odd(f"{address[:40].decode()!r} is no address")
-        return Seen(
-            _bracketed(time), method, target, int(status) if status != b"-" else None, came,
-            _text(user), _text(referrer), _text(agent),
-        )  # fmt: skip
+        at = moment(time)
     except NoTime as error:
         raise Odd(str(error)) from None
+    parts = (
+        at,
+        method,
+        words[0] if len(words) == 1 else " ".join(words),
+        int(status) if status != "-" else None,
+        came,
+        None if user in _ABSENT else user,
+        None if referrer in _ABSENT else referrer,
+        None if agent in _ABSENT else agent,
+    )
+    return _made(Seen, parts + _UNSAID)
 
 
 def any_text(text: str, known: int | None = None) -> Seen:

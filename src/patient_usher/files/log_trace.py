@@ -13,8 +13,9 @@ from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field
-from functools import lru_cache
+from functools import lru_cache, partial
 from ipaddress import ip_address, ip_network
+from itertools import count
 from typing import BinaryIO
 from urllib.parse import quote
 
@@ -58,27 +59,6 @@ class Counted:
             self.first.append((name, number, why, raw.decode(errors="backslashreplace").strip()[:120]))
 
 
-# Lines in order of time.
-
-
-def lines(opened: BinaryIO, name: str, read: Callable[[bytes], Seen | None], counted: Counted) -> Iterator[Seen]:
-    """The lines of one log that can be read; ``name`` is what it is called in messages."""
-    with opened as stream:
-        for number, raw in enumerate(_rows(stream), 1):
-            if raw.isspace():
-                continue
-            counted.read += 1
-            try:
-                seen = read(raw)
-            except Odd as error:
-                counted.add_odd(name, number, raw, str(error))
-                continue
-            if seen is not None:
-                if counted.example is None:
-                    counted.example = seen
-                yield seen
-
-
 PRIVATE = (
     "10.0.0.0/8",
     "172.16.0.0/12",
@@ -101,9 +81,7 @@ class Callers:
         self._trusts = lru_cache(maxsize=_REMEMBERED)(self._trusts_address)
 
     def of(self, seen: Seen) -> Seen:
-        """The same line with its caller as the address: from the right, the first that isn't trusted."""
-        if not seen.forwarded:
-            return seen
+        """A line that was forwarded with its caller as the address: from the right, the first that isn't trusted."""
         chain = [*seen.forwarded, *([seen.address] if seen.address is not None else [])]
         found = next((one for one in reversed(chain) if not self._trusts(one)), chain[0])
         return seen._replace(address=found, forwarded=())
@@ -111,6 +89,31 @@ class Callers:
     def _trusts_address(self, address: str) -> bool:
         found = ip_address(address)
         return any(found in network for network in self._networks)
+
+
+# Lines in order of time.
+
+
+def lines(
+    opened: BinaryIO, name: str, read: Callable[[bytes], Seen | None], callers: Callers, counted: Counted
+) -> Iterator[Seen]:
+    """The lines of one log that can be read; ``name`` is what it is called in messages."""
+    with opened as stream:
+        for number, raw in enumerate(_rows(stream), 1):
+            if raw.isspace():
+                continue
+            counted.read += 1
+            try:
+                seen = read(raw)
+            except Odd as error:
+                counted.add_odd(name, number, raw, str(error))
+                continue
+            if seen is not None:
+                if seen.forwarded:
+                    seen = callers.of(seen)
+                if counted.example is None:
+                    counted.example = seen
+                yield seen
 
 
 def of_hosts(seen: Iterable[Seen], hosts: Collection[str], counted: Counted) -> Iterator[Seen]:
@@ -131,28 +134,36 @@ def _host_of(target: str) -> str:
     return "" if target[:1] == "/" else target.partition("://")[2].partition("/")[0].partition("?")[0].partition(":")[0]
 
 
-def arrivals(timed: Iterable[tuple[int, Seen]], logged_at: str, counted: Counted) -> Iterator[tuple[int, Seen]]:
+Group = list[tuple[int, Seen]]
+"""Lines with their times, in order."""
+
+
+def arrivals(groups: Iterable[Group], logged_at: str, counted: Counted) -> Iterator[Group]:
     """Each line at the time when its request came, in that order: servers log when they have answered (``end``).
 
     Of a line that says how long its request took, that time less; of one that says when it began, that.
     """
     waiting: list[tuple[int, int, Seen]] = []
     last = number = 0
-    for at, one in timed:
-        took = one.took if one.took and (logged_at == "end" and not one.begun) else 0
-        if not took and not waiting and not counted.lasted:
-            yield at, one
-            last = at
+    for group in groups:
+        lasted = counted.lasted or any([one.took for _, one in group])  # noqa: C419 (a list is twice as quick)
+        if logged_at == "start" or not lasted:
+            last = group[-1][0]
+            yield group
             continue
-        counted.lasted += bool(took)
-        number += 1
-        heapq.heappush(waiting, (max(at - took, last), number, one))
-        while waiting and waiting[0][0] <= at - LONGEST:
-            last, _, ready = heapq.heappop(waiting)
-            yield last, ready
-    while waiting:
-        at, _, one = heapq.heappop(waiting)
-        yield at, one
+        for at, one in group:
+            took = one.took if one.took and not one.begun else 0
+            counted.lasted += bool(took)
+            number += 1
+            heapq.heappush(waiting, (max(at - took, last), number, one))
+        ready: Group = []
+        while waiting and waiting[0][0] <= group[-1][0] - LONGEST:
+            last, _, one = heapq.heappop(waiting)
+            ready.append((last, one))
+        if ready:
+            yield ready
+    if waiting:
+        yield [(at, one) for at, _, one in sorted(waiting)]
 
 
 def _rows(stream: BinaryIO) -> Iterator[bytes]:
@@ -164,50 +175,52 @@ def _rows(stream: BinaryIO) -> Iterator[bytes]:
                 yield json.dumps(row).encode()
             return
     yield first
-    yield from iter(lambda: stream.readline(MAX_LINE), b"")
+    yield from iter(partial(stream.readline, MAX_LINE), b"")
 
 
-def spread(seen: Iterable[Seen], counted: Counted) -> Iterator[tuple[int, Seen]]:
-    """Lines in order of time, those within one second spread over it evenly.
+def spread(seen: Iterable[Seen], counted: Counted) -> Iterator[Group]:
+    """Lines in order of time, second by second, those within one spread over it evenly.
 
     Memory holds the last few seconds: a line that comes later still is taken for one of the first of these.
     """
     open_: dict[int, list[Seen]] = {}
     newest = oldest = 0
 
-    def out(second: int) -> Iterator[tuple[int, Seen]]:
+    def out(second: int) -> Group:
         group = open_.pop(second)
-        if len(group) == 1:
-            yield group[0].at, group[0]
-            return
-        whole = [one for one in group if one.at % SECOND == 0]
+        whole = [one for one in group if one.at % SECOND == 0] if len(group) > 1 else []
         if len(whole) < 2:
-            yield from sorted(((one.at, one) for one in group), key=lambda pair: pair[0])
-            return
+            return sorted([(one.at, one) for one in group], key=_time)
         counted.spread += len(whole)
-        step, start = SECOND // len(whole), second * SECOND
+        start, step = second * SECOND, SECOND // len(whole)
+        placed = list(zip(count(start, step), whole, strict=False))
         if len(whole) == len(group):
-            for at, one in enumerate(whole):
-                yield start + at * step, one
-            return
-        placed = [(second * SECOND + at * step, one) for at, one in enumerate(whole)]
-        placed += [(one.at, one) for one in group if one.at % SECOND]
-        yield from sorted(placed, key=lambda pair: pair[0])
+            return placed
+        return sorted(placed + [(one.at, one) for one in group if one.at % SECOND], key=_time)
 
+    current, group = -1, list[Seen]()
     for one in seen:
         second = one.at // SECOND
+        if second == current:
+            group.append(one)
+            continue
         if second < oldest:
             counted.late += 1
             second = oldest
             one = one._replace(at=second * SECOND)
-        open_.setdefault(second, []).append(one)
         if second > newest:
             newest = second
             for ready in sorted(second for second in open_ if second < newest - SLACK):
-                yield from out(ready)
+                yield out(ready)
             oldest = max(oldest, newest - SLACK)
+        current, group = second, open_.setdefault(second, [])
+        group.append(one)
     for ready in sorted(open_):
-        yield from out(ready)
+        yield out(ready)
+
+
+def _time(placed: tuple[int, Seen]) -> int:
+    return placed[0]
 
 
 def merged(streams: Iterable[Iterator[Seen]]) -> Iterator[Seen]:
@@ -244,28 +257,31 @@ class Writing:
         self.met: set[str] = set()
         """Those of ``signers`` of whom there was a line."""
         self._agents = [(key, key.removeprefix("agent:")) for key in self.signers if key.startswith("agent:")]
+        self._nothing_in = keeper.nothing_in_target
         self._send = lru_cache(maxsize=_REMEMBERED)(self._send_part)
         self._agent = lru_cache(maxsize=_REMEMBERED)(self._agent_part)
         self._referrer = lru_cache(maxsize=_REMEMBERED)(self._referrer_part)
 
     def tail(self, seen: Seen, counted: Counted) -> bytes:
         """All of a trace's line but its id and time. Raises Odd."""
-        if self.keeper.nothing_in_target(seen.target):
-            send, hid = f'"send":"{seen.method} {seen.target}"', False
-        else:
-            send, hid = self._send(seen.method, seen.target)
-        agent, hid_too = self._agent(seen.agent) if seen.agent is not None else ("", False)
-        referrer, hid_that = self._referrer(seen.referrer) if seen.referrer is not None else ("", False)
-        comma = "," if agent and referrer else ""
-        headers = f',"headers":{{{agent}{comma}{referrer}}}' if agent or referrer else ""
-        address = f',"address":"{seen.address}"' if seen.address is not None else ""
-        row = f"{send}{address}{headers}".encode()
-        counted.hidden += hid or hid_too or hid_that
+        hid = hid_too = hid_that = False
+        row = f'"send":"{seen.method} {seen.target}"'
+        if not self._nothing_in(seen.target):
+            row, hid = self._send(seen.method, seen.target)
+        if seen.address is not None:
+            row += f',"address":"{seen.address}"'
+        if seen.agent is not None or seen.referrer is not None:
+            agent, hid_too = self._agent(seen.agent) if seen.agent is not None else ("", False)
+            referrer, hid_that = self._referrer(seen.referrer) if seen.referrer is not None else ("", False)
+            if agent or referrer:
+                row += f',"headers":{{{agent}{"," if agent and referrer else ""}{referrer}}}'
+        if hid or hid_too or hid_that:
+            counted.hidden += 1
         if self.sign is not None and (signer := self._signer(seen)) is not None:
-            row += f',"sign":{_dump({self.sign[0]: literal(signer)})}'.encode()
+            row += f',"sign":{_dump({self.sign[0]: literal(signer)})}'
         if self.expects and seen.status is not None and 200 <= seen.status <= 599:
-            row += b',"expect":{"status":%d}' % seen.status
-        return row + b"}"
+            row += f',"expect":{{"status":{seen.status}}}'
+        return f"{row}}}".encode()
 
     def _signer(self, seen: Seen) -> str | None:
         """The account of whoever sent a line: of the user that it names, else of the address or the agent."""
@@ -312,18 +328,19 @@ def trace_lines(
 ) -> Iterator[tuple[int, bytes, Seen]]:
     """Each line's time and tail."""
     first: int | None = None
-    for at, one in arrivals(spread(seen, counted), logged_at, counted):
-        first = at if first is None else first
-        if at - first > MAX_TIME:
-            words = f"{one.method} {one.target}".encode()
-            counted.add_odd("", counted.read, words, "it came over a hundred years after the first")
-            continue
-        try:
-            made = writing.tail(one, counted)
-        except Odd as error:
-            counted.add_odd("", counted.read, one.target.encode(), str(error))
-            continue
-        if one.took is not None:
-            made = b'"took":"%dus",%s' % (one.took, made)
-        counted.written += 1
-        yield at, made, one
+    for group in arrivals(spread(seen, counted), logged_at, counted):
+        for at, one in group:
+            first = at if first is None else first
+            if at - first > MAX_TIME:
+                words = f"{one.method} {one.target}".encode()
+                counted.add_odd("", counted.read, words, "it came over a hundred years after the first")
+                continue
+            try:
+                made = writing.tail(one, counted)
+            except Odd as error:
+                counted.add_odd("", counted.read, one.target.encode(), str(error))
+                continue
+            if one.took is not None:
+                made = b'"took":"%dus",%s' % (one.took, made)
+            counted.written += 1
+            yield at, made, one

@@ -73,7 +73,8 @@ _PART_NAME = re.compile(r'[\s;]name="([^"]{0,200})"')
 _PLAIN_PATH = re.compile(r"/(?:[A-Za-z0-9_+~-]{0,19}+[./!*()',&])*+[A-Za-z0-9_+~-]{0,19}+")
 _PLAIN_QUERY = re.compile(r"(?:[A-Za-z0-9_~/+-]{0,19}+[.=&!*()',])*+[A-Za-z0-9_~/+-]{0,19}+")
 _PLAIN_TEXT = re.compile(r"(?:[A-Za-z0-9_+/~-]{0,19}+[ .!*()',;])*+[A-Za-z0-9_+/~-]{0,19}+")
-_LIKE_A_CARD = re.compile(r"\d{4}[ +-]?\d{4}")
+_VALUES = re.compile(r"=[^&=]*(?=&|$)")
+_LIKE_A_CARD = re.compile(r"[3-6]\d{3}(?:[ +-]?\d{4}){2}[ +-]?\d")
 _PLAIN_ORIGIN = re.compile(r"https?://[a-z][a-z0-9-]{0,30}(?:\.[a-z0-9-]{1,30}){0,4}(?=[/?]|$)")
 
 
@@ -117,7 +118,8 @@ class SecretKeeper:
         self._numbers: Counter[str] = Counter()
         self.named = lru_cache(maxsize=4096)(self._named)
         self._plain_path = lru_cache(maxsize=REMEMBERED)(self._plain_segments)
-        self._tells = lru_cache(maxsize=4096)(self._tells_by_name)
+        self.nothing_in_target = lru_cache(maxsize=REMEMBERED)(self._nothing_in_target)
+        self._tell = lru_cache(maxsize=4096)(self._names_tell)
 
     def _named(self, name: str) -> str:
         """Of which sort what goes by a name is; nothing, where the name says nothing of it."""
@@ -181,7 +183,7 @@ class SecretKeeper:
 
     # What certainly holds nothing: said quickly, of most of what comes.
 
-    def nothing_in_target(self, target: str) -> bool:
+    def _nothing_in_target(self, target: str) -> bool:
         """Whether a path and query hold nothing that would be hidden, and can be sent as they are. No: perhaps."""
         path, _, query = target.partition("?")
         if not self._plain_path(path):
@@ -190,19 +192,16 @@ class SecretKeeper:
             return True
         if _PLAIN_QUERY.fullmatch(query) is None or "eyJ" in query or _LIKE_A_CARD.search(query):
             return False
-        for pair in query.split("&"):
-            name, _, value = pair.partition("=")
-            if "=" in value or self._tells(name):
-                return False
-        return True
+        return not self._tell(_VALUES.sub("", query))
 
     def _plain_segments(self, path: str) -> bool:
         if _PLAIN_PATH.fullmatch(path) is None or "//" in path or "eyJ" in path or _LIKE_A_CARD.search(path):
             return False
         return _LINK_WORDS.isdisjoint(path.lower().split("/"))
 
-    def _tells_by_name(self, name: str) -> bool:
-        return name.lower() in _BARE or bool(self.named(name))
+    def _names_tell(self, names: str) -> bool:
+        """Whether one of the names of a query, parted by ``&``, may stand for a secret; or a value held another."""
+        return "=" in names or any(name.lower() in _BARE or self.named(name) for name in names.split("&"))
 
     def nothing_in_text(self, text: str) -> bool:
         """Whether a text holds nothing that would be hidden, and can stand in a field as it is. No: perhaps."""

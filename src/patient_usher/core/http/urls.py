@@ -116,9 +116,12 @@ def is_address(host: str) -> bool:
     return True
 
 
+_UNSENDABLE = re.compile(r"[\s\x00-\x1f]")
+
+
 def parse_url(text: str) -> Url:
     """Parse an absolute http or https URL. Raises ValueError saying what is wrong."""
-    if any(char.isspace() or char < " " for char in text):
+    if _UNSENDABLE.search(text):
         raise ValueError("a URL holds no white space; write %20")
     parts = urlsplit(text)
     scheme = parts.scheme.lower()
