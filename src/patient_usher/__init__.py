@@ -12,7 +12,7 @@ TYPE_CHECKING = False  # as in typing, which takes long to import
 __version__ = "0.3.0"
 _WHERE = {
     "Finding": "core.analysis.findings.check",
-    "NotParted": "use_cases.parted",
+    "NotParted": "use_cases.parts",
     "Pipeline": "use_cases.session",
     "Sent": "use_cases.session",
     "Trace": "files.trace",
@@ -43,8 +43,8 @@ if TYPE_CHECKING:
     from patient_usher.use_cases.coverage import coverage as coverage
     from patient_usher.use_cases.drift import drift as drift
     from patient_usher.use_cases.explore import explore as explore
-    from patient_usher.use_cases.parted import NotParted as NotParted
     from patient_usher.use_cases.parted import replay_in_parts as replay_in_parts
+    from patient_usher.use_cases.parts import NotParted as NotParted
     from patient_usher.use_cases.reorder import reorder as reorder
     from patient_usher.use_cases.serve import served as served
     from patient_usher.use_cases.session import Pipeline as Pipeline

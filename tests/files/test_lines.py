@@ -14,7 +14,8 @@ from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import Unusable
 from patient_usher.core.engine.bind.request_templates import Entry, Kept
 from patient_usher.core.engine.bind.trace import Maker, read_spec
-from patient_usher.files.lines import _Reader
+from patient_usher.files.lines import Ids, Lines, _Reader, disjoint
+from patient_usher.files.trace import Trace
 
 Usher = Callable[..., Outcome]
 HEAD = {"patient-usher": "trace/1", "base": "https://api.ternharbour.example"}
@@ -155,3 +156,47 @@ def test_a_line_says_the_same_the_first_time_the_second_time_and_read_with_care(
         careful = attempt(lambda raw=raw: reader()._read(9, raw))  # type: ignore[misc]
         for _ in range(2):
             assert attempt(lambda raw=raw: quick._known(9, raw) or quick._read(9, raw)) == careful, raw  # type: ignore[misc]
+
+
+# In stretches.
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_stretches_hold_each_line_once(tmp_path: Path, seed: int) -> None:
+    random = Random(seed)
+    path = tmp_path / "t.jsonl"
+    rows = ["", " "] + [json.dumps({"id": f"r{at}", "send": "GET /" + "x" * random.randrange(300)}) for at in range(50)]
+    random.shuffle(rows)
+    text = "\n".join([json.dumps(HEAD), *rows[: random.randrange(52)]])
+    path.write_text(text + random.choice(["", "\n", "\n\n"]))
+    wanted = path.read_bytes().splitlines(keepends=True)[1:]
+    lines = of(path)
+    stretches = lines.stretches(random.randrange(1, 9))
+    found = [list(lines.within(*stretch)) for stretch in stretches]
+    assert [raw for several in found for _, raw in several] == wanted
+    assert [[number for number, _ in several] for several in found] == [
+        list(range(start := 0 if at else 2, start + len(several))) for at, several in enumerate(found)
+    ]
+
+
+def of(path: Path) -> Lines:
+    lines = Trace.read(path).lines
+    assert lines is not None
+    return lines
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_ids_that_stand_twice_are_found_across_stretches(seed: int) -> None:
+    random = Random(seed)
+    every = [random.choice(["r", "s-", "buoy", ""]) + random.choice(["", "0", "00"]) + str(at) for at in range(300)]
+    every = list(dict.fromkeys(every))
+    if random.random() < 0.5:
+        random.shuffle(every)
+    cut = sorted(random.sample(range(len(every)), 2))
+    several = [every[: cut[0]], every[cut[0] : cut[1]], every[cut[1] :]]
+    if twice := seed % 2:
+        one, two = random.sample(several, 2)
+        two.insert(random.randrange(len(two) + 1), random.choice(one))
+    held = [Ids() for _ in several]
+    assert all(ids.add(id_) for ids, some in zip(held, several, strict=True) for id_ in some)
+    assert disjoint(held) == (not twice)

@@ -17,7 +17,7 @@ from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import NotParted, Unusable, load, replay_in_parts
 from patient_usher.core.engine.partition import parted_by
 from patient_usher.use_cases.line_keys import BUCKETS
-from patient_usher.use_cases.parted import _shared_out
+from patient_usher.use_cases.parts import _shared_out
 
 Usher = Callable[..., Outcome]
 ROUTES = [
@@ -82,6 +82,14 @@ def traffic(random: Random) -> str:
     return "\n".join(lines) + "\n"
 
 
+def with_blank_lines(random: Random, text: str) -> str:
+    """The same, where somebody has pressed a key too often."""
+    lines = text.splitlines()
+    for _ in range(random.choice([0, 3])):
+        lines.insert(random.randrange(1, len(lines)), "")
+    return "\n".join(lines) + random.choice(["", "\n", "\n\n"])
+
+
 @pytest.mark.parametrize(
     ("part", "seed"),
     [
@@ -103,7 +111,7 @@ def test_whole_and_parted_give_the_same(usher: Usher, tmp_path: Path, part: str,
         "always": [{"id": "found", "when": {"path": "/none"}, "expect": {"status": 200}}],
     }
     form = random.choice(["jsonl", "csv"])
-    files = {"p__json": json.dumps(pipeline), "t__jsonl": traffic(random)}
+    files = {"p__json": json.dumps(pipeline), "t__jsonl": with_blank_lines(random, traffic(random))}
     whole = usher("replay", "p.json", "t.jsonl", "--into", f"whole.{form}", **files)
     parted = usher("replay", "p.json", "t.jsonl", "--into", f"parted.{form}", "--cores", str(random.choice([2, 3])))
     assert parted.err == whole.err
@@ -149,6 +157,16 @@ def test_traces_that_are_not_parted_are_replayed_whole(usher: Usher, line: str, 
     head = json.dumps({"patient-usher": "trace/1", "base": "https://a.example"})
     outcome = usher("replay", str(DEMO / "harbour.yaml"), "t.jsonl", "--cores", "2", t__jsonl=f"{head}\n{line}\n")
     assert (outcome.status, "on one core: " in outcome.err, words in outcome.err) == (0, True, True)
+
+
+def test_what_is_wrong_far_down_is_told_with_its_line(usher: Usher) -> None:
+    rows = [{"id": f"r{at}", "at": f"{at}ms", "send": "GET /health"} for at in range(200)]
+    rows[190]["id"] = "r7"
+    text = "\n".join(map(json.dumps, [{"patient-usher": "trace/1", "base": "https://a.example"}, *rows]))
+    outcome = usher("replay", str(DEMO / "harbour.yaml"), "t.jsonl", "--cores", "2", "-q", t__jsonl=text)
+    whole = usher("replay", str(DEMO / "harbour.yaml"), "t.jsonl", "-q")
+    assert (outcome.status, outcome.err) == (whole.status, whole.err)
+    assert "t.jsonl:192:1: the id 'r7' is taken" in outcome.err
 
 
 def test_whom_a_token_names_hangs_on_the_time(usher: Usher) -> None:
@@ -308,5 +326,8 @@ def test_one_caller_with_nearly_half_of_all_leaves_the_rest_to_the_other_parts()
     weights[77] = 460
     for bucket in range(54):
         weights[bucket] += 10
-    heavy, light = (sum(w for w, mine in zip(weights, one, strict=True) if mine) for one in _shared_out(weights, 2))
-    assert sorted([heavy, light]) == [500, 500]
+    owners = _shared_out(weights, 2)
+    assert [sum(weights[bucket] for bucket in range(BUCKETS) if owners[bucket] == share) for share in (0, 1)] == [
+        500,
+        500,
+    ]

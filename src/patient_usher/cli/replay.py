@@ -141,7 +141,8 @@ def run(args: Namespace) -> int:
 
 def _in_parts(args: Namespace) -> int | None:
     """Replay in parts; None where something ties the requests together, which is told."""
-    from patient_usher.use_cases.parted import NotParted, replay_in_parts
+    from patient_usher.use_cases.parted import replay_in_parts
+    from patient_usher.use_cases.parts import NotParted
 
     option = "--cluster" if args.cluster else "--cores"
     plain = args.format == "text" and not (

@@ -6,10 +6,10 @@ import json
 import re
 from array import array
 from collections.abc import Callable, Collection, Iterable, Iterator
-from functools import lru_cache
+from functools import lru_cache, partial
 from hashlib import blake2b
 from ipaddress import ip_address
-from itertools import chain, islice
+from itertools import chain, islice, pairwise
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -121,6 +121,37 @@ class Lines:
         """Every line behind the header that isn't blank, with its number; they are read away."""
         return self._lines()
 
+    def stretches(self, count: int) -> list[tuple[int, int]]:
+        """From which octet to which stretches of whole lines go, about equally long, which hold all behind the header;
+        none where it is packed, or a stream.
+        """
+        if not self._path.is_file():
+            return []
+        with open_file(self._path) as stream:
+            if unpacked(stream, self.name) is not stream:
+                return []
+            stream.readline(MAX_LINE)
+            begin, end = stream.tell(), self._path.stat().st_size
+            cuts = [begin]
+            for share in range(1, count):
+                stream.seek(max(begin + (end - begin) * share // count - 1, begin))
+                stream.readline(MAX_LINE)
+                cuts.append(max(stream.tell(), cuts[-1]))
+        return [(one, two) for one, two in pairwise([*cuts, max(end, cuts[-1])]) if one < two]
+
+    def within(self, begin: int, end: int) -> Iterator[tuple[int, bytes]]:
+        """Every line of a stretch, blank ones too, numbered in such a way that those of the first have the numbers of
+        lines and those of others go on from none.
+        """
+        with open_file(self._path) as stream:
+            first = len(stream.readline(MAX_LINE)) == begin
+            stream.seek(begin)
+            for number, raw in enumerate(iter(partial(stream.readline, MAX_LINE), b""), 2 if first else 0):
+                yield number, raw
+                begin += len(raw)
+                if begin >= end:
+                    return
+
     @property
     def starts(self) -> int:
         """From when its times count, in microseconds since the epoch. Raises Unusable."""
@@ -162,7 +193,7 @@ class Lines:
             stream = unpacked(open_file(self._path), self.name)
             stream.readline(MAX_LINE)
         with stream:
-            for number, raw in enumerate(iter(lambda: stream.readline(MAX_LINE), b""), 2):
+            for number, raw in enumerate(iter(partial(stream.readline, MAX_LINE), b""), 2):
                 if not raw.isspace() and (self.picks is None or self.picks(number, raw)):
                     yield number, raw
 
@@ -332,6 +363,10 @@ def _moved(problems: Iterable[Problem], line: Spot) -> Unusable:
     return Unusable(problem._replace(spot=line._replace(column=problem.spot.column)) for problem in problems)
 
 
+_COMPARED = 200_000
+"""So many ids that count up are looked for among others."""
+
+
 class Ids:
     """Which ids have been seen, in little memory.
 
@@ -374,7 +409,7 @@ class Ids:
 
     def _slot(self, id_: str) -> tuple[int, int]:
         """The hash, and the slot where it stands or would."""
-        value = int.from_bytes(blake2b(id_.encode(), digest_size=8).digest(), "big") or 1
+        value = _hash(id_)
         table, mask = self._table, len(self._table) - 1
         slot = value & mask
         while table[slot] and table[slot] != value:
@@ -404,3 +439,28 @@ class Ids:
                 while table[slot]:
                     slot = (slot + 1) & mask
                 table[slot] = value
+
+
+def _hash(id_: str) -> int:
+    return int.from_bytes(blake2b(id_.encode(), digest_size=8).digest(), "big") or 1
+
+
+def disjoint(several: Iterable[Ids]) -> bool:
+    """Whether no id is in two of them; False also where that isn't certain."""
+    hashes: set[int] = set()
+    runs: dict[str, list[tuple[int, int]]] = {}
+    for ids in several:
+        mine = set(ids._table) - {0}
+        if not hashes.isdisjoint(mine):
+            return False
+        hashes |= mine
+        for stem, (first, last) in ids._runs.items():
+            others = runs.setdefault(stem, [])
+            if any(first <= to and begin <= last for begin, to in others):
+                return False
+            others.append((first, last))
+    every = [(stem, run) for stem, some in runs.items() for run in some] if hashes else []
+    if sum(last - first + 1 for _, (first, last) in every) > _COMPARED:
+        return False
+    named = (f"{stem}{number}" for stem, (first, last) in every for number in range(first, last + 1))
+    return not any(_hash(name) in hashes for name in named)

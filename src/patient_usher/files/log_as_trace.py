@@ -41,6 +41,10 @@ class LogLines(Lines):
         """The trace made ready; when all has been read, its notes say what could not be."""
         return super().bound(pipeline)._replace(notes=self._notes)
 
+    def stretches(self, count: int) -> list[tuple[int, int]]:
+        """None: lines of a log are told in order of time."""
+        return []
+
     def _timed(self, counted: Counted) -> Iterator[tuple[int, bytes]]:
         """Each request's time, and its line but for id and time."""
         seen = lines(self._source.opened(), self._source.name, FORMATS[self._kind]({}), Callers(), counted)

@@ -61,7 +61,16 @@ def by_address(callers: JsonMapping) -> Callable[[bytes], bytes]:
     }
 
     def read(raw: bytes) -> bytes:
-        address, caller = _ADDRESS.search(raw), _CALLER.search(raw)
+        address = _ADDRESS.search(raw)
+        if (
+            address is not None
+            and b'"caller"' not in raw
+            and b"\\" not in raw
+            and raw.find(b"{", 1, address.start()) < 0
+            and raw.find(b'"address"', address.end()) < 0
+        ):
+            return one_spelling(address[1])  # as most lines say it
+        caller = _CALLER.search(raw)
         if address is None and caller is None:
             return _SOMEWHERE
         inside = [found.start() for found in (address, caller) if found is not None]
@@ -71,6 +80,7 @@ def by_address(callers: JsonMapping) -> Callable[[bytes], bytes]:
             return one_spelling(address[1])
         return one_spelling(known.get(caller[1], _SOMEWHERE)) if caller is not None else _SOMEWHERE
 
+    @lru_cache(maxsize=_REMEMBERED)
     def one_spelling(address: bytes) -> bytes:
         return (canonical_address(address) or "").encode()
 

@@ -5,64 +5,30 @@ from __future__ import annotations
 import contextlib
 import heapq
 import json
-import re
 import tempfile
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
-from typing import NamedTuple, Protocol, TypeVar
+from typing import NamedTuple
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.partition import NOTHING, parted_by
 from patient_usher.core.engine.run.world import World, savings_of
-from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable, unusable
+from patient_usher.core.model.document import Problem, Unusable, unusable
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.exchange_table import Row, rows_of
 from patient_usher.core.verify.run import run
 from patient_usher.core.verify.summary import Summary
 from patient_usher.core.verify.totals import Bulk
 from patient_usher.files.environment import ENVIRONMENT
-from patient_usher.files.lines import Ids, Lines
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING as NO_TRUST
 from patient_usher.files.trust import Trust
 from patient_usher.output.door import DOOR
 from patient_usher.use_cases.cluster import OnCluster, on_cluster
-from patient_usher.use_cases.line_keys import BUCKETS, key_reader
+from patient_usher.use_cases.parts import Each, Part, lines_of, parts_of
 from patient_usher.use_cases.processes import OnCores
 from patient_usher.use_cases.rows_file import RowsFile
 from patient_usher.use_cases.session import Pipeline, collect_garbage
-
-_TIMED = re.compile(rb"bearer|\\u00", re.IGNORECASE)
-"""What a token stands behind, as it is or written in escapes."""
-A = TypeVar("A")
-B = TypeVar("B")
-
-_HEAD = re.compile(rb'\s*\{\s*"id"\s*:\s*"([^"\\]*)"\s*,\s*"at"\s*:\s*"[0-9]{1,15}(?:us|ms|s|m|h|d)"\s*,')
-
-
-class Each(Protocol):
-    """Does the same to many things at once and gives what comes of each, in their order. Raises what one raises."""
-
-    def __call__(self, work: Callable[[A], B], things: Sequence[A], /) -> Iterator[B]:
-        """Do it."""
-
-
-class NotParted(Exception):
-    """What ties the requests of a replay together, in a sentence."""
-
-
-class Part(NamedTuple):
-    """What is replayed in one world: traces one after the other, or of each only lines that belong to some buckets."""
-
-    traces: tuple[Path, ...]
-    number: int
-    first: int
-    """Which of all traces its first is."""
-    by: str = ""
-    """By which part of the requests; empty, where it has every line."""
-    buckets: bytes = b""
-    """Whether a bucket is this part's, an octet each."""
 
 
 class Came(NamedTuple):
@@ -117,9 +83,9 @@ class Job(NamedTuple):
     ) -> None:
         for number, path in enumerate(part.traces, part.first):
             lines = lines_of(path, self.trust)
-            if part.by:
+            if part.lines:
                 lines.ids_differ = True  # or it weren't in parts
-                lines.picks = _Picks(part, lines.header, self.blueprint)
+                lines.picks = _picks(str(path), part.lines[number - part.first])
             trace = Trace(lines).bound(self.blueprint)
             for judged in run(world, trace, statements=came.statements, journeys=False, forgets=True):
                 came.totals.add(judged)
@@ -156,103 +122,16 @@ def _numbered(path: Path) -> Iterator[tuple[int, int, bytes]]:
             yield int(file), int(line), text
 
 
-def lines_of(path: Path, trust: Trust) -> Lines:
-    """The lines of a trace. Raises Unusable, NotParted where it isn't one in JSON Lines."""
-    lines = Trace.read(path, trust=trust).lines
-    if lines is None:
-        raise NotParted(f"{path.name} is no trace in JSON Lines")
-    return lines
+def _picks(name: str, mine: bytes) -> Callable[[int, bytes], bool]:
+    """Which lines are a part's."""
 
+    def pick(number: int, raw: bytes) -> bool:
+        try:
+            return mine[number] == 1
+        except IndexError:
+            raise unusable("it grew while it was read", "replay it when it is whole", name) from None
 
-# Whether, and into which parts.
-
-
-def parts_of(
-    blueprint: Blueprint, traces: Sequence[Path], each: Each, *, count: int, keeps_state: bool = False
-) -> list[Part]:
-    """The parts in which traces can be replayed, about ``count`` of them. Raises NotParted with what ties all requests
-    together, Unusable for a trace that can't be read.
-
-    Each trace begins in a fresh world, so that traces never meet; with ``keeps_state`` each goes on in what the one
-    before has left, and only requests that have nothing in common can be told apart.
-    """
-    whole = [Part((path,), number, number) for number, path in enumerate(traces)]
-    for path in traces:
-        lines_of(path, NO_TRUST)
-    if len(traces) >= count and not keeps_state:
-        return whole
-    try:
-        by = _tied(blueprint)
-        look: Callable[[Path], list[int]] = partial(_weighed, by, blueprint)
-        found = list(each(look, traces))
-    except NotParted:
-        if len(traces) > 1 and not keeps_state:
-            return whole
-        raise
-    weights = [[sum(column) for column in zip(*found, strict=True)]] if keeps_state else found
-    together = [tuple(traces)] if keeps_state else [(path,) for path in traces]
-    shares = -(-count // len(together))
-    parts: list[Part] = []
-    for first, (paths, weighed) in enumerate(zip(together, weights, strict=True)):
-        for buckets in _shared_out(weighed, shares):
-            parts.append(Part(paths, len(parts), first, by, buckets))
-    return parts
-
-
-def _tied(blueprint: Blueprint) -> str:
-    part, against = parted_by(blueprint)
-    if part is None:
-        told = "; ".join(f"{tie.who} keeps its state by {tie.told}" for tie in against[:3])
-        raise NotParted(f"{told}, so that requests meet")
-    return part
-
-
-def _shared_out(weights: Sequence[int], count: int) -> list[bytes]:
-    """Buckets for so many parts, each about as heavy: the heaviest first, each to the lightest part."""
-    parts = [(0, index) for index in range(count)]
-    of = [bytearray(BUCKETS) for _ in range(count)]
-    for bucket in sorted(range(BUCKETS), key=lambda bucket: -weights[bucket]):
-        weight, index = heapq.heappop(parts)
-        of[index][bucket] = 1
-        heapq.heappush(parts, (weight + weights[bucket] + (not weights[bucket]), index))
-    return [bytes(one) for one in of]
-
-
-def _weighed(by: str, blueprint: Blueprint, path: Path) -> list[int]:
-    """How many lines of a trace fall into each bucket. Raises NotParted for what ties them, Unusable."""
-    lines = lines_of(path, NO_TRUST)
-    for name, spec in (lines.header.get("callers") or {}).items():
-        if isinstance(spec, dict) and (spec.get("kind") == "browser" or spec.get("cookies") == "keep"):
-            raise NotParted(f"the caller {name} remembers what it was answered")
-        if isinstance(spec, dict) and by not in (NOTHING, "address") and spec.get("redirects") == "follow":
-            raise NotParted(f"the caller {name} follows redirects, and what it then sends may belong to others")
-    ids, key_of = Ids(), key_reader(by, lines.header, blueprint) if by != NOTHING else lambda raw: 0
-    filled = b"${kept" if by in (NOTHING, "address") else b"${"
-    weights = [0] * BUCKETS
-    for number, raw in lines.numbered():
-        head = _HEAD.match(raw)
-        if head is None:
-            raise NotParted(f"line {number} of {path.name} doesn't begin with its id and its time (at)")
-        if b'"keep"' in raw or b'"change"' in raw or filled in raw:
-            raise NotParted(f"line {number} of {path.name} keeps a value, fills one in, or changes the pipeline")
-        if by == "identity" and _TIMED.search(raw):
-            raise NotParted(f"line {number} of {path.name} brings a token: whom it names hangs on the time")
-        if not ids.add(head[1].decode()):
-            what, spot = f"the id '{head[1].decode()}' is taken", Spot(str(path), number, 1)
-            raise Unusable([Problem(spot, what, "give each request an id of its own")])
-        weights[(number if by == NOTHING else key_of(raw)) % BUCKETS] += 1
-    return weights
-
-
-class _Picks:
-    """Picks the lines of one part."""
-
-    def __init__(self, part: Part, header: JsonObject, blueprint: Blueprint) -> None:
-        self.buckets, self.free = part.buckets, part.by == NOTHING
-        self.key_of = key_reader(part.by, header, blueprint) if not self.free else lambda raw: 0
-
-    def __call__(self, number: int, raw: bytes) -> bool:
-        return bool(self.buckets[(number if self.free else self.key_of(raw)) % BUCKETS])
+    return pick
 
 
 # All of them.
@@ -341,7 +220,7 @@ def replay_in_parts(
     DOOR.admit(blueprint, ENVIRONMENT.taken)
     with contextlib.ExitStack() as stack:
         each: OnCores | OnCluster = stack.enter_context(on_cluster(cluster)) if cluster else OnCores(cores)
-        parts = parts_of(blueprint, paths, each, count=each.size, keeps_state=keep_state)
+        parts = parts_of(blueprint, paths, each, keeps_state=keep_state)
         rows = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="usher-parts-"))) if table else None
         if folder is not None:
             folder.mkdir(parents=True, exist_ok=True)
