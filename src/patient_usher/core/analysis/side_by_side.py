@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable
+from functools import lru_cache
 from itertools import zip_longest
 
 from patient_usher.core.analysis.compare import (
@@ -130,11 +131,20 @@ def _only_counts(one: Judged, other: Judged) -> int | None:
         if not _alike(x, y):
             return None
         a, b = x.answer, y.answer
-        if a is not None and b is not None and not a.fields.equal(b.fields, MOMENTARY):
-            if not _equal_but_for_counts(a.fields, b.fields):
+        if a is not None and b is not None:
+            said = [name for name in a.fields.differing(b.fields) if name not in MOMENTARY]
+            if said and not (all(map(_counts, said)) and _steady(a.fields) == _steady(b.fields)):
                 return None
-            count += 1
+            count += bool(said)
     return count
+
+
+def _steady(fields: Fields) -> list[str]:
+    """The names of fields that don't only count, in their order."""
+    return [name for name in fields.names() if name not in MOMENTARY and not _counts(name)]
+
+
+_counts = lru_cache(maxsize=256)(only_counts)
 
 
 def _alike(x: Exchange, y: Exchange) -> bool:
@@ -152,11 +162,3 @@ def _alike(x: Exchange, y: Exchange) -> bool:
         and x.finished - x.at == y.finished - y.at
         and not (x.journey or y.journey)  # an expectation's: its order and its log are looked at
     )
-
-
-def _equal_but_for_counts(a: Fields, b: Fields) -> bool:
-    ours, theirs = (
-        [pair for pair in fields.pairs() if pair[0].lower() not in MOMENTARY and not only_counts(pair[0])]
-        for fields in (a, b)
-    )
-    return ours == theirs

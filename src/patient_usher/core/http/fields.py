@@ -49,12 +49,13 @@ class Fields:
         """Every line of the field, one value each."""
         return self._rows.get(lower, ("",))[1:]
 
-    def equal(self, other: Fields, but: tuple[str, ...]) -> bool:
-        """Whether both hold the same, whatever the fields named in ``but`` say."""
+    def differing(self, other: Fields) -> list[str]:
+        """Lower-case names of fields that one of both has only, or that say something else."""
         ours, theirs = self._rows, other._rows
         if ours == theirs:
-            return True
-        return {k: v for k, v in ours.items() if k not in but} == {k: v for k, v in theirs.items() if k not in but}
+            return []
+        found = [name for name, row in ours.items() if theirs.get(name) != row]
+        return found + [name for name in theirs if name not in ours]
 
     def drop(self, lower: str) -> None:
         """Remove the field, if it is there."""
