@@ -217,6 +217,10 @@ def test_python_is_told_what_ties_requests(tmp_path: Path) -> None:
     (tmp_path / "t.jsonl").write_text(traffic(Random(1)))
     with pytest.raises(NotParted, match="request-id keeps its state by everything"):
         replay_in_parts(make_pipeline(["request-id"]), [tmp_path / "t.jsonl"], cores=2)
+    (tmp_path / "rows").mkdir()
+    (tmp_path / "rows" / "part-0000.parquet").touch()
+    with pytest.raises(Unusable, match="rows is no folder without parts"):
+        replay_in_parts(make_pipeline([]), [tmp_path / "t.jsonl"], into=tmp_path / "rows")
     with pytest.raises(Unusable, match=r"rows\.gif is no table's name"):
         replay_in_parts(make_pipeline([]), [tmp_path / "t.jsonl"], into=tmp_path / "rows.gif")
 

@@ -158,8 +158,6 @@ def _in_parts(args: Namespace) -> int | None:
         if args.cluster and args.into is not None:
             raise unusable(f"{args.into} is a file, and each part writes one", "name a folder", "--into")
         RowsFile(args.into)  # its name is looked at before anything runs
-    elif (args.into.exists() and not args.into.is_dir()) or list(args.into.glob("part-*")):
-        raise unusable(f"{args.into} is no folder without parts", "name a new one", "--into")
     pipeline = pipeline_of(args)
     try:
         found = replay_in_parts(

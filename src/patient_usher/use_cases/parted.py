@@ -209,14 +209,16 @@ def replay_in_parts(
 
     On so many ``cores`` of this machine, or on the ``cluster`` of a Dask scheduler (``tcp://host:8786``; a number:
     so many processes started for it). ``into``: a table for the rows of all exchanges (``.jsonl``, ``.csv``,
-    ``.parquet``), or a folder, into which each part writes one of Parquet. ``watch`` is told how many requests are
-    over. Raises NotParted with what ties all requests together, Unusable.
+    ``.parquet``), or a folder without parts, into which each writes one of Parquet. ``watch`` is told how many requests
+    are over. Raises NotParted with what ties all requests together, Unusable.
     """
     paths = [Path(path).absolute() if cluster else Path(path) for path in traces]
     blueprint = pipeline.blueprint
     named = Path(into) if into is not None else None
     table, folder = (None, named.absolute()) if named is not None and not named.suffix else (named, None)
     out = RowsFile(table)
+    if folder is not None and ((folder.exists() and not folder.is_dir()) or any(folder.glob("part-*"))):
+        raise unusable(f"{named} is no folder without parts", "name a new one", "--into")
     DOOR.admit(blueprint, ENVIRONMENT.taken)
     with contextlib.ExitStack() as stack:
         each: OnCores | OnCluster = stack.enter_context(on_cluster(cluster)) if cluster else OnCores(cores)
