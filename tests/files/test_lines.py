@@ -14,7 +14,7 @@ from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import Unusable
 from patient_usher.core.engine.bind.request_templates import Entry, Kept
 from patient_usher.core.engine.bind.trace import Maker, read_spec
-from patient_usher.files.lines import Ids, Lines, _Reader, disjoint
+from patient_usher.files.lines import Lines, _Reader
 from patient_usher.files.trace import Trace
 
 Usher = Callable[..., Outcome]
@@ -183,20 +183,3 @@ def of(path: Path) -> Lines:
     lines = Trace.read(path).lines
     assert lines is not None
     return lines
-
-
-@pytest.mark.parametrize("seed", range(40))
-def test_ids_that_stand_twice_are_found_across_stretches(seed: int) -> None:
-    random = Random(seed)
-    every = [random.choice(["r", "s-", "buoy", ""]) + random.choice(["", "0", "00"]) + str(at) for at in range(300)]
-    every = list(dict.fromkeys(every))
-    if random.random() < 0.5:
-        random.shuffle(every)
-    cut = sorted(random.sample(range(len(every)), 2))
-    several = [every[: cut[0]], every[cut[0] : cut[1]], every[cut[1] :]]
-    if twice := seed % 2:
-        one, two = random.sample(several, 2)
-        two.insert(random.randrange(len(two) + 1), random.choice(one))
-    held = [Ids() for _ in several]
-    assert all(ids.add(id_) for ids, some in zip(held, several, strict=True) for id_ in some)
-    assert disjoint(held) == (not twice)

@@ -19,7 +19,8 @@ from typing import NamedTuple, Protocol, TypeVar
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.partition import NOTHING, parted_by
 from patient_usher.core.model.document import Problem, Spot, Unusable
-from patient_usher.files.lines import Ids, Lines, disjoint
+from patient_usher.files.ids import Ids, disjoint
+from patient_usher.files.lines import Lines
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING as NO_TRUST
 from patient_usher.files.trust import Trust

@@ -21,7 +21,6 @@ from drawn import pipelines
 from patient_usher import Trace, World, compare, load
 from patient_usher import replay as replayed
 from patient_usher.core.verify.run import run
-from patient_usher.files.lines import Ids
 
 Usher = Callable[..., Outcome]
 STORIES = [("harbour", "story"), ("quay", "quay-story"), ("limits", "limits-story"), ("shelf", "shelf-story")]
@@ -495,21 +494,6 @@ def test_what_arrives_together_is_served_in_the_order_of_the_file(
     tag = {"id": "tag", "kind": "rate-limit", "quota": 100, "window": "1h"}
     found = replay(make_pipeline([tag]), *requests)
     assert [r["id"] for r in sorted(found, key=lambda r: -r["rates"][0]["remaining"])] == order
-
-
-@given(st.lists(st.text(alphabet="ab019", min_size=1, max_size=4), max_size=60))
-@settings(max_examples=200, deadline=None)
-def test_ids_that_were_seen_are_known(names: list[str]) -> None:
-    ids, seen = Ids(), set[str]()
-    for name in names:
-        assert ids.add(name) == (name not in seen)
-        seen.add(name)
-
-
-def test_many_ids_take_little_memory() -> None:
-    ids = Ids()
-    assert all(ids.add(f"x{number * 7919 % 100_003}") for number in range(100_003))
-    assert not ids.add("x5")
 
 
 def test_a_limit_that_counts_failures_forgets_who_is_as_good_as_new() -> None:
