@@ -260,15 +260,23 @@ def _tell(args: Namespace, counted: Counted, keeper: SecretKeeper) -> None:
         for part in textwrap.wrap(f"the first is taken for {_taken(counted.example, keeper)}", 96):
             _tell_line(f"  {part}")
     parts = [
-        (counted.lasted, "say how long they took: they came so long before they were logged (--logged-at)"),
-        (counted.spread, "came within a second with others, and are spread over it evenly"),
-        (counted.late, "came more than five seconds late, and are taken for later ones"),
-        (counted.hidden, "had something in them that is hidden now"),
-        (counted.odd, "can't be read or replayed"),
+        (
+            counted.lasted,
+            "says how long it took: it came so long before it was logged (--logged-at)",
+            "say how long they took: they came so long before they were logged (--logged-at)",
+        ),
+        (counted.spread, *["came within a second with others, and are spread over it evenly"] * 2),
+        (
+            counted.late,
+            "came more than five seconds late, and is taken for a later one",
+            "came more than five seconds late, and are taken for later ones",
+        ),
+        (counted.hidden, "had something in it that is hidden now", "had something in them that is hidden now"),
+        (counted.odd, *["can't be read or replayed"] * 2),
     ]
-    for times, words in parts:
+    for times, of_one, of_many in parts:
         if times:
-            _tell_line(f"  {times:,} {words}")
+            _tell_line(f"  {times:,} {of_one if times == 1 else of_many}")
     if len(counted.hosts) > 1 and not args.host:
         told = ", ".join(f"{host} {times:,}" for host, times in counted.hosts.most_common(4))
         _tell_line(f"  they are for several hosts ({told}); --host chooses")
