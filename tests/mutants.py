@@ -7,6 +7,7 @@ same folder it goes on, and tries once more what wasn't noticed.
 
 from __future__ import annotations
 
+import ast
 import gc
 import json
 import multiprocessing
@@ -22,7 +23,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from difflib import unified_diff
 from importlib import import_module
-from itertools import islice, pairwise
+from itertools import islice, pairwise, zip_longest
 from pathlib import Path
 from tempfile import TemporaryFile, mkdtemp
 from types import CodeType, FunctionType
@@ -358,9 +359,15 @@ def _can_be_read(mutant: Mutant) -> bool:
 
 
 def _changed_lines(plain: str, changed: str) -> range:
+    """The lines of the statement in which something changes; of one that holds others, those of its head."""
     old, new = plain.splitlines(), changed.splitlines()
-    first = next((at for at, (a, b) in enumerate(zip(old, new, strict=False)) if a != b), len(old) - 1)
-    return range(first + 1, first + 2)
+    first = next(at for at, (a, b) in enumerate(zip_longest(old, new), 1) if a != b)
+    heads = [
+        range(node.lineno, max(node.body[0].lineno, node.lineno + 1) if hasattr(node, "body") else node.end_lineno + 1)
+        for node in ast.walk(ast.parse(plain))
+        if isinstance(node, ast.stmt) and node.end_lineno is not None
+    ]
+    return min((head for head in heads if first in head), key=len, default=range(first, first + 1))
 
 
 def _difference(mutant: Mutant) -> str:

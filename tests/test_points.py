@@ -523,6 +523,7 @@ DOUBTFUL: list[tuple[dict[str, Any], str | None]] = [
     ({"stages": [{"id": "s", "kind": "maintenance", "only": ["/*/b"]}]}, None),
     ({"stages": [{"id": "s", "kind": "maintenance", "except": ["POST /v1/x"]}]}, "no route of /v1/x takes POST"),
     ({"stages": [{"id": "s", "kind": "maintenance", "only": ["HEAD,OPTIONS /v1/x"]}]}, None),
+    ({"stages": [{"id": "s", "kind": "maintenance", "only": ["HEAD /v1/x"]}]}, None), ({"stages": [{"id": "s", "kind": "maintenance", "only": ["HEAD /v1/posted"]}]}, "no route of /v1/posted takes HEAD"),
     ({"stages": [{"id": "s", "kind": "maintenance", "only": ["GTE /v1/x"]}]}, "no standard has the method 'GTE'"),
     ({"stages": [{"id": "s", "kind": "decide", "cases": [{"when": {"route": "al"}, "then": "nothing"}]}]}, "there is no route 'al'"),
     ({"stages": [{"id": "s", "kind": "decide", "cases": [{"when": {"any": [{"path": "/w/x/**"}]}, "then": "nothing"}]}]}, "no route fits /w/x/**"),
@@ -537,7 +538,8 @@ DOUBTFUL: list[tuple[dict[str, Any], str | None]] = [
 def test_warnings(more: dict[str, Any], said: str | None) -> None:
     more = dict(more)
     routes = [{"id": "all", "at": "GET /v1/x", "access": "everyone", "handler": {"raise": "Boom"}},
-              {"id": "some", "at": "GET /{a}/b", "access": "everyone", "handler": text()}]  # fmt: skip
+              {"id": "some", "at": "GET /{a}/b", "access": "everyone", "handler": text()},
+              {"id": "posted", "at": "POST /v1/posted", "access": "everyone", "handler": text()}]  # fmt: skip
     pipeline = make_pipeline(more.pop("stages", []), routes=routes, **more)
     warnings = [warning.what.removeprefix("warning: ") for warning in pipeline.warnings]
     assert (said in warnings) if said else not warnings, warnings

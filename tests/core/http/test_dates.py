@@ -7,7 +7,7 @@ from datetime import datetime
 import pytest
 
 from patient_usher.core.http.caching import parse_date
-from patient_usher.core.http.dates import instant
+from patient_usher.core.http.dates import LATEST, instant, numeric_date
 
 SIXTH = datetime(1994, 11, 6, 8, 49, 37)
 FORMS: list[tuple[str, int, datetime | None]] = [
@@ -28,3 +28,10 @@ FORMS: list[tuple[str, int, datetime | None]] = [
 def test_a_date_on_the_wire(text: str, present: int, date: datetime | None) -> None:
     found = parse_date(text, instant(datetime(present, 12, 31)))
     assert found == (instant(date) if date is not None else None)
+
+
+@pytest.mark.parametrize(
+    ("seconds", "within"), [(LATEST, True), (-LATEST, True), (LATEST + 1, False), (-LATEST - 1, False)]
+)
+def test_how_far_a_numeric_date_goes(seconds: int, within: bool) -> None:
+    assert numeric_date(seconds) == (seconds * 1_000_000 if within else None)

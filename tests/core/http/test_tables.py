@@ -9,10 +9,20 @@ from typing import cast
 import pytest
 
 from patient_usher.core.http.cache_store import Store, octets
-from patient_usher.core.http.caching import COVERED, HEURISTICALLY_CACHEABLE, UNDERSTOOD, Stored, invalidates
+from patient_usher.core.http.caching import (
+    COVERED,
+    HEURISTICALLY_CACHEABLE,
+    UNDERSTOOD,
+    Stored,
+    bars_storing,
+    freshness_lifetime,
+    invalidates,
+    may_use,
+)
 from patient_usher.core.http.cors import Grant, PreflightCache
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.limits import NEVER, AtOnce, SlidingCounter
+from patient_usher.core.http.forwarded import Hop, write_forwarded
+from patient_usher.core.http.limits import NEVER, AtOnce, FixedWindow, SlidingCounter, SlidingLog
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.messages import Answer, finish, nests_too_deep, phrase, read_json
 from patient_usher.core.http.redirects import target
@@ -100,6 +110,7 @@ def test_a_star_covers_every_field_but_authorization(name: str, covered: bool) -
 
 MEDIA: list[tuple[str, str, tuple[tuple[str, str], ...]]] = [
     ('text/plain; a="x\\";y"; b=z', "text/plain", (("a", 'x";y'), ("b", "z"))),
+    ('text/plain;a="x;y";b=z', "text/plain", (("a", "x;y"), ("b", "z"))),
     ('text/plain; a="', "text/plain", (("a", '"'),)),
     ("text/plain; charset=utf-8", "text/plain", (("charset", "utf-8"),)),
     ('"text/plain"', '"text/plain"', ()),
@@ -170,3 +181,43 @@ def test_how_long_a_number_may_be() -> None:
     assert read_json("9" * 400) == 10**400 - 1
     with pytest.raises(ValueError, match="over 400 digits"):
         read_json("9" * 401)
+
+
+def test_what_limits_show_of_whom_they_have_not_counted() -> None:
+    """All is free, and nothing has to come back; of a fixed window the time until it ends."""
+    assert [limiter.view("a", 3) for limiter in (FixedWindow(4, 10), SlidingLog(4, 10), AtOnce(4, 0))] == [
+        (4, 7),
+        (4, 0),
+        (4, 0),
+    ]
+
+
+STORED: list[tuple[int, str, bool, str]] = [
+    (302, "private", False, ""), (302, "private", True, "private"), (302, 'private="x-a"', True, "nothing-permits"), (302, "max-age=0", True, ""),
+    (302, "", False, "nothing-permits"), (404, "", True, ""), (504, "max-age=9", True, ""), (505, "max-age=9", True, "status"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("status", "control", "shared", "bar"), STORED)
+def test_what_bars_an_answer_from_being_stored(status: int, control: str, shared: bool, bar: str) -> None:
+    answer = Fields([("Cache-Control", control)] if control else [])
+    assert bars_storing("GET", status, Fields(), answer, shared=shared) == bar
+
+
+@pytest.mark.parametrize(("control", "lifetime"), [("max-age=0", 0), ("max-age=x", 0), ("max-age=2", 2_000_000)])
+def test_how_long_an_answer_is_fresh(control: str, lifetime: int) -> None:
+    answer = Fields([("Cache-Control", control)])
+    assert freshness_lifetime(200, answer, 0, shared=True, heuristic=False) == lifetime
+
+
+def test_a_copy_is_fresh_until_the_very_end_of_its_lifetime() -> None:
+    answer = Answer(200, Fields([("Cache-Control", "max-age=1"), ("Date", "Thu, 01 Jan 1970 00:00:00 GMT")]))
+    copy = Stored(answer, 0, 0)
+    found = [may_use(copy, Fields(), now, shared=True, heuristic=False).how for now in (999_999, 1_000_000)]
+    assert found == ["fresh", "validate"]
+
+
+def test_a_front_says_for_which_host_it_passes_a_request_on() -> None:
+    fields = Fields()
+    write_forwarded(fields, "forwarded", Hop("192.0.2.1", "https", "api.example"))
+    assert fields.get("forwarded") == 'for=192.0.2.1;proto=https;host="api.example"'

@@ -269,3 +269,17 @@ def test_authorize(account: str | None, path: str, status: int, why: str | None)
     assert record["refused_by"] == ("may" if why else None)
     if why == "insufficient-scope":
         assert 'error="insufficient_scope", scope="write"' in (header(record, "www-authenticate") or "")
+
+
+def test_the_log_says_what_is_wrong_with_a_credential_in_words() -> None:
+    stages = [
+        {"id": "net", "kind": "error-handler"},
+        {"id": "who", "kind": "authenticate", "schemes": [{"scheme": "api-key"}]},
+    ]
+    record = walk(
+        stages,
+        {"send": "GET /", "headers": {"X-Api-Key": "nobodys"}},
+        refuse="raise",
+        accounts={"a": {"api-keys": "ka"}},
+    )
+    assert (record["why"], record["errors"][0]["message"]) == ("wrong", "no account has this key")

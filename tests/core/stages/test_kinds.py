@@ -11,7 +11,9 @@ import pytest
 
 from conftest import header, make_pipeline, replay, steps, text, walk
 from patient_usher import Unusable, load
+from patient_usher.core.engine.plan.front_proxy import _without_port
 from patient_usher.core.stages.read_body import DECODERS, BadCoding
+from patient_usher.core.stages.validate import _as
 
 ECHO = {
     "routes": [
@@ -303,6 +305,27 @@ def test_validation(change: dict[str, Any], fields: dict[str, str], report: str)
         assert (record["refused_by"], record["why"]) == ("form", "invalid-input")
 
 
+TYPED: list[tuple[list[str], str, Any]] = [
+    (["string", "integer"], "12", "12"), (["integer"], "12", 12), (["number"], "12", 12), (["number"], "1.5", 1.5), (["integer"], "1.5", 1.5),
+    (["integer"], "1e3", 1000), (["number"], "9007199254740993", 9007199254740993), (["null", "integer"], "null", None),
+    (["integer"], "1" * 401, "1" * 401),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("wanted", "text", "value"), TYPED)
+def test_what_a_query_says_is_read_as_the_type_that_is_wanted(wanted: list[str], text: str, value: object) -> None:
+    found = _as(text, set(wanted))
+    assert (found, type(found)) == (value, type(value))
+
+
+def test_each_missing_member_is_told_once() -> None:
+    asks = {"json": {"type": "object", "required": ["boat", "nights", "berth"]}}
+    routes = [{"id": "r", "at": "POST /", "handler": text(), "input": asks}]
+    stages = [net(**{"write-as": "json"}), "read-body", {"id": "form", "kind": "validate", "refuse": "raise"}]
+    record = walk(stages, {"send": "POST /", "json": {"berth": "T07"}}, routes=routes)
+    assert [item["pointer"] for item in body_of(record)["fields"]] == ["/json/boat", "/json/nights"]
+
+
 def test_validation_sees_no_body_that_nobody_read() -> None:
     routes = [{"id": "r", "at": "POST /", "handler": text(), "input": INPUT}]
     record = walk([{"id": "form", "kind": "validate"}], GOOD, routes=routes)
@@ -439,7 +462,9 @@ PARENT = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01"
 def test_trace_context(trusts: bool, parent: str, keeps: bool) -> None:
     stage = {"id": "tag", "kind": "request-id", "trusts-incoming": trusts}
     routes = [{"id": "r", "at": "GET /", "handler": {"echo": True}}]
-    record = walk([stage], {"send": "GET /", "headers": {"traceparent": parent}}, routes=routes)
+    sent = {"traceparent": parent, "tracestate": "quay=1"}
+    record = walk([stage], {"send": "GET /", "headers": sent}, routes=routes)
+    assert ("tracestate" in {name.lower() for name in body_of(record)["headers"]}) is keeps  # it is the parent's
     version, trace, span, _ = body_of(record)["headers"]["traceparent"].split("-")
     assert version == "00"
     assert (trace in parent) is keeps
@@ -625,6 +650,20 @@ def test_why_nobody_caught_an_error(stages: list[Any], more: dict[str, Any], why
     handler = {"raise": {"type": "Mishap", "message": "m"}}
     record = walk(stages, routes=[{"id": "all", "at": "GET /", "access": "everyone", "handler": handler}], **more)
     assert record["errors"][0].get("because") == why
+
+
+@pytest.mark.parametrize("named", [5, [5], {"quay": 1}])
+def test_what_is_no_name_of_an_environment_is_told(named: object) -> None:
+    with pytest.raises(Unusable, match=r"must be|environment"):
+        load({"patient-usher": "pipeline/1", "environment": named, "environments": {"quay": {}}})
+
+
+@pytest.mark.parametrize(
+    ("authority", "host"),
+    [("[2001:DB8::7]:8443", "2001:db8::7"), ("[2001:db8::7]", "2001:db8::7"), ("A.example:8443", "a.example")],
+)
+def test_a_host_of_which_a_front_speaks_may_be_an_address_with_a_port(authority: str, host: str) -> None:
+    assert _without_port(authority) == host  # RFC 3986 3.2.2
 
 
 def test_of_several_errors_the_last_one_ends_an_exchange() -> None:

@@ -74,7 +74,7 @@ class Replay:
         starts: int,
         entries: Iterable[Entry],
         *,
-        streams: bool = False,
+        streams: bool,
         journeys: bool = True,
         service: MakeService | None = None,
     ) -> None:

@@ -302,6 +302,13 @@ def test_origins_that_are_none(origin: str) -> None:
         make_pipeline([{**CORS, "allow-origins": origin}])
 
 
+def test_of_several_unlisted_fields_the_first_is_told() -> None:
+    asks = {"Origin": PAGE, "Access-Control-Request-Method": "PUT", "Access-Control-Request-Headers": "x-one, x-two"}
+    service = make_pipeline([NET, {**CORS, "reject-unlisted": True}], refuse="raise")
+    record = replay(service, {"send": "OPTIONS /", "headers": asks})[0]
+    assert record["errors"][0]["message"] == "the header x-one isn't on the list"
+
+
 def test_everyone_with_credentials_is_a_classic_mistake_that_can_be_shown() -> None:
     pipeline = make_pipeline([{**CORS, "allow-origins": "*", "allow-credentials": True}])
     assert ["browsers take it literally" in warning.what for warning in pipeline.warnings] == [True]
@@ -420,6 +427,8 @@ def test_hsts_turns_plain_calls_into_secure_ones() -> None:
     ]
     other = {"send": "GET http://api.example:8080/", "caller": "page"}  # RFC 6797 8.3: another port stays
     assert replay(service, plain, other, callers=callers)[-1]["request"]["url"] == "https://api.example:8080/"
+    known = {"send": "GET https://api.example:80/", "caller": "page"}  # what is secure already stays as it is
+    assert replay(service, plain, known, callers=callers)[-1]["request"]["url"] == "https://api.example:80/"
 
 
 def test_no_cors_is_opaque_and_drops_what_it_may_not_send() -> None:

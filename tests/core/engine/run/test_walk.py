@@ -40,7 +40,7 @@ def test_one_that_answers_has_no_frame() -> None:
     assert (record["outcome"], record["answered_by"], record["refused_by"]) == ("short-circuited", "g", None)
 
 
-@pytest.mark.parametrize(("status", "refused"), [(200, None), (302, None), (400, "g"), (503, "g")])
+@pytest.mark.parametrize(("status", "refused"), [(200, None), (302, None), (399, None), (400, "g"), (503, "g")])
 def test_a_gates_4xx_or_5xx_answer_is_its_refusal(status: int, refused: str | None) -> None:
     record = walk([gate("g", {"answer": {"status": status}})])
     assert (record["refused_by"], record["why"]) == (refused, "decided" if refused else None)

@@ -29,7 +29,7 @@ def warnings_of(pipe: Blueprint) -> list[Problem]:
     for look in (_of_the_stages, _of_keys, of_routes, _of_methods, of_patterns, of_matchers, of_errors):
         for path, what, mend in look(pipe):
             found.add(path, f"warning: {what}", mend)
-    return sorted(found.problems, key=lambda problem: problem.spot[1:])
+    return sorted(found.problems, key=lambda problem: problem.spot)
 
 
 Doubts = Iterator[tuple[Path, str, str]]
