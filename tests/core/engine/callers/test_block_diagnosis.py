@@ -52,16 +52,6 @@ BLAME: list[tuple[list[Any], dict[str, Any], dict[str, Any], str, str, list[Any]
 ]
 
 
-def test_of_several_errors_the_one_that_nobody_caught_is_told() -> None:
-    late = {"id": "late", "kind": "decide", "way-out": [{"then": {"raise": "Late"}}]}
-    service = make_pipeline(
-        [late, CORS, NET], routes=[{"id": "r", "at": "GET /", "access": "everyone", **BOOM}], errors={"Late": {}}
-    )
-    record = replay(service, {**GET, "caller": "page"}, callers={"page": {"kind": "browser", "origin": PAGE}})[-1]
-    assert [error["caught_by"] for error in record["errors"]] == ["net", None]
-    assert "nobody caught Late of late, which stands outside browsers" in record["browser"]["reason"]
-
-
 def marked(**fields: str) -> dict[str, Any]:
     """A route whose handler marks its own answers."""
     return {"handler": text(text="ok", headers={"Access-Control-Allow-Origin": PAGE, **fields})}
