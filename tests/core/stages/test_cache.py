@@ -157,6 +157,20 @@ def test_a_304_with_another_tag_confirms_nothing(tag: str, states: list[str]) ->
     assert [record["response"]["body"] for record in found] == ["ok"] * 3
 
 
+def test_a_304_that_makes_a_copy_private_takes_it_away() -> None:
+    """RFC 9111 4.3.4, 5.2.2.7: whatever the route wanted, where the handler speaks for itself."""
+    private = {"status": 304, "headers": {"ETag": '"1"', "Cache-Control": "private"}}
+    own = {"headers": {"ETag": '"1"', "Cache-Control": "max-age=1"}, "text": "ok"}
+    cases = [{"when": {"header": {"If-None-Match": "present"}}, "answer": private}, {"answer": own}]
+    routes = [{"id": "r", "at": "GET /", "access": "everyone", "cache": "60s", "handler": {"cases": cases}}]
+    found = replay(make_pipeline([SHELF], routes=routes), get(), {**get(), "after": "2s"}, {**get(), "after": "1ms"})
+    assert [(one["caches"][0]["state"], one["caches"][0]["why"]) for one in found] == [
+        ("miss", None),
+        ("revalidated", "private"),
+        ("miss", None),
+    ]
+
+
 def test_a_conditional_request_on_a_hit_is_304() -> None:
     routes = [
         {
