@@ -56,6 +56,24 @@ def taking(*arguments: object) -> Took:
     return Took(time.perf_counter() - begin, used.ru_maxrss / 1024)
 
 
+def both_halves(replay: tuple[object, ...], day: Path) -> float:
+    """How long two commands take that replay half of the day each, at once: no sharing out does better here."""
+    header, *lines = day.read_text().splitlines(keepends=True)
+    halves = [day.with_name(f"half-{at}.jsonl") for at in (0, 1)]
+    for at, half in enumerate(halves):
+        half.write_text(header + "".join(lines[at::2]))
+    begin = time.perf_counter()
+    commands = [
+        [sys.executable, "-m", "patient_usher", *(str(half if part is day else part) for part in replay)]
+        for half in halves
+    ]
+    with open(os.devnull, "wb") as nowhere:
+        children = [subprocess.Popen(command, stdout=nowhere, stderr=nowhere) for command in commands]
+        for child in children:
+            assert child.wait() in (0, 1)
+    return time.perf_counter() - begin
+
+
 def main() -> int:
     """Time and print."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
@@ -69,6 +87,7 @@ def main() -> int:
                 f"{count:,} requests, {words}: {one.seconds:.1f} s, on two cores {two.seconds:.1f} s: "
                 f"{one.seconds / two.seconds:.2f} times as fast (wanted: {wanted})"
             )
+            print(f"  two commands at once, each with half: {one.seconds / both_halves(replay, day):.2f}")
             if not heavy:
                 cluster = taking(*replay, "--cluster", 2)
                 print(f"a cluster of two: {cluster.seconds:.1f} s: {one.seconds / cluster.seconds:.2f} (wanted: 1.5)")
