@@ -33,6 +33,8 @@ PIPELINES: list[tuple[str, str, str, str, str]] = [
     ("a stage that is a number", stage("7"), "3:5", "a stage is a kind or a mapping", "write - access-log"),
     ("value not in the list", stage("{id: n, kind: error-handler, reveal: al}"), "3:42", "'reveal' can't be 'al'", "nothing, message, everything"),
     ("wrong type", HEAD + "name: [a]\n", "2:7", "'name' must be text, not a list", ""),
+    ("wrong item", HEAD + "environment: [quay, 5]\n", "2:21", "an item of 'environment' must be text, not 5", ""),
+    ("wrong item of an option", HEAD + "stages:\n  - {id: c, kind: compress, codings: [gzip, rar]}\n", "3:45", "an item of 'codings' can't be 'rar'", "known here: br, zstd, gzip, deflate"),
     ("number for text", HEAD + "name: 7\n", "2:7", "'name' must be text, not 7", ""),
     ("mapping for list", HEAD + "routes: {id: r}\n", "2:9", "'routes' must be a list, not a mapping", ""),
     ("version", "patient-usher: pipeline/2\n", "1:16", "'patient-usher' can't be 'pipeline/2'", "pipeline/1"),

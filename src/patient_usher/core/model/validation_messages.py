@@ -45,6 +45,7 @@ def _problem(detail: ErrorDetails, doc: Json, model: type[BaseModel], path: tupl
     kind, loc, context = detail["type"], detail["loc"], detail.get("ctx", {})
     full = (*path, *loc)
     key = str(loc[-1]) if loc else ""
+    said = _subject(doc, full) if loc and isinstance(loc[-1], int) else f"'{key}'"
     given = detail["input"]
     if kind == "usher":
         return Problem(locate(doc, full), context["what"], context["mend"])
@@ -64,17 +65,26 @@ def _problem(detail: ErrorDetails, doc: Json, model: type[BaseModel], path: tupl
         )
     if kind in ("literal_error", "enum"):
         names = str(context.get("expected", "")).replace("'", "").replace(" or ", ", ").split(", ")
-        return Problem(
-            locate(doc, full), f"'{key}' can't be {show(given)}", did_you_mean(show(given).strip("'"), names)
-        )
+        return Problem(locate(doc, full), f"{said} can't be {show(given)}", did_you_mean(show(given).strip("'"), names))
     if kind in _WANTED:
-        return Problem(locate(doc, full), f"'{key}' must be {_WANTED[kind]}, not {show(given)}")
+        return Problem(locate(doc, full), f"{said} must be {_WANTED[kind]}, not {show(given)}")
     if kind in _BOUNDS:
         bound = _BOUNDS[kind]
-        return Problem(locate(doc, full), f"'{key}' must be {_BOUND_WORDS[bound]} {context[bound]}, not {show(given)}")
+        return Problem(locate(doc, full), f"{said} must be {_BOUND_WORDS[bound]} {context[bound]}, not {show(given)}")
     if kind == "too_short":
-        return Problem(locate(doc, full), f"'{key}' must not be empty", "give at least one")
-    return Problem(locate(doc, full), f"'{key}' can't be {show(given)}", detail["msg"][:1].lower() + detail["msg"][1:])
+        return Problem(locate(doc, full), f"{said} must not be empty", "give at least one")
+    return Problem(locate(doc, full), f"{said} can't be {show(given)}", detail["msg"][:1].lower() + detail["msg"][1:])
+
+
+def _subject(doc: Json, path: tuple[str | int, ...]) -> str:
+    """What an item of a list is called: by the list's key. Labels of validators stand in paths, too."""
+    node, key = doc, ""
+    for part in path:
+        if isinstance(part, str) and isinstance(node, dict) and part in node:
+            node, key = node[part], part
+        elif isinstance(part, int) and isinstance(node, list) and part < len(node):
+            node = node[part]
+    return f"an item of '{key}'" if key else "an item"
 
 
 def _known(model: type[BaseModel], loc: tuple[str | int, ...]) -> list[str]:
