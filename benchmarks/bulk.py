@@ -77,7 +77,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as folder:
         trace = Path(folder, "trace.jsonl")
         write_trace(trace, count)
-        for options, wanted in ((("-q",), 15), (("--format", "jsonl"), 30)):
+        for options, wanted in ((("-q",), 12), (("--format", "jsonl"), 25)):
             ratios = []
             for _ in range(5):  # in turn, and as long: a machine that changes its pace changes it for both
                 before = [loading(trace) for _ in range(5)]
@@ -93,7 +93,7 @@ def main() -> int:
             write_trace(trace, many)
             running(trace, "-q")
             most = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
-            print(f"{many:,} requests: at most {most:.0f} MiB (wanted: under 150)")
+            print(f"{many:,} requests: at most {most:.0f} MiB (wanted: under 100)")
     return 0
 
 
