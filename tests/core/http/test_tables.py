@@ -175,6 +175,9 @@ def test_how_deep_json_may_nest(depth: int, too_deep: bool) -> None:
     assert nests_too_deep("[" * depth + "]" * depth) is too_deep
     assert nests_too_deep('{"a":' * depth + "1" + "}" * depth) is too_deep
     assert not nests_too_deep("[]" * depth)
+    within = "[" * depth
+    assert not nests_too_deep(f'{{"a": "{within}", "b\\"{within}\\\\": "{within}')
+    assert nests_too_deep(f'"\\\\"{within}') is too_deep
 
 
 def test_how_long_a_number_may_be() -> None:

@@ -35,7 +35,8 @@ PHRASES = {
 }  # fmt: skip
 
 
-_BRACKETS = re.compile(r"[\[\]{}]")
+_BRACKETS = re.compile(r'"[^"\\]*+(?:\\.[^"\\]*+)*+"?|[\[\]{}]', re.DOTALL)
+"""Brackets of JSON, and strings whole (RFC 8259 7): what stands in them nests nothing."""
 _encode: Callable[[object], str] = json.JSONEncoder(ensure_ascii=False).encode
 if (_make := getattr(json.encoder, "c_make_encoder", None)) is not None:  # what ``encode`` makes anew each time
     _chunks = _make(
@@ -111,17 +112,18 @@ def json_bytes(value: object) -> bytes:
     return _encode(value).encode()
 
 
+_DEEPER = {"[": 1, "{": 1, "]": -1, "}": -1}
 MAX_NESTING = 60
 """How deep JSON may nest here; parsers differ in what they survive (RFC 8259 section 9 allows a limit)."""
 
 
 def nests_too_deep(text: str) -> bool:
-    """Whether brackets nest deeper than ``MAX_NESTING``; those within strings count too, to be safe."""
+    """Whether brackets of JSON nest deeper than ``MAX_NESTING``, as far as a reader would come."""
     if text.count("[") + text.count("{") <= MAX_NESTING:
         return False
     depth = 0
     for match in _BRACKETS.finditer(text):
-        depth += 1 if match[0] in "[{" else -1
+        depth += _DEEPER.get(match[0], 0)
         if depth > MAX_NESTING:
             return True
     return False
