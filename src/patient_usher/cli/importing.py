@@ -166,13 +166,11 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
     with writing(args.into) as out:
         size = sum(source.size for source in found)
         starts = None
-        moved = picking.faster != 1 or picking.shift
         for number, (at, row, _) in enumerate(_watched(rows, size), 1):
             if starts is None:
                 starts = at
                 out.write(json.dumps(_header(args, starts)).encode() + b"\n")
-            later = picking.later(at - starts) if moved else at - starts
-            out.write(b'{"id":"r%d","at":"%dus",%s\n' % (number, later, row))
+            out.write(b'{"id":"r%d","at":"%dus",%s\n' % (number, picking.later(at - starts), row))
         if not counted.written:
             out.write(json.dumps(_header(args, None)).encode() + b"\n")
         if counted.odd and (args.strict or counted.odd == counted.read):
@@ -240,10 +238,10 @@ def _header(args: Namespace, starts: int | None) -> JsonObject:
 
 def _watched(rows: Iterable[A], size: int) -> Iterable[A]:
     """The rows; on a terminal it is seen how far they are, and how long the rest may take."""
-    return _told(rows, size) if sys.stderr.isatty() else rows
+    return _with_progress(rows, size) if sys.stderr.isatty() else rows
 
 
-def _told(rows: Iterable[A], size: int) -> Iterator[A]:
+def _with_progress(rows: Iterable[A], size: int) -> Iterator[A]:
     began = monotonic()
     for number, row in enumerate(rows, 1):
         if number % 20_000 == 0:

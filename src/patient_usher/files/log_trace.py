@@ -257,7 +257,6 @@ class Writing:
         self.met: set[str] = set()
         """Those of ``signers`` of whom there was a line."""
         self._agents = [(key, key.removeprefix("agent:")) for key in self.signers if key.startswith("agent:")]
-        self._nothing_in = keeper.nothing_in_target
         self._send = lru_cache(maxsize=_REMEMBERED)(self._send_part)
         self._agent = lru_cache(maxsize=_REMEMBERED)(self._agent_part)
         self._referrer = lru_cache(maxsize=_REMEMBERED)(self._referrer_part)
@@ -266,7 +265,7 @@ class Writing:
         """All of a trace's line but its id and time. Raises Odd."""
         hid = hid_too = hid_that = False
         row = f'"send":"{seen.method} {seen.target}"'
-        if not self._nothing_in(seen.target):
+        if not self.keeper.nothing_in_target(seen.target):
             row, hid = self._send(seen.method, seen.target)
         if seen.address is not None:
             row += f',"address":"{seen.address}"'

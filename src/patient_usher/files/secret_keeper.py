@@ -118,7 +118,7 @@ class SecretKeeper:
         self._numbers: Counter[str] = Counter()
         self.named = lru_cache(maxsize=4096)(self._named)
         self._plain_path = lru_cache(maxsize=REMEMBERED)(self._plain_segments)
-        self.nothing_in_target = lru_cache(maxsize=REMEMBERED)(self._nothing_in_target)
+        self.nothing_in_target = lru_cache(maxsize=4096)(self._nothing_in_target)
         self._tell = lru_cache(maxsize=4096)(self._names_tell)
 
     def _named(self, name: str) -> str:

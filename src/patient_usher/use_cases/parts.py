@@ -142,7 +142,7 @@ def _shared_out(weights: Sequence[int], count: int) -> bytes:
 def _buckets(by: str, blueprint: Blueprint, traces: Sequence[Sequence[Stretch]], each: Each) -> list[array[int]]:
     """The bucket of each line of each trace. Raises NotParted for what ties them, Unusable."""
     look: Callable[[Stretch], Looked | None] = partial(_looked, by, blueprint)
-    found = each(look, list(chain.from_iterable(traces)))
+    found = iter(list(each(look, list(chain.from_iterable(traces)))))  # to the end: its processes are free then
     looked = [[next(found) for _ in stretches] for stretches in traces]
     made: list[array[int]] = []
     for stretches, several in zip(traces, looked, strict=True):
