@@ -107,6 +107,15 @@ class Answer:
         return twin
 
 
+json_string: Callable[[str], str] = json.encoder.encode_basestring
+"""Text as a JSON string (RFC 8259 7), escaping no more than has to be."""
+
+
+def json_text(value: object) -> str:
+    """A JSON value as text (RFC 8259)."""
+    return _encode(value)
+
+
 def json_bytes(value: object) -> bytes:
     """A JSON value as UTF-8 octets (RFC 8259)."""
     return _encode(value).encode()
@@ -186,7 +195,10 @@ def phrase(status: int) -> str:
     return PHRASES.get(status) or f"Status {status}"
 
 
-def finish(method: str, answer: Answer, date: str, *, of_head_route: bool = False) -> Answer:
+_NO_CONTENT = frozenset({204, 205, 304})
+
+
+def finish(method: str, answer: Answer, date: str, of_head_route: bool = False) -> Answer:
     """Frame the answer as a server with a clock sends it (Date: RFC 9110 6.6.1).
 
     Content-Length says how much content a GET would get (RFC 9110 8.6); HEAD, 204 and 304 carry
@@ -195,7 +207,7 @@ def finish(method: str, answer: Answer, date: str, *, of_head_route: bool = Fals
     """
     fields = answer.fields
     fields.frame(str(len(answer.body)), date)
-    if answer.status in (204, 205, 304):
+    if answer.status in _NO_CONTENT:
         answer.body = b""
         if answer.status == 205:  # 15.3.6: no content, and it says so
             fields.put("Content-Length", "0")

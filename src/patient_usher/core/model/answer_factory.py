@@ -7,12 +7,12 @@ from hashlib import shake_256
 from typing import TypeVar
 
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import JSON, TEXT, Answer, json_bytes
+from patient_usher.core.http.messages import JSON, TEXT, Answer
 from patient_usher.core.model.errors import ErrorTypes, Raised
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handler_specs import AnswerSpec, LogLineSpec, RaiseSpec
 from patient_usher.core.model.header_rules import safe
-from patient_usher.core.model.values import Reader, fill, filler, plain
+from patient_usher.core.model.values import Reader, fill, filler, json_filler, plain
 
 T = TypeVar("T")
 Maker = Callable[[Exchange], Answer]
@@ -46,23 +46,21 @@ def answer_maker(spec: AnswerSpec, read_file: ReadFile, *, status: int = 200) ->
     """
     fields = Fields()
     live_fields: list[tuple[str, Reader]] = []
-    for name, values in spec.headers.items():
-        for value in values if isinstance(values, list) else [values]:
-            live, prepared = fill(value)
-            if live:
-                live_fields.append((name, prepared))
-            else:
-                fields.add(name, prepared)
-    content: Reader | None = None
+    for name, value in spec.lines:
+        live, prepared = fill(value)
+        if live:
+            live_fields.append((name, prepared))
+        else:
+            fields.add(name, prepared)
+    content: Callable[[Exchange], bytes] | None = None
     body = b""
     media = ""
     if "json_" in spec.model_fields_set:
-        live, prepared = fill(spec.json_)
-        media = JSON
-        if live:
-            content = lambda x: json_bytes(prepared(x))  # noqa: E731
+        media, written = JSON, json_filler(spec.json_)
+        if isinstance(written, bytes):
+            body = written
         else:
-            body = json_bytes(prepared)
+            content = written
     elif spec.text is not None:
         live, prepared = fill(spec.text)
         media = TEXT

@@ -106,29 +106,31 @@ class Exchange(Struct, eq=False):
     scheme: str = "https"
     host: str = ""
     address: str = ""
-    # What stages read, and leave for those behind them.
+    # Where it comes to: the route, its plan, and the instance of the service.
+    route: Any = None
     path_values: Mapping[str, str] = _NO_VALUES
+    allowed: tuple[str, ...] = ()
+    plan: Any = None
+    environment: tuple[str, ...] = ()
+    memory: Memory = None  # type: ignore[assignment]  # it has one from its arrival on
+    instance: int = 0
+    # What is kept of its way, where somebody looks.
+    journey: list[Step] | None = None
+    log: list[LogLine] | None = None
+    # What stages read, and leave for those behind them.
     context: JsonObject = field(default_factory=dict)
     work: dict[Hashable, Any] = field(default_factory=dict)
     """What a stage keeps of this exchange, by its key."""
-    journey: list[Step] | None = None
-    log: list[LogLine] | None = None
     parent: str | None = None
     send: Any = None
-    route: Any = None
     identity: Identity | None = None
     body: Json = UNREAD
     cookies: Any = UNREAD
     answer: Answer | None = None
     note: JsonObject | None = None
     precondition: Callable[[bytes | None], Any] | None = None
-    allowed: tuple[str, ...] = ()
-    environment: tuple[str, ...] = ()
-    memory: Memory = None  # type: ignore[assignment]  # it has one from its arrival on
-    plan: Any = None
     error_view: JsonObject | None = None
     orphan_of: Exchange | None = None
-    instance: int = 0
     # The record.
     kind: str = "call"
     caller: str = "script"

@@ -43,6 +43,12 @@ class AnswerSpec(Model):
         return self
 
     @property
+    def lines(self) -> list[tuple[str, str]]:
+        """Header fields as lines, one value each."""
+        every = {name: values if isinstance(values, list) else [values] for name, values in self.headers.items()}
+        return [(name, value) for name, values in every.items() for value in values]
+
+    @property
     def has_body(self) -> bool:
         """Whether any content is given."""
         return any(name in self.model_fields_set for name in self.BODIES)

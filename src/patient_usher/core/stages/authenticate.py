@@ -41,12 +41,16 @@ class OwnAnswer(AnswerSpec):
 
 
 class OwnWords(NamedTuple):
-    """Such an answer made ready: its status, whether it has content of its own, its message, and all of it."""
+    """Such an answer made ready: its status, whether it has content of its own, its message, and all of it.
+
+    ``settled``: its header fields, where nothing has to be filled in for them; None where it has content.
+    """
 
     status: int
     whole: bool
     message: Callable[[Exchange], object] | None
     make: Maker
+    settled: Fields | None
 
 
 class SchemeOptions(Model):
@@ -288,14 +292,17 @@ class ApiKey(Scheme):
             self._read: Callable[[Exchange], Any] = lambda x: query_value(x, name)
         else:
             self._read = reader(f"{options.in_}.{name}")
+        self._known: dict[str, Identity] = {}
 
     def find(self, x: Exchange) -> Found:
         """Look the key up."""
         key = self._read(x)
         if key is None:
             return None
-        account = self.setup.by_api_key.get(key)
-        return self.setup.identity(x, account) if account else ("wrong", "no account has this key")
+        found = self._known.get(key)
+        if found is None and (account := self.setup.by_api_key.get(key)):
+            found = self._known[key] = self.setup.identity(x, account)
+        return found or ("wrong", "no account has this key")
 
     def challenge(self, why: str | None) -> str:
         """No scheme is registered for keys; this one says where to put it."""
@@ -388,7 +395,10 @@ class Stage(base.Stage):
         if spec is None:
             return None
         message = filler(spec.message) if spec.message is not None else None
-        return OwnWords(spec.status or 401, spec.has_body, message, answer_maker(spec, setup.read_file, status=401))
+        make = answer_maker(spec, setup.read_file, status=401)
+        varies = spec.has_body or any("${" in value for _, value in spec.lines)
+        settled = None if varies else Fields(spec.lines)
+        return OwnWords(spec.status or 401, spec.has_body, message, make, settled)
 
     def way_in(self, x: Exchange) -> Effect:
         """Find the caller, refuse, or pass an anonymous request on."""
@@ -421,29 +431,30 @@ class Stage(base.Stage):
         return x.route is not None and x.route.access is not None and x.route.access.who == "everyone"
 
     def _refuse(self, x: Exchange, at: int, why: str, detail: str) -> Refused | Raised:
-        fields = self._challenge(at, why)
         own = self.own[at][0 if why == "absent" else 1]
         public = None if why == "absent" else "This credential doesn't count here"
+        if own is None or own.settled is not None:
+            fields = self.prepared.get((at, why))  # they are read, never written
+            if fields is None:
+                fields = self.prepared[at, why] = self._demanded(at, why, own.status if own else 401)
+                fields.update(own.settled if own is not None and own.settled is not None else Fields())
+        else:
+            answer = own.make(x)
+            fields = self._demanded(at, why, own.status)
+            fields.update(answer.fields)
+            if own.whole:
+                answer.fields = fields
+                return Refused(answer, why)
         if own is None:
-            return refusal("Unauthenticated", why, detail, fields=fields, public=public)
-        answer = own.make(x)
-        if own.status == 401:
-            demanded = fields.copy()
-            demanded.update(answer.fields)
-            answer.fields = demanded
-        if own.whole:
-            return Refused(answer, why)
+            return refusal("Unauthenticated", why, detail, public=public, fields=fields)
         public = plain(own.message(x)) if own.message is not None else public
-        return refusal("Unauthenticated", why, detail, status=own.status, public=public, fields=answer.fields)
+        return refusal("Unauthenticated", why, detail, status=own.status, public=public, fields=fields)
 
-    def _challenge(self, at: int, why: str) -> Fields:
-        """Every scheme's challenge, made once for each failure; they are read, never written."""
-        key = (at if why != "absent" else -1, why)
-        fields = self.prepared.get(key)
-        if fields is None:
-            texts = [scheme.challenge(why if i == key[0] else None) for i, scheme in enumerate(self.schemes)]
-            fields = self.prepared[key] = Fields([("WWW-Authenticate", text) for text in texts])
-        return fields
+    def _demanded(self, at: int, why: str, status: int) -> Fields:
+        """Every scheme's challenge, where the status is the one that must have them (RFC 9110 15.5.2)."""
+        failed = at if why != "absent" else None
+        texts = [scheme.challenge(why if i == failed else None) for i, scheme in enumerate(self.schemes)]
+        return Fields([("WWW-Authenticate", text) for text in texts] if status == 401 else ())
 
 
 def challenges_of(setup: base.Setup) -> list[str]:

@@ -77,8 +77,10 @@ class Stage(base.Stage):
                 if x.journey is not None:
                     x.note = {who: name}
                 return None
-        x.note = {"needs": str(access), "has": list(held)}
-        message = f"{identity.name} has {', '.join(held) or f'no {who}'}; the route needs {access}"
+        needs = str(access)
+        if x.journey is not None:
+            x.note = {"needs": needs, "has": list(held)}
+        message = f"{identity.name} has {', '.join(held) or f'no {who}'}; the route needs {needs}"
         if who == "role":
             return refusal("Forbidden", "insufficient-role", message)
         # RFC 6750 3.1: the scope that would do goes into the challenge, where tokens are asked for at all.

@@ -21,7 +21,7 @@ from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import GUARDED
 from patient_usher.core.model.text_types import Model, Names, exactly_one, wrong
-from patient_usher.core.model.values import Filled, filler
+from patient_usher.core.model.values import Filled, fill
 from patient_usher.core.stages.header_fields import field_worker
 
 
@@ -168,15 +168,14 @@ class Stage(base.Stage):
 
 
 def _prepare(number: int, case: Case, setup: Setup, id_: str, *, out: bool = False) -> Bound:
-    values = filler(dict(case.set_)) if case.set_ else None
+    live, values = fill(dict(case.set_))
     fields = field_worker(case.put, case.drop) if case.put or case.drop else None
     write = writer(id_, case.log) if case.log else None
     then = _then(case.then, setup, refuses=not out)
 
     def act(x: Exchange) -> Effect:
-        left = None
-        if values is not None:
-            left = values(x)
+        if values:
+            left = values(x) if live else values
             x.context.update(left)
         if fields is not None:
             if out:
@@ -187,7 +186,7 @@ def _prepare(number: int, case: Case, setup: Setup, id_: str, *, out: bool = Fal
                 fields(copy, x)
                 x.request = x.request.with_fields(copy)
         if x.journey is not None:
-            x.note = {"case": number} if left is None or out else {"case": number, "set": left}
+            x.note = {"case": number, "set": left} if values and not out else {"case": number}
         if write is not None:
             write(x)
         return then(x) if then is not None else None

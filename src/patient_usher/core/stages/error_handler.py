@@ -314,7 +314,8 @@ class Stage(base.Stage):
         detail: JsonObject | None = None
         if self.log == "full":
             detail = {"raised_by": error.raised_by}
-            detail.update({name: text for name in ("where", "cause", "stack") if (text := getattr(error, name))})
+            if error.where or error.cause or error.stack:
+                detail.update({name: text for name in ("where", "cause", "stack") if (text := getattr(error, name))})
             if error.invalid:
                 detail["fields"] = list(error.invalid)
         level = level or ("error" if status >= 500 else "warning")

@@ -69,6 +69,8 @@ def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
         else:
             fixed.put(name, plain(prepared))
     drops = [name.lower() for name in drop]
+    if not drops and not puts:
+        return lambda fields, x: fields.update(fixed)
 
     def work(fields: Fields, x: Exchange) -> None:
         for lower in drops:

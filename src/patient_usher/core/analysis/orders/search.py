@@ -12,8 +12,6 @@ from dataclasses import replace
 from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
-from msgspec import structs
-
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.route_table import running_order
@@ -74,7 +72,7 @@ def reordered(blueprint: Blueprint, order: Sequence[str]) -> Blueprint:
         steps = {step.id: step for step in plan.steps}
         ids = [id_ for id_ in running_order(spec, item) if id_ in steps]
         at = ids.index("router") if item is not None or not blueprint.sequential else _offered(listed, steps)
-        plans[key] = structs.replace(plan, steps=tuple(steps[id_] for id_ in ids), routes_at=at)
+        plans[key] = plan.of(tuple(steps[id_] for id_ in ids), at)
     source = blueprint.source._replace(doc=doc)
     return replace(blueprint, source=source, spec=spec, plans=plans, changes={})
 

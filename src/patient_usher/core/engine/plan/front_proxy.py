@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ipaddress import ip_address, ip_network
+from typing import NamedTuple
 
 from patient_usher.core.http.forwarded import Hop, read_forwarded, write_forwarded
 from patient_usher.core.http.messages import Request
@@ -11,6 +12,15 @@ from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import DeploymentSpec
 
 FORWARDING = {name.lower(): name for name in ("Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host")}
+
+
+class Received(NamedTuple):
+    """A request as it arrives behind the front, and the scheme, host and address that the service believes."""
+
+    request: Request
+    scheme: str
+    host: str
+    address: str
 
 
 class FrontProxy:
@@ -23,16 +33,14 @@ class FrontProxy:
         self._trusted: dict[str, bool] = {}
         self.plain = not (self._there or self._networks)
 
-    def receive(self, x: Exchange) -> None:
-        """Set the request as it arrives, and the scheme, host and address that the service believes."""
-        request = x.request
+    def receive(self, request: Request) -> Received:
+        """What becomes of a request that was sent."""
         if self._there:
-            x.request = request = self._passed_on(request)
+            request = self._passed_on(request)
         url = request.url
         hop = read_forwarded(request.fields, self._spec.sends) if self._trusts(request.peer) else Hop()
-        x.scheme = hop.scheme or url.scheme
-        x.host = _without_port(hop.host) if hop.host else url.host
-        x.address = hop.address or request.peer
+        host = _without_port(hop.host) if hop.host else url.host
+        return Received(request, hop.scheme or url.scheme, host, hop.address or request.peer)
 
     def told(self, x: Exchange) -> str | None:
         """Whether what the forwarding fields say of the caller was believed, in words; None without any."""

@@ -6,8 +6,6 @@ the frames, which are dropped on its way; the nearest error handler outside answ
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 from patient_usher.core.engine.plan.course import Course
 from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.http.messages import Answer
@@ -36,8 +34,8 @@ def raised(x: Exchange) -> None:
     x.answer = None
 
 
-def path_of_error(course: Course) -> Iterator[PlanStep]:
-    """Outwards: every frame, innermost first, each dropped as the error passes."""
+def meets_error(course: Course) -> PlanStep | None:
+    """Outwards: the innermost frame that has a way for errors; each is dropped as the error passes."""
     x, frames = course.x, course.frames
     journey = x.journey
     while frames:
@@ -45,10 +43,11 @@ def path_of_error(course: Course) -> Iterator[PlanStep]:
         if step.rewrites:
             x.request = x.work.get(step.stage, x.request)
         if step.way_error is not None:
-            yield step
-        elif journey is not None:
+            return step
+        if journey is not None:
             lost = step.way_out is not None
             journey.append((step.id, "error", "skipped" if lost else "continued", x.now, None))
+    return None
 
 
 def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Protocol
+from collections.abc import Callable, Sequence
+from typing import NamedTuple, Protocol
 
 from msgspec import Struct, structs
 
@@ -12,6 +12,7 @@ from patient_usher.core.engine.plan.data_availability import DataAvailability
 from patient_usher.core.engine.plan.server_default import Uncaught
 from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.http.messages import Answer
+from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 
 
@@ -32,14 +33,48 @@ class Flow(Protocol):
     def raised(self, x: Exchange) -> None:
         """Something has raised an error."""
 
-    def path_of_error(self, course: Course) -> Iterator[PlanStep]:
-        """Those whom the error raised where the course is meets, in order; the first that answers ends it."""
+    def meets_error(self, course: Course) -> PlanStep | None:
+        """The next whom an error meets that was raised where the course is; None where nobody is left."""
 
     def caught(self, x: Exchange, step: PlanStep, answer: Answer) -> None:
         """An error handler has answered."""
 
     def fails_on_the_way_out(self, course: Course) -> bool:
         """An error on the way out discards the answer. Whether anybody may still catch it."""
+
+
+WayIn = Callable[[Exchange], Effect]
+
+
+class Opening(NamedTuple):
+    """The steps at a plan's beginning that every exchange meets in turn, and that leave nothing to do but to ask them.
+
+    ``asked`` has them all, by place, ``acting`` those only that have a way in. By place, too: who then holds a frame
+    (``framed``; ``holding`` of them those that still act), and who wants to be ``told`` at the end. It goes up to
+    ``ends``: a step that some exchanges pass over, or that marks a draft at once.
+    """
+
+    asked: tuple[tuple[int, str, WayIn | None], ...]
+    acting: tuple[tuple[int, WayIn], ...]
+    framed: tuple[tuple[PlanStep, ...], ...]
+    holding: tuple[tuple[PlanStep, ...], ...]
+    told: tuple[tuple[Callable[[Exchange, str], None], ...], ...]
+    ends: int
+
+
+def opening_of(steps: Sequence[PlanStep]) -> Opening:
+    """The opening of a plan of these steps."""
+    ends = next((at for at, step in enumerate(steps) if step.passes_over is not None or step.marks), len(steps))
+    opening = steps[:ends]
+    places = range(ends + 1)
+    return Opening(
+        tuple((at, step.id, step.way_in) for at, step in enumerate(opening)),
+        tuple((at, step.way_in) for at, step in enumerate(opening) if step.way_in is not None),
+        tuple(tuple(step for step in opening[:at] if step.framed) for at in places),
+        tuple(tuple(step for step in opening[:at] if step.acts_later) for at in places),
+        tuple(tuple(step.done for step in opening[: at + 1] if step.done is not None) for at in places),
+        ends,
+    )
 
 
 class Plan(Struct, frozen=True, eq=False):
@@ -52,6 +87,7 @@ class Plan(Struct, frozen=True, eq=False):
     """
 
     steps: tuple[PlanStep, ...]
+    opening: Opening
     flow: Flow
     routes_at: int = 0
     answers: bool = False
@@ -64,4 +100,8 @@ class Plan(Struct, frozen=True, eq=False):
         """The same for exchanges whose journey nobody keeps; where there is a route the router only passes on."""
         kept = [not (step.idles or (routed and step.id == "router")) for step in self.steps]
         steps = tuple(step for step, stays in zip(self.steps, kept, strict=True) if stays)
-        return structs.replace(self, steps=steps, routes_at=sum(kept[: self.routes_at]))
+        return self.of(steps, sum(kept[: self.routes_at]))
+
+    def of(self, steps: tuple[PlanStep, ...], routes_at: int) -> Plan:
+        """The same way through other steps."""
+        return structs.replace(self, steps=steps, opening=opening_of(steps), routes_at=routes_at)

@@ -61,6 +61,7 @@ class Router:
     def __init__(self, routes: Iterable[Route]) -> None:
         self._root = _Node()
         self._exact: dict[tuple[str, str], Match] = {}
+        self._last: dict[tuple[str, str], Route] = {}  # by what stands in front of a parameter at the end
         for route in routes:
             node = self._root
             for what, text in route.template.segments:
@@ -74,14 +75,20 @@ class Router:
                     break
             else:
                 node.routes.setdefault(route.method, route)
-                if not route.names and "%" not in route.template.text:
+                plain = "%" not in route.template.text
+                if not route.names and plain:
                     self._exact.setdefault((route.method, route.template.text), (route, {}, ()))
+                elif len(route.names) == 1 and what == "parameter" and plain and route.method != "HEAD":
+                    self._last.setdefault((route.method, route.template.text.rpartition("/")[0]), route)
 
     def find(self, method: str, url: Url) -> Match:
         """The route for a method and URL."""
         exact = self._exact.get((method, url.path))
         if exact is not None:
             return exact
+        before, _, last = url.path.rpartition("/")
+        if last and "%" not in last and (route := self._last.get((method, before))) is not None:
+            return route, {route.names[0]: last}, ()  # what is spelt out wins over parameters further up
         segments = url.segments
         # Straight down, where there is no choice to be made on the way; else with all care.
         node, values = self._root, []

@@ -7,8 +7,6 @@ before the point of failure never sees it.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 from patient_usher.core.engine.plan.course import Course
 from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.http.fields import Fields, merged
@@ -55,15 +53,17 @@ def raised(x: Exchange) -> None:
     """The draft stays: an error answer starts from it."""
 
 
-def path_of_error(course: Course) -> Iterator[PlanStep]:
-    """Forward: every error handler behind the point of failure. The router fails where the routes stand."""
-    x, index = course.x, course.index
-    plan = x.plan
+def meets_error(course: Course) -> PlanStep | None:
+    """Forward: the next error handler behind the point of failure. The router fails where the routes stand."""
+    plan, index = course.x.plan, course.index
     if plan.steps[index].id == "router":
         index = plan.routes_at - 1
-    for step in plan.steps[index + 1 :]:
-        if step.catches and (step.passes_over is None or not step.passes_over(x)):
-            yield step
+    for at in range(index + 1, len(plan.steps)):
+        step = plan.steps[at]
+        if step.catches and (step.passes_over is None or not step.passes_over(course.x)):
+            course.index = at  # where it would fail itself
+            return step  # type: ignore[no-any-return]
+    return None
 
 
 def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:

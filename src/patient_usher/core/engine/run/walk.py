@@ -75,10 +75,32 @@ class Walk:
 
     def start(self, x: Exchange, patience: int) -> Course:
         """Let an exchange arrive, whose caller waits for ``patience`` microseconds; or leaves (``caller_leaves``)."""
-        course = Course(x, x.at + patience)
-        if x.plan.drafts:
-            x.plan.flow.begin(x)
-        self.go_on(course)
+        plan, journey = x.plan, x.journey
+        opening, now = plan.opening, self.clock.now
+        x.now = now
+        if plan.drafts:
+            plan.flow.begin(x)
+        index, effect = 0, None
+        try:
+            if journey is None:
+                for index, way_in in opening.acting:  # noqa: B007 (where it stops is what counts)
+                    if (effect := way_in(x)) is not None:
+                        break
+            else:
+                for index, id_, way_in in opening.asked:  # noqa: B007
+                    if way_in is not None and (effect := way_in(x)) is not None:
+                        break
+                    journey.append((id_, "in", "continued", now, note := x.note))
+                    if note is not None:
+                        x.note = None
+        except (Fault, MissingValue) as fault:
+            effect = self.raised_by(fault, x)
+        if effect is None:
+            index = opening.ends
+        frames = [*(opening.framed if journey is not None else opening.holding)[index]]
+        course = Course(x, x.at + patience, index, 1, frames, [*opening.told[index]])
+        if effect is None or self._acts(course, plan.steps[index], effect):
+            self.go_on(course)
         return course
 
     def caller_leaves(self, course: Course) -> None:
@@ -125,8 +147,9 @@ class Walk:
                     effect = self.raised_by(fault, x)
             if effect is None:
                 if journey is not None:
-                    journey.append((step.id, "in", "continued", now, x.note))
-                    x.note = None
+                    journey.append((step.id, "in", "continued", now, note := x.note))
+                    if note is not None:
+                        x.note = None
                     if step.framed:
                         frames.append(step)
                 elif step.acts_later:
@@ -137,15 +160,23 @@ class Walk:
                 effect = _FRESH
                 continue
             course.index = index
-            if effect.__class__ is Answer:
-                self._answer(course, step, effect)
-                return
-            act = _ON_THE_WAY_IN.get(effect.__class__)
-            if act is None:
-                raise IllegalEffect(step.id, "in", effect)
-            if not act(self, course, step, effect):
+            if not self._acts(course, step, effect):
                 return
             index, effect = course.index, _FRESH
+
+    def _acts(self, course: Course, step: PlanStep, effect: Any) -> bool:
+        """A stage does something else than pass the request on. Whether the exchange then goes on to the next."""
+        kind = effect.__class__
+        if kind is Answer:
+            self._answer(course, step, effect)
+            return False
+        if kind is Raised and step.raises:
+            self.raise_at(course, step, effect, "in")
+            return False
+        act = _ON_THE_WAY_IN.get(kind)
+        if act is None:
+            raise IllegalEffect(step.id, "in", effect)
+        return bool(act(self, course, step, effect))
 
     def _mark(self, course: Course, step: PlanStep, index: int) -> bool:
         """Sequential flow: header work, done on the draft at once. Whether the exchange goes on."""
@@ -176,10 +207,10 @@ class Walk:
         self._answer(course, step, refused.answer, refused.by)
 
     def _raise(self, course: Course, step: PlanStep, error: Raised) -> None:
-        if step.raises or not answered_at_once(course.x, step, error):
-            self.raise_at(course, step, error, "in")
-        else:
+        if answered_at_once(course.x, step, error):
             self._answer(course, step, error.plainly())
+        else:
+            self.raise_at(course, step, error, "in")
 
     def _do_nothing(self, course: Course, step: PlanStep, effect: Nothing) -> None:
         write(course.x, step, "in", "nothing")
@@ -216,7 +247,7 @@ class Walk:
         """Take the error to whoever catches it. False where a slip swallowed it."""
         x = course.x
         flow = x.plan.flow
-        for step in flow.path_of_error(course):
+        while (step := flow.meets_error(course)) is not None:
             error = course.raising
             assert error is not None
             try:
@@ -251,26 +282,26 @@ class Walk:
     def leave(self, course: Course) -> None:
         """OUT: the frames' way out, then the wire."""
         x, frames = course.x, course.frames
-        journey = x.journey
+        journey, now = x.journey, x.now
         while frames:
             step = frames.pop()
             if step.rewrites:
                 x.request = x.work.get(step.stage, x.request)
                 if step.silent:
                     continue
-            effect = None
-            if step.way_out is not None:
+            if (way_out := step.way_out) is not None:
                 try:
-                    effect = step.way_out(x)
+                    effect = way_out(x)
                 except (Fault, MissingValue) as fault:
                     effect = self.raised_by(fault, x)
-            if effect is None:
-                if journey is not None:
-                    journey.append((step.id, "out", "continued", x.now, x.note))
+                if effect is not None:
+                    if not self._on_the_way_out(course, step, effect):
+                        return
+                    continue
+            if journey is not None:
+                journey.append((step.id, "out", "continued", now, note := x.note))
+                if note is not None:
                     x.note = None
-                continue
-            if not self._on_the_way_out(course, step, effect):
-                return
         self._send(course)
 
     def _on_the_way_out(self, course: Course, step: PlanStep, effect: Effect) -> bool:
@@ -333,19 +364,18 @@ class Walk:
             now = x.finished = self.clock.now
             if answer is not None:  # none where the server closes the connection of what nobody caught
                 date = self._date if now // MICROSECONDS == self._second else self.date()
-                method = x.request.method
-                head_route = method == "HEAD" and x.route is not None and x.route.method == "HEAD"
-                finish(method, answer, date, of_head_route=head_route)
+                method, route = x.request.method, x.route
+                finish(method, answer, date, method == "HEAD" and route is not None and route.method == "HEAD")
             x.outcome = _outcome(course)
             self.on_finished(x)
         self.close(course)
 
     def close(self, course: Course) -> None:
         """One part of the exchange is over; with the last, everybody is told."""
-        course.live -= 1
-        if course.live:
-            return
         x = course.x
+        course.live = live = course.live - 1
+        if live:
+            return
         if course.done:
             for done in reversed(course.done):
                 done(x, x.outcome)
@@ -363,9 +393,11 @@ def note_error(course: Course, error: Raised, by: str) -> None:
     """An error is under way from now on."""
     x = course.x
     error.raised_by = by
-    x.recorded_on.errors += (error,)
+    owner = x.orphan_of or x
+    owner.errors = (*owner.errors, error)
     course.raising = error
-    x.refused_by, x.why = (error.by or by, error.why) if error.why else (None, None)
+    why = error.why
+    x.refused_by, x.why = (error.by or by, why) if why else (None, None)
     x.plan.flow.raised(x)
 
 
@@ -412,7 +444,6 @@ def why_uncaught(x: Exchange, error: Raised) -> str:
 
 
 _ON_THE_WAY_IN: dict[type, Callable[[Walk, Course, PlanStep, Any], bool | None]] = {
-    Answer: Walk._answer,
     Refused: Walk._refuse,
     Raised: Walk._raise,
     Nothing: Walk._do_nothing,

@@ -15,7 +15,7 @@ from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.engine.plan.front_proxy import FrontProxy
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.document import JsonMapping, JsonObject
-from patient_usher.core.model.exchange import Exchange, Memory, arriving
+from patient_usher.core.model.exchange import Exchange, Memory
 from patient_usher.core.model.stage import Stateful
 
 if TYPE_CHECKING:
@@ -85,30 +85,22 @@ class World:
 
     def admit(self, id_: str, request: Request, at: int, *, watched: bool = True) -> Exchange:
         """A new exchange at its place in front of the first stage. Of one that isn't ``watched`` no journey is kept."""
-        self.exchanges += 1
-        x = arriving(self.exchanges, id_, request, at)
+        self.exchanges = number = self.exchanges + 1
+        came, url = request, request.url
+        scheme, host, address = url.scheme, url.host, request.peer
         if not self._plain:
-            self._front.receive(x)
-            request = x.request
-        plans = self._unwatched
-        if watched:
-            x.journey, x.log = [], []
-            plans = self._plans
-        route, values, allowed = self._find(request.method, request.url)
-        x.environment = self._environment
-        memory = self._only
+            came, scheme, host, address = self._front.receive(request)
+            url = came.url
+        route, values, allowed = self._find(came.method, url)
+        plan = (self._plans if watched else self._unwatched)[route.id if route is not None else None]
+        memory, instance = self._only, 0
         if memory is None:
-            x.instance = self._instance(x.address)
-            memory = self.memories[x.instance]
-        x.memory = memory
-        if route is not None:
-            x.route = route
-            x.path_values = values
-            x.plan = plans[route.id]
-        else:
-            x.plan = plans[None]
-            x.allowed = allowed
-        return x
+            instance = self._instance(address)
+            memory = self.memories[instance]
+        return Exchange(
+            number, id_, came, at, request, at, at, scheme, host, address, route, values, allowed, plan,
+            self._environment, memory, instance, [] if watched else None, [] if watched else None,
+        )  # fmt: skip
 
     def _instance(self, address: str) -> int:
         count, spread = len(self.memories), self.blueprint.spec.deployment.spread
