@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import json
 from typing import Any
+from urllib.parse import unquote
 
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
@@ -137,32 +138,56 @@ def test_the_mirrored_list_gives_the_same(made: tuple[list[Any], dict[str, Any]]
     )
 
 
-NAMES = st.text("abcd", min_size=1, max_size=3)
+NAMES = st.text("ab%", min_size=1, max_size=2).map(lambda name: name.replace("%", "%61"))
+PARTS = st.one_of(NAMES.map(lambda name: name.replace("%61", "a")), st.just("{}"))
+METHODS = st.sampled_from(["GET", "HEAD", "POST"])
+
+
+def template_of(shape: tuple[str, ...]) -> str:
+    parts = [f"{{p{at}}}" if part == "{}" else "{+rest}" if part == "..." else part for at, part in enumerate(shape)]
+    return "/" + "/".join(parts)
 
 
 @given(
-    st.lists(st.lists(st.one_of(NAMES, st.just("{}")), min_size=1, max_size=4), min_size=1, max_size=8),
-    st.lists(NAMES, min_size=1, max_size=4),
-)
-def test_the_router_picks_the_most_literal_route_that_fits(shapes: list[list[str]], path: list[str]) -> None:
-    templates = {tuple(shape) for shape in shapes}
-    routes = []
-    for shape in sorted(templates):
-        text = "/" + "/".join(f"{{p{at}}}" if part == "{}" else part for at, part in enumerate(shape))
-        routes.append(Route(text, "GET", parse_template(text), None, None, ()))
-    found, values, _ = Router(routes).find("GET", parse_url("https://x.example/" + "/".join(path)))
-    fitting = [
-        s
-        for s in templates
-        if len(s) == len(path) and all(part in ("{}", given) for part, given in zip(s, path, strict=True))
+    st.dictionaries(st.tuples(st.lists(PARTS, max_size=3), st.sampled_from([[], [], ["..."]])).map(lambda both: (*both[0], *both[1])).filter(len), st.sets(METHODS, min_size=1), min_size=1, max_size=8),
+    st.lists(NAMES | st.just(""), min_size=1, max_size=4),
+    METHODS,
+)  # fmt: skip
+@example({("a",): {"GET"}, ("{}",): {"HEAD"}}, ["a"], "HEAD")
+@example({("{}", "{}"): {"GET"}}, ["{p0}", "a"], "GET")
+@settings(max_examples=400)
+def test_the_router_picks_the_most_literal_route_that_fits(
+    shapes: dict[tuple[str, ...], set[str]], path: list[str], method: str
+) -> None:
+    """Held against every route tried in turn: by method, with tails, and with segments that are written otherwise."""
+    routes = [
+        Route(f"{method} {template_of(shape)}", method, parse_template(template_of(shape)), None, None, ())
+        for shape, methods in shapes.items()
+        for method in sorted(methods)
     ]
-    if not fitting:
-        assert found is None
+    found, values, allowed = Router(routes).find(method, parse_url("https://x.example/" + "/".join(path)))
+    given = [unquote(part) for part in path]
+
+    def fits(shape: tuple[str, ...]) -> bool:
+        fixed = shape[:-1] if shape[-1] == "..." else shape
+        if any(got == "" if part == "{}" else part != got for part, got in zip(fixed, given, strict=False)):
+            return False
+        if shape[-1] == "...":
+            return len(given) > len(fixed) and any(given[len(fixed) :])
+        return len(given) == len(fixed)
+
+    fitting = [shape for shape in shapes if fits(shape)]
+    by_method = [shape for shape in fitting if method in shapes[shape] or (method == "HEAD" and "GET" in shapes[shape])]
+    if not by_method:
+        wanted = {name for shape in fitting for name in shapes[shape]}
+        assert (found, set(allowed)) == (None, wanted | ({"HEAD"} if "GET" in wanted else set()))
         return
-    best = max(fitting, key=lambda shape: [part != "{}" for part in shape])
+    best = max(by_method, key=lambda shape: [{"{}": 1, "...": 0}.get(part, 2) for part in shape])
     assert found is not None
-    assert found.id == "/" + "/".join(f"{{p{at}}}" if part == "{}" else part for at, part in enumerate(best))
-    assert list(values.values()) == [given for part, given in zip(best, path, strict=True) if part == "{}"]
+    assert found.id == f"{method if method in shapes[best] else 'GET'} {template_of(best)}"
+    rest = "/".join(given[len(best) - 1 :])
+    named = [rest if part == "..." else got for part, got in zip(best, given, strict=False) if part in ("{}", "...")]
+    assert list(values.values()) == named
 
 
 @given(st.text(st.characters(codec="ascii", exclude_characters='";, \t\r\n'), min_size=1), st.binary(min_size=1))
