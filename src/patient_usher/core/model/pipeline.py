@@ -2,6 +2,7 @@
 
 from collections import deque
 from collections.abc import Collection, Iterable, Sequence
+from functools import cached_property
 from ipaddress import ip_address, ip_network
 from typing import Annotated, ClassVar, Literal, NamedTuple
 
@@ -221,6 +222,11 @@ class StageOptions(Model):
 
     def needs(self, route: RouteSpec | None = None) -> Collection[str]:
         """What the stage reads, on this route, that another must have left there (the words of ``uses``)."""
+        return self.uses
+
+    @cached_property
+    def uses(self) -> Collection[str]:
+        """What its matchers and placeholders read, whatever the route."""
         return uses(self)
 
     def leaves(self) -> Collection[str]:

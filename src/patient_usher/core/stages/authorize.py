@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from functools import cached_property
 from typing import ClassVar, Literal
 
 from patient_usher.core.http.authentication import challenge
@@ -53,8 +54,12 @@ class Stage(base.Stage):
     """401 for an unknown caller, 403 for a known one who may not (RFC 9110 15.5.2, 15.5.4)."""
 
     def __init__(self, options: Options, setup: Setup) -> None:
-        self.default = Access(options.default)
-        self.challenges = challenges_of(setup)
+        self.default, self.setup = Access(options.default), setup
+
+    @cached_property
+    def challenges(self) -> Sequence[str]:
+        """What callers are asked for who show nothing."""
+        return challenges_of(self.setup)
 
     def way_in(self, x: Exchange) -> Effect:
         """Refuse, or pass on."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from itertools import chain, count
 from typing import Any, NamedTuple
 
 from patient_usher.core.model.document import Json, JsonObject, Seq, Spot
@@ -252,7 +253,7 @@ def remove(stage: str) -> Edit:
 def free_id(doc: Document, wanted: str) -> str:
     """The id, or one like it that is not taken."""
     taken = {name for part in ("stages", "groups", "routes") for name in named(doc, part)}
-    return next(name for name in (wanted, *(f"{wanted}-{n}" for n in range(2, 1000))) if name not in taken)
+    return next(name for name in chain([wanted], (f"{wanted}-{n}" for n in count(2))) if name not in taken)
 
 
 # What a mended document changes, as a variant of the file.

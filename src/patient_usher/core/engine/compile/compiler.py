@@ -20,7 +20,7 @@ from patient_usher.core.engine.compile.checks import (
 from patient_usher.core.engine.plan import nested, sequential
 from patient_usher.core.engine.plan.data_availability import DataAvailability
 from patient_usher.core.engine.plan.front_proxy import FrontProxy
-from patient_usher.core.engine.plan.plan import Plan, opening_of
+from patient_usher.core.engine.plan.plan import Plan
 from patient_usher.core.engine.plan.route_table import PlacedRoute, all_groups, place_routes, running_order
 from patient_usher.core.engine.plan.router import Router, RouterStage
 from patient_usher.core.engine.plan.server_default import Uncaught
@@ -391,8 +391,8 @@ def _make_plans(
             inside = sum(entry["id"] in steps for entry in before)
         found = tuple(steps[id_] for id_ in order)
         return Plan(
-            found, opening_of(found), sequential if in_order else nested, inside, spec.refuse == "answer", uncaught,
-            in_order, spec.deployment.caller_leaves == "cancels", DataAvailability(options, item, front),
+            found, sequential if in_order else nested, inside, spec.refuse == "answer", uncaught, in_order,
+            spec.deployment.caller_leaves == "cancels", DataAvailability(options, item, front),
         )  # fmt: skip
 
     plans: dict[str | None, Plan] = {item.route.id: plan(item) for item in placed}

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import json
+from functools import lru_cache
 from urllib.parse import urlencode
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.authentication import basic_credentials
 from patient_usher.core.http.dates import in_seconds
 from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.messages import json_text
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import JsonObject
-from patient_usher.core.model.tokens import mint
+from patient_usher.core.model.tokens import SigningKey, mint
 from patient_usher.core.model.trace import SignSpec
 
 
@@ -34,6 +37,12 @@ def signed(blueprint: Blueprint, sign: SignSpec, fields: Fields, url: Url, now: 
     return url
 
 
+@lru_cache(maxsize=1024)
+def _minted(key: SigningKey, claims: str) -> str:
+    """Remembered: what is tried out signs the same again and again."""
+    return mint(key, json.loads(claims))
+
+
 def _token(blueprint: Blueprint, sign: SignSpec, now: int) -> str:
     bearer = blueprint.wallet.bearer
     claims: JsonObject = {"sub": sign.bearer, "iat": in_seconds(now), "exp": in_seconds(now + sign.expires_in)}
@@ -46,6 +55,6 @@ def _token(blueprint: Blueprint, sign: SignSpec, now: int) -> str:
         claims["scope"] = " ".join(sign.scopes)
     claims.update(sign.claims)
     try:
-        return mint(blueprint.setup.keys[sign.keys or bearer.keys[0]], claims)
+        return _minted(blueprint.setup.keys[sign.keys or bearer.keys[0]], json_text(claims))
     except (TypeError, ValueError, OverflowError, RecursionError) as error:
         raise ValueError(f"no token can be made of these claims: {error}") from None

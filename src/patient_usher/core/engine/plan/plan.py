@@ -62,8 +62,7 @@ class Opening(NamedTuple):
     ends: int
 
 
-def opening_of(steps: Sequence[PlanStep]) -> Opening:
-    """The opening of a plan of these steps."""
+def _opening_of(steps: Sequence[PlanStep]) -> Opening:
     ends = next((at for at, step in enumerate(steps) if step.passes_over is not None or step.marks), len(steps))
     opening = steps[:ends]
     places = range(ends + 1)
@@ -77,17 +76,17 @@ def opening_of(steps: Sequence[PlanStep]) -> Opening:
     )
 
 
-class Plan(Struct, frozen=True, eq=False):
+class Plan(Struct, eq=False):
     """The steps that an exchange on one route walks, and in which flow.
 
     ``routes_at`` is where the routes stand among them; ``answers``: whether what a type of error declares is
     answered plainly where no error handler catches it (``refuse: answer``); ``drafts``: whether there is an
     answer from the start, for stages to write on; ``cancels``: whether a caller that leaves ends the work;
-    ``sight`` knows who looks for what nobody has read.
+    ``sight`` knows who looks for what nobody has read. Nothing of it changes; ``opening`` is found by ``opened``, when
+    an exchange first comes this way: of most plans of most variants nobody walks any.
     """
 
     steps: tuple[PlanStep, ...]
-    opening: Opening
     flow: Flow
     routes_at: int = 0
     answers: bool = False
@@ -95,6 +94,12 @@ class Plan(Struct, frozen=True, eq=False):
     drafts: bool = False
     cancels: bool = False
     sight: DataAvailability | None = None
+    opening: Opening | None = None
+
+    def opened(self) -> Opening:
+        """How it begins."""
+        self.opening = _opening_of(self.steps)
+        return self.opening
 
     def unwatched(self, *, routed: bool) -> Plan:
         """The same for exchanges whose journey nobody keeps; where there is a route the router only passes on."""
@@ -104,4 +109,4 @@ class Plan(Struct, frozen=True, eq=False):
 
     def of(self, steps: tuple[PlanStep, ...], routes_at: int) -> Plan:
         """The same way through other steps."""
-        return structs.replace(self, steps=steps, opening=opening_of(steps), routes_at=routes_at)
+        return structs.replace(self, steps=steps, routes_at=routes_at, opening=None)

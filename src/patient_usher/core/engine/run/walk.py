@@ -76,7 +76,7 @@ class Walk:
     def start(self, x: Exchange, patience: int) -> Course:
         """Let an exchange arrive, whose caller waits for ``patience`` microseconds; or leaves (``caller_leaves``)."""
         plan, journey = x.plan, x.journey
-        opening, now = plan.opening, self.clock.now
+        opening, now = plan.opening or plan.opened(), self.clock.now
         x.now = now
         if plan.drafts:
             plan.flow.begin(x)

@@ -70,7 +70,6 @@ class World:
         self._front = FrontProxy(blueprint.spec.deployment)
         self._plain = self._front.plain
         self._find = blueprint.router.find
-        self._plans, self._unwatched = blueprint.plans, blueprint.unwatched
         self._environment = blueprint.setup.environment
         self._only = self.memories[0] if len(self.memories) == 1 else None
 
@@ -92,7 +91,8 @@ class World:
             came, scheme, host, address = self._front.receive(request)
             url = came.url
         route, values, allowed = self._find(came.method, url)
-        plan = (self._plans if watched else self._unwatched)[route.id if route is not None else None]
+        plans = self.blueprint.plans if watched else self.blueprint.unwatched
+        plan = plans[route.id if route is not None else None]
         memory, instance = self._only, 0
         if memory is None:
             instance = self._instance(address)
