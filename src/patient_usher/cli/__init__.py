@@ -156,7 +156,7 @@ def _as_a_process() -> None:
     out = sys.stdout
     if isinstance(out, io.TextIOWrapper) and isinstance(getattr(out.buffer, "raw", out.buffer), io.FileIO):
         out.flush()
-        raw = io.BufferedWriter(_Outlet(out.fileno(), "wb", closefd=False))
+        raw = io.BufferedWriter(_Outlet(out.fileno(), "wb", closefd=False), 1 << 16)
         sys.stdout = io.TextIOWrapper(raw, out.encoding, out.errors, line_buffering=out.line_buffering)
 
 

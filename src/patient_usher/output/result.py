@@ -33,6 +33,8 @@ def dump(value: object) -> bytes:
 
 
 def _escaped(text: bytes) -> bytes:
+    if text.isascii() and b"\x7f" not in text:
+        return text
     rest = text.translate(None, _ASCII)  # in most texts little is left to be looked through
     if not rest or _CONTROLS.search(rest) is None:
         return text

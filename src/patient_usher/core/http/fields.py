@@ -78,7 +78,10 @@ class Fields:
 
     def pairs(self) -> list[tuple[str, str]]:
         """Every line as a name and its value."""
-        return [(row[0], value) for row in self._rows.values() for value in row[1:]]
+        rows = [*self._rows.values()]
+        if sum(map(len, rows)) == 2 * len(rows):  # one line each: the rows are what is wanted
+            return rows  # type: ignore[return-value]
+        return [(row[0], value) for row in rows for value in row[1:]]
 
     def spelled(self, lower: str) -> str:
         """A name as it was written."""

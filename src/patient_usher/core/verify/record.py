@@ -224,6 +224,7 @@ def exchange_record(x: Exchange, starts: int, mark: str = "none", checks: Iterab
     """One exchange as the result writes it; its times count from ``starts``."""
     request, identity, sight = x.sent, x.identity, x.plan.sight if x.plan is not None else None
     body, octets = _text_or_octets(request.body)
+    at = in_seconds(x.at - starts)
     return Record(
         id=x.id,
         request_id=x.send.entry.id if x.send is not None else x.id,
@@ -231,15 +232,15 @@ def exchange_record(x: Exchange, starts: int, mark: str = "none", checks: Iterab
         parent=x.parent,
         caller=x.caller,
         instance=x.instance,
-        at=in_seconds(x.at - starts),
-        finished=in_seconds(x.finished - starts),
+        at=at,
+        finished=at if x.finished == x.at else in_seconds(x.finished - starts),
         request=RequestRecord(
-            method=request.method,
-            url=request.url.text,
             headers=request.fields.pairs(),
             body=body,
-            body_base64=octets,
             body_size=len(request.body),
+            method=request.method,
+            url=request.url.text,
+            body_base64=octets,
         ),
         forwarded=sight.forwarded(x) if sight is not None else None,
         route=x.route.id if x.route is not None else None,
@@ -260,7 +261,14 @@ def exchange_record(x: Exchange, starts: int, mark: str = "none", checks: Iterab
         ],
         second_answer=answer_record(x.second_answer),
         log=[
-            LogRecord(in_seconds(one.at - starts), one.stage, one.level, one.message, one.detail, _beside(x, one))
+            LogRecord(
+                at if one.at == x.at else in_seconds(one.at - starts),
+                one.stage,
+                one.level,
+                one.message,
+                one.detail,
+                _beside(x, one),
+            )
             for one in x.log or ()
         ],
         caches=[
