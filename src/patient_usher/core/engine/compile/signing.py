@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-from functools import lru_cache
 from urllib.parse import urlencode
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -13,7 +11,7 @@ from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import json_text
 from patient_usher.core.http.urls import Url, parse_url
 from patient_usher.core.model.document import JsonObject
-from patient_usher.core.model.tokens import SigningKey, mint
+from patient_usher.core.model.tokens import mint
 from patient_usher.core.model.trace import SignSpec
 
 
@@ -37,10 +35,9 @@ def signed(blueprint: Blueprint, sign: SignSpec, fields: Fields, url: Url, now: 
     return url
 
 
-@lru_cache(maxsize=1024)
-def _minted(key: SigningKey, claims: str) -> str:
-    """Remembered: what is tried out signs the same again and again."""
-    return mint(key, json.loads(claims))
+_REMEMBERED = 1024
+_minted: dict[tuple[str, str | None, str], str] = {}
+"""Tokens by algorithm, key and claims: what is tried out signs the same again and again."""
 
 
 def _token(blueprint: Blueprint, sign: SignSpec, now: int) -> str:
@@ -55,6 +52,13 @@ def _token(blueprint: Blueprint, sign: SignSpec, now: int) -> str:
         claims["scope"] = " ".join(sign.scopes)
     claims.update(sign.claims)
     try:
-        return _minted(blueprint.setup.keys[sign.keys or bearer.keys[0]], json_text(claims))
+        name = sign.keys or bearer.keys[0]
+        spec = blueprint.spec.signing_keys[name]
+        what = spec.algorithm, spec.secret or spec.private, json_text(claims)
+        if (token := _minted.get(what)) is None:
+            if len(_minted) >= _REMEMBERED:
+                _minted.clear()
+            token = _minted[what] = mint(blueprint.setup.keys[name], claims)
+        return token
     except (TypeError, ValueError, OverflowError, RecursionError) as error:
         raise ValueError(f"no token can be made of these claims: {error}") from None
