@@ -28,15 +28,9 @@ Step = tuple[str, str, str, int, JsonObject | None]
 since one is made for every stage of every exchange."""
 
 
-class LogLine(NamedTuple):
-    """One log line: microseconds since the epoch, who wrote it, and beside which step of the journey (its number)."""
-
-    at: int
-    stage: str
-    level: str
-    message: str
-    detail: JsonObject | None
-    step: int
+LogLine = tuple[int, str, str, str, JsonObject | None, int]
+"""One log line: microseconds since the epoch, who wrote it, level, message, detail, beside which step of the
+journey (its number). A plain tuple, too."""
 
 
 class Identity(NamedTuple):
@@ -83,7 +77,6 @@ class Verdict(NamedTuple):
 
 
 _NO_VALUES: Mapping[str, str] = MappingProxyType({})
-_new = tuple.__new__  # half the price of a named tuple's own
 
 
 class Exchange(Struct, eq=False):
@@ -158,7 +151,7 @@ class Exchange(Struct, eq=False):
         """Add a log line at the present virtual time."""
         if self.log is not None:  # an orphan shares its owner's list
             beside = len(self.journey) if self.journey is not None else 0  # a step is written when it is over
-            self.log.append(_new(LogLine, (self.now, stage, level, message, detail, beside)))
+            self.log.append((self.now, stage, level, message, detail, beside))
 
     def context_value(self, name: str) -> object:
         """A value that an earlier stage left. Raises MissingValue where none did."""

@@ -40,7 +40,8 @@ class Stage(base.Stage):
 
     def way_in(self, x: Exchange) -> Effect:
         """Write the arrival."""
-        x.write_log(self.id, self.level, f"{x.request.method} {x.request.url.target}")
+        request = x.request
+        x.write_log(self.id, self.level, f"{request.method} {request.url.target}")
         return None
 
     def way_out(self, x: Exchange) -> Effect:
@@ -50,5 +51,5 @@ class Stage(base.Stage):
 
     def done(self, x: Exchange, how: str) -> None:
         """Write the departure: the status, or how it ended without one."""
-        status = f"{x.answer.status}" if x.answer is not None else how
-        x.write_log(self.id, self.level, f"{x.request.method} {x.request.url.target} {status}")
+        request, status = x.request, x.answer.status if x.answer is not None else how
+        x.write_log(self.id, self.level, f"{request.method} {request.url.target} {status}")

@@ -141,9 +141,9 @@ def _body(spec: BodyExpect, of: Callable[[Exchange], Answer | None] = _answer) -
 def _log(spec: LogExpect) -> Rule:
     def rule(x: Exchange) -> list[Check]:
         lines = [
-            f"{one.message} {json.dumps(one.detail) if one.detail else ''}".strip()
-            for one in x.log or ()
-            if spec.stage in (None, one.stage) and spec.level in (None, one.level)
+            f"{message} {json.dumps(detail) if detail else ''}".strip()
+            for _, stage, level, message, detail, _ in x.log or ()
+            if spec.stage in (None, stage) and spec.level in (None, level)
         ]
         checks = [Check("log contains", part, lines, any(part in line for line in lines)) for part in spec.contains]
         checks += [Check("log lacks", part, lines, not any(part in line for line in lines)) for part in spec.lacks]

@@ -17,7 +17,7 @@ from patient_usher.core.http.dates import in_seconds
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.document import Json
 from patient_usher.core.model.enumerations import CACHE_STATES, DID, KINDS, OUTCOMES, VERDICTS, WAYS
-from patient_usher.core.model.exchange import Exchange, LogLine
+from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.verdict import MARKS
 
@@ -262,14 +262,9 @@ def exchange_record(x: Exchange, starts: int, mark: str = "none", checks: Iterab
         second_answer=answer_record(x.second_answer),
         log=[
             LogRecord(
-                at if one.at == x.at else in_seconds(one.at - starts),
-                one.stage,
-                one.level,
-                one.message,
-                one.detail,
-                _beside(x, one),
+                at if when == x.at else in_seconds(when - starts), who, level, message, detail, _beside(x, who, step)
             )
-            for one in x.log or ()
+            for when, who, level, message, detail, step in x.log or ()
         ],
         caches=[
             CacheRecord(use.stage, use.state, use.stored, use.why, in_seconds(use.age) if use.age is not None else None)
@@ -284,9 +279,9 @@ def exchange_record(x: Exchange, starts: int, mark: str = "none", checks: Iterab
     )
 
 
-def _beside(x: Exchange, line: LogLine) -> int | None:
+def _beside(x: Exchange, stage: str, step: int) -> int | None:
     journey = x.journey or ()
-    return line.step if line.step < len(journey) and journey[line.step][0] == line.stage else None
+    return step if step < len(journey) and journey[step][0] == stage else None
 
 
 def _journey(x: Exchange, starts: int) -> list[StepRecord]:

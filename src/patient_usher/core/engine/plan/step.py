@@ -16,7 +16,7 @@ class PlanStep:
 
     __slots__ = (
         "acts_later", "catches", "done", "framed", "id", "idles", "keeps_fields", "marks", "passes_over", "raises",
-        "rewrites", "silent", "stage", "way_error", "way_in", "way_out",
+        "rewrites", "silent", "stage", "way_error", "way_in", "way_out", "works_out",
     )  # fmt: skip
 
     def __init__(
@@ -51,6 +51,7 @@ class PlanStep:
         # Without a journey to write, a frame is needed only for what the stage still has to do,
         # and a stage that has nothing to do, or only writes down what passes, is not needed at all.
         self.acts_later = self.framed and (self.way_out is not None or self.way_error is not None or self.rewrites)
+        self.works_out = self.way_out is not None or self.rewrites
         self.silent = sequential and not registered  # its frame only puts the request back
         works = self.way_in or self.acts_later or self.catches or self.marks or self.done or passes_over
         self.idles = stage.only_watches or not works

@@ -285,13 +285,13 @@ class Walk:
         journey, now = x.journey, x.now
         while frames:
             step = frames.pop()
-            if step.rewrites:
-                x.request = x.work.get(step.stage, x.request)
-                if step.silent:
-                    continue
-            if (way_out := step.way_out) is not None:
+            if step.works_out:
+                if step.rewrites:
+                    x.request = x.work.get(step.stage, x.request)
+                    if step.silent:
+                        continue
                 try:
-                    effect = way_out(x)
+                    effect = None if step.way_out is None else step.way_out(x)
                 except (Fault, MissingValue) as fault:
                     effect = self.raised_by(fault, x)
                 if effect is not None:
