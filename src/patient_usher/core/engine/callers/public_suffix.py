@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from functools import cache
-from pathlib import Path
 from typing import Any
 
 from patient_usher.core.http.urls import is_address
@@ -30,8 +29,8 @@ def _list(top: str) -> Any:
         if len(_rules) == _FEW or not top.isascii() or top.startswith("xn--"):  # which the list spells otherwise
             return _all()
         rule = rf"^(?:\S*\.)?{re.escape(top)}(?=\s|$)".encode()
-        lines = re.findall(rule, Path(PSLFILE).read_bytes(), re.MULTILINE | re.IGNORECASE)
-        _rules[top] = PublicSuffixList(lines)
+        with open(PSLFILE, "rb") as every:
+            _rules[top] = PublicSuffixList(re.findall(rule, every.read(), re.MULTILINE | re.IGNORECASE))
     return _rules[top]
 
 

@@ -27,8 +27,8 @@ from patient_usher.core.engine.plan.course import Course, State
 from patient_usher.core.engine.plan.step import PlanStep
 from patient_usher.core.engine.run import suspension
 from patient_usher.core.engine.run.clock import Clock
+from patient_usher.core.engine.run.uncaught import crash
 from patient_usher.core.http.dates import MICROSECONDS, http_date
-from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, finish
 from patient_usher.core.model.effects import (
     NOTHING,
@@ -407,40 +407,6 @@ def answered_at_once(x: Exchange, step: PlanStep, error: Raised) -> bool:
         return False
     x.refused_by, x.why = error.by or step.id, error.why
     return True
-
-
-def crash(course: Course) -> None:
-    """Nobody caught it: what its type declares, answered plainly, or the server's own answer."""
-    course.frames.clear()
-    x, error = course.x, course.raising
-    if x.plan.answers and error is not None and error.status is not None:
-        x.answer, x.answered_by = error.plainly(), error.raised_by
-        return
-    if error is not None and x.journey is not None:
-        error.because = why_uncaught(x, error)
-    uncaught = x.plan.uncaught
-    x.answer, x.answered_by = uncaught.answer(x, error) if uncaught is not None else Answer(500, Fields()), "server"
-
-
-def why_uncaught(x: Exchange, error: Raised) -> str:
-    """Why no error handler answered this error, in words."""
-    steps = [step.id for step in x.plan.steps]
-    handlers = [step for step in x.plan.steps if step.stage.catches_errors]
-    if not handlers:
-        return "no error handler stands on its way"
-    if any(step.id == error.raised_by for step in handlers):
-        return f"{error.raised_by} failed itself"
-    names = " and ".join(step.id for step in handlers)
-    if not x.plan.flow.catches_on_the_way_out and any(
-        step == error.raised_by and way == "out" for step, way, *_ in (x.journey or ())[-1:]
-    ):
-        return "what fails in work on the way out is past every error handler"
-    if any(step.passes_over is not None and step.passes_over(x) for step in handlers):
-        return f"{names} passes this request over (only, except)"
-    at = steps.index(error.raised_by) if error.raised_by in steps else len(steps)
-    if x.plan.drafts and all(steps.index(step.id) < at for step in handlers):
-        return f"{names} stands in front of {error.raised_by}, and errors skip forward"
-    return f"{names} doesn't stand around {error.raised_by}"
 
 
 _ON_THE_WAY_IN: dict[type, Callable[[Walk, Course, PlanStep, Any], bool | None]] = {
