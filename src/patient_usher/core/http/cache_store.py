@@ -26,7 +26,8 @@ class Store:
         self.capacity = capacity
         self.size = 0
         self._kept: dict[Key, list[Stored]] = {}
-        self._used: OrderedDict[tuple[Key, object], Stored] = OrderedDict()
+        self._used: OrderedDict[tuple[Key, object], tuple[Stored, int]] = OrderedDict()
+        """Each with its size, from what was used longest ago on."""
 
     def knows(self, key: Key) -> bool:
         """Whether there is any variant."""
@@ -47,7 +48,7 @@ class Store:
             return False
         self._drop(key, stored.vary)
         self._kept.setdefault(key, []).append(stored)
-        self._used[key, stored.vary] = stored
+        self._used[key, stored.vary] = stored, size
         self.size += size
         self.fit()
         return True
@@ -60,7 +61,7 @@ class Store:
 
     def replace(self, key: Key, old: Stored, new: Stored) -> None:
         """A variant confirmed: the new one in the place of the old."""
-        if self._used.get((key, old.vary)) is old:
+        if self._used.get((key, old.vary), (None, 0))[0] is old:
             self._drop(key, old.vary)
             self.put(key, new)
 
@@ -73,12 +74,12 @@ class Store:
         return len(keys)
 
     def _drop(self, key: Key, vary: object) -> None:
-        stored = self._used.pop((key, vary), None)
+        stored, size = self._used.pop((key, vary), (None, 0))
         if stored is None:
             return
         variants = self._kept[key]
         variants[:] = [other for other in variants if other is not stored]
-        self.size -= octets(stored)
+        self.size -= size
         if not variants:
             del self._kept[key]
 

@@ -54,22 +54,25 @@ def unshared_fields(answer: Fields) -> list[str]:
     What they name would have to be confirmed before each use (5.2.2.4), or is one user's own (5.2.2.7).
     """
     cc = directives(answer)
-    named = [cc.get(directive) or "" for directive in ("no-cache", "private")]
-    named += answer.values("connection")
-    named += [name for name in _OF_ONE_CONNECTION if name in answer]
+    named = [names for directive in ("no-cache", "private") if (names := cc.get(directive))]
+    if not answer.has_none(_OF_ONE_CONNECTION):
+        named += answer.values("connection")
+        named += [name for name in answer.names() if name in _OF_ONE_CONNECTION]
     return [name.strip().lower() for names in named for name in names.split(",") if name.strip()]
 
 
-_OF_ONE_CONNECTION = (
-    "connection",
-    "keep-alive",
-    "proxy-authenticate",
-    "proxy-authentication-info",
-    "proxy-authorization",
-    "proxy-connection",
-    "te",
-    "transfer-encoding",
-    "upgrade",
+_OF_ONE_CONNECTION = frozenset(
+    {
+        "connection",
+        "keep-alive",
+        "proxy-authenticate",
+        "proxy-authentication-info",
+        "proxy-authorization",
+        "proxy-connection",
+        "te",
+        "transfer-encoding",
+        "upgrade",
+    }
 )
 """RFC 9111 3.1; RFC 9110 7.6.1."""
 

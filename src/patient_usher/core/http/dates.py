@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
 
 MICROSECONDS = 1_000_000
+_DAY = 86_400
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _DAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
@@ -26,19 +28,32 @@ def moment(at: int) -> datetime:
     return _EPOCH + timedelta(microseconds=min(max(at, _FIRST), _LAST))
 
 
-def _http_date(second: int) -> str:
-    when = moment(second * MICROSECONDS)
-    day, month = _DAYS[when.weekday()], _MONTHS[when.month - 1]
-    return f"{day}, {when.day:02} {month} {when.year:04} {when.hour:02}:{when.minute:02}:{when.second:02} GMT"
+@lru_cache(maxsize=64)
+def _http_day(days: int) -> str:
+    when = _EPOCH + timedelta(days=days)
+    return f"{_DAYS[when.weekday()]}, {when.day:02} {_MONTHS[when.month - 1]} {when.year:04}"
 
 
 def http_date(at: int) -> str:
     """An instant as IMF-fixdate (RFC 9110 5.6.7)."""
-    return _http_date(at // MICROSECONDS)
+    days, second = divmod(min(max(at, _FIRST), _LAST) // MICROSECONDS, _DAY)
+    return f"{_http_day(days)} {second // 3600:02}:{second // 60 % 60:02}:{second % 60:02} GMT"
+
+
+_FIXDATE = re.compile(
+    r"[A-Z][a-z]{2}, ([0-9]{2}) ([A-Z][a-z]{2}) ([1-9][0-9]{3}) ([01][0-9]|2[0-3]):([0-5][0-9]):([0-5][0-9]) GMT"
+)
 
 
 def http_instant(text: str) -> int | None:
     """A date as mail and HTTP write it, in any of its old forms; None for what is none, or beyond the calendar."""
+    if (match := _FIXDATE.fullmatch(text)) is not None:  # the form of today, which is nearly all there is
+        day, month, year, hour, minute, second = match.groups()
+        try:
+            days = date(int(year), _MONTHS.index(month) + 1, int(day)).toordinal() - _EPOCH.toordinal()
+        except ValueError:
+            return None
+        return (days * _DAY + int(hour) * 3600 + int(minute) * 60 + int(second)) * MICROSECONDS
     from email.utils import parsedate_to_datetime  # slow to import, and rarely needed
 
     try:
