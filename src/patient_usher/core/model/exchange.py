@@ -149,9 +149,9 @@ class Exchange(Struct, eq=False):
 
     def write_log(self, stage: str, level: str, message: str, detail: JsonObject | None = None) -> None:
         """Add a log line at the present virtual time."""
-        if self.log is not None:  # an orphan shares its owner's list
-            beside = len(self.journey) if self.journey is not None else 0  # a step is written when it is over
-            self.log.append((self.now, stage, level, message, detail, beside))
+        log, journey = self.log, self.journey  # of an orphan its owner's
+        if log is not None and journey is not None:  # a step is written when it is over
+            log.append((self.now, stage, level, message, detail, len(journey)))
 
     def context_value(self, name: str) -> object:
         """A value that an earlier stage left. Raises MissingValue where none did."""

@@ -280,7 +280,7 @@ class Stage(base.Stage):
         if entry is not None:
             status, message = entry.status or status, entry.message or message
         message = self._filled(message, x) if message else phrase(status)
-        if x.log is not None:
+        if x.log is not None and self.log != "nothing":
             self._write_log(x, error, status, entry.log_level if entry is not None else None)
         if self.plain and not error.invalid:
             ready, body = self.plainly(status, message)
@@ -309,8 +309,6 @@ class Stage(base.Stage):
         return plain(made(x)) if made is not None else text
 
     def _write_log(self, x: Exchange, error: Raised, status: int, level: str | None) -> None:
-        if self.log == "nothing":
-            return
         detail: JsonObject | None = None
         if self.log == "full":
             detail = {"raised_by": error.raised_by}

@@ -237,8 +237,10 @@ class Walk:
 
     def raise_at(self, course: Course, step: PlanStep, error: Raised, way: Way) -> None:
         """An error is raised, and finds who catches it; then the answer leaves."""
-        if course.x.journey is not None:
-            write(course.x, step, way, "raised")
+        x = course.x
+        if x.journey is not None:
+            x.journey.append((step.id, way, "raised", x.now, x.note))
+            x.note = None
         note_error(course, error, step.id)
         if self.travel(course):
             self.leave(course)
@@ -259,7 +261,8 @@ class Walk:
                 write(x, step, "error", "continued")
             elif kind is Answer or kind is Refused:
                 if x.journey is not None:
-                    write(x, step, "error", "caught")
+                    x.journey.append((step.id, "error", "caught", x.now, x.note))
+                    x.note = None
                 error.caught_by = step.id
                 course.covered = step.stage.covers_errors
                 flow.caught(x, step, effect.answer if kind is Refused else effect)
