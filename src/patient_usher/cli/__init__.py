@@ -93,6 +93,8 @@ def main(argv: list[str] | None = None) -> int:
             arguments = [arguments[1], "--help"]
         if not arguments or arguments[0] not in QUESTIONS:
             return _early(arguments)
+        if argv is None:
+            _ends_when_told()
         from importlib import import_module
 
         from patient_usher.cli.arguments import Formatter, Parser, add_display
@@ -149,15 +151,19 @@ class _Outlet(io.FileIO):
 
 
 def _as_a_process() -> None:
-    """What is only so where the command is a process of its own: its output, and how it ends when it is told to."""
-    import signal
-
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))  # files that are half made go
+    """What is only so where the command is a process of its own: its output."""
     out = sys.stdout
     if isinstance(out, io.TextIOWrapper) and isinstance(getattr(out.buffer, "raw", out.buffer), io.FileIO):
         out.flush()
         raw = io.BufferedWriter(_Outlet(out.fileno(), "wb", closefd=False), 1 << 16)
         sys.stdout = io.TextIOWrapper(raw, out.encoding, out.errors, line_buffering=out.line_buffering)
+
+
+def _ends_when_told() -> None:
+    """A process of its own that is told to end does so as others that fail: files that are half made go."""
+    import signal
+
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
 
 
 def _abandon_output() -> None:
@@ -181,10 +187,11 @@ def _early(arguments: list[str]) -> int:
     if word == "help" and len(arguments) > 1:
         word = arguments[1]
     if word in ("--help", "-h", "help"):
-        import shutil
         import textwrap
 
-        wide = max(shutil.get_terminal_size((90, 24)).columns, 60)
+        from patient_usher.output.width import terminal_columns
+
+        wide = max(terminal_columns(90), 60)
         groups = (
             f"\n{group}:\n" + "\n".join(_asked(name, wide) for name in named) for group, named in COMMANDS.items()
         )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import sys
 import textwrap
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -14,6 +13,7 @@ from operator import itemgetter
 from typing import Any, NamedTuple, ParamSpec, TextIO, TypeVar
 
 from patient_usher.output.door import DOOR, printable
+from patient_usher.output.width import terminal_columns
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -48,7 +48,7 @@ def adjust(stream: TextIO, environ: Mapping[str, str]) -> None:
     if columns.isdecimal():
         wide = int(columns)
     elif stream.isatty():
-        wide = shutil.get_terminal_size((FULL, 24)).columns
+        wide = terminal_columns(FULL)
     else:
         wide = _UNSAID
     _room.set(min(max(wide, NARROWEST), WIDEST) if wide else _UNSAID)
