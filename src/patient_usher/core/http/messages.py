@@ -37,13 +37,16 @@ PHRASES = {
 
 _BRACKETS = re.compile(r'"[^"\\]*+(?:\\.[^"\\]*+)*+"?|[\[\]{}]', re.DOTALL)
 """Brackets of JSON, and strings whole (RFC 8259 7): what stands in them nests nothing."""
-_encode: Callable[[object], str] = json.JSONEncoder(ensure_ascii=False).encode
+json_string: Callable[[str], str] = json.encoder.encode_basestring
+"""Text as a JSON string (RFC 8259 7), escaping no more than has to be."""
+json_text: Callable[[object], str] = json.JSONEncoder(ensure_ascii=False).encode
+"""A JSON value as text (RFC 8259)."""
 if (_make := getattr(json.encoder, "c_make_encoder", None)) is not None:  # what ``encode`` makes anew each time
     _chunks = _make(
         None, json.JSONEncoder().default, json.encoder.encode_basestring, None, ": ", ", ", False, False, False
     )
 
-    def _encode(value: object) -> str:
+    def json_text(value: object) -> str:
         return "".join(_chunks(value, 0))
 
 
@@ -107,18 +110,9 @@ class Answer:
         return twin
 
 
-json_string: Callable[[str], str] = json.encoder.encode_basestring
-"""Text as a JSON string (RFC 8259 7), escaping no more than has to be."""
-
-
-def json_text(value: object) -> str:
-    """A JSON value as text (RFC 8259)."""
-    return _encode(value)
-
-
 def json_bytes(value: object) -> bytes:
     """A JSON value as UTF-8 octets (RFC 8259)."""
-    return _encode(value).encode()
+    return json_text(value).encode()
 
 
 _DEEPER = {"[": 1, "{": 1, "]": -1, "}": -1}
@@ -198,7 +192,7 @@ def phrase(status: int) -> str:
 _NO_CONTENT = frozenset({204, 205, 304})
 
 
-def finish(method: str, answer: Answer, date: str, of_head_route: bool = False) -> Answer:
+def finish(method: str, answer: Answer, date: str, *, of_head_route: bool = False) -> Answer:
     """Frame the answer as a server with a clock sends it (Date: RFC 9110 6.6.1).
 
     Content-Length says how much content a GET would get (RFC 9110 8.6); HEAD, 204 and 304 carry

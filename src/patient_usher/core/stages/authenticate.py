@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Sequence
+from functools import lru_cache
 from typing import Annotated, ClassVar, Literal, NamedTuple
 
 from pydantic import Field
@@ -105,7 +106,7 @@ class Stage(base.Stage):
         self.own = [(self._own(o.absent, setup), self._own(o.wrong, setup)) for o in options.schemes]
         # Where there is no credential, the first scheme speaks that has something of its own to say.
         self.speaker = next((at for at, (absent, _) in enumerate(self.own) if absent is not None), 0)
-        self.prepared: dict[tuple[int, str], Fields] = {}
+        self.demanded = lru_cache(maxsize=256)(self._demanded)
 
     @staticmethod
     def _own(spec: OwnAnswer | None, setup: Setup) -> OwnWords | None:
@@ -148,30 +149,35 @@ class Stage(base.Stage):
         return x.route is not None and x.route.access is not None and x.route.access.who == "everyone"
 
     def _refuse(self, x: Exchange, at: int, why: str, detail: str) -> Refused | Raised:
-        own = self.own[at][0 if why == "absent" else 1]
+        own = self._own_of(at, why)
         public = None if why == "absent" else "This credential doesn't count here"
-        if own is None or own.settled is not None:
-            fields = self.prepared.get((at, why))  # they are read, never written
-            if fields is None:
-                fields = self.prepared[at, why] = self._demanded(at, why, own.status if own else 401)
-                fields.update(own.settled if own is not None and own.settled is not None else Fields())
-        else:
-            answer = own.make(x)
-            fields = self._demanded(at, why, own.status)
+        fields = self.demanded(at, why)
+        if own is None:
+            return refusal("Unauthenticated", why, detail, public=public, fields=fields)
+        if own.settled is None:
+            answer, fields = own.make(x), fields.copy()
             fields.update(answer.fields)
             if own.whole:
                 answer.fields = fields
                 return Refused(answer, why)
-        if own is None:
-            return refusal("Unauthenticated", why, detail, public=public, fields=fields)
         public = plain(own.message(x)) if own.message is not None else public
         return refusal("Unauthenticated", why, detail, status=own.status, public=public, fields=fields)
 
-    def _demanded(self, at: int, why: str, status: int) -> Fields:
-        """Every scheme's challenge, where the status is the one that must have them (RFC 9110 15.5.2)."""
-        failed = at if why != "absent" else None
+    def _own_of(self, at: int, why: str) -> OwnWords | None:
+        return self.own[at][0 if why == "absent" else 1]
+
+    def _demanded(self, at: int, why: str) -> Fields:
+        """What every such refusal has; made once, then read and never written.
+
+        That is every scheme's challenge, where the status is the one that must have them (RFC 9110 15.5.2), and what
+        is the same in each of the scheme's own answers.
+        """
+        own, failed = self._own_of(at, why), at if why != "absent" else None
         texts = [scheme.challenge(why if i == failed else None) for i, scheme in enumerate(self.schemes)]
-        return Fields([("WWW-Authenticate", text) for text in texts] if status == 401 else ())
+        fields = Fields([("WWW-Authenticate", text) for text in texts] if own is None or own.status == 401 else ())
+        if own is not None and own.settled is not None:
+            fields.update(own.settled)
+        return fields
 
 
 def challenges_of(setup: base.Setup) -> list[str]:

@@ -8,7 +8,7 @@ from math import isfinite
 from typing import Any, ClassVar, Literal
 
 from patient_usher.core.http.media import is_json, parse_media_type
-from patient_usher.core.http.messages import json_bytes
+from patient_usher.core.http.messages import json_text
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
@@ -51,7 +51,7 @@ class Options(StageOptions):
 
 def _said(value: Json) -> str:
     """A value as JSON says it; text without its quotes."""
-    return value if isinstance(value, str) else json_bytes(value).decode()
+    return value if isinstance(value, str) else json_text(value)
 
 
 # JSON Schema keyword -> words for what it asks; never the value that broke it.

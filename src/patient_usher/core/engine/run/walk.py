@@ -368,7 +368,8 @@ class Walk:
             if answer is not None:  # none where the server closes the connection of what nobody caught
                 date = self._date if now // MICROSECONDS == self._second else self.date()
                 method, route = x.request.method, x.route
-                finish(method, answer, date, method == "HEAD" and route is not None and route.method == "HEAD")
+                head_route = method == "HEAD" and route is not None and route.method == "HEAD"
+                finish(method, answer, date, of_head_route=head_route)
             x.outcome = _outcome(course)
             self.on_finished(x)
         self.close(course)
@@ -421,7 +422,7 @@ _ON_THE_WAY_IN: dict[type, Callable[[Walk, Course, PlanStep, Any], bool | None]]
     Hold: suspension.hold,
     AnswerAndPass: suspension.answer_and_pass,
 }
-"""What each effect does on the way in, and whether the walk then goes on to the next step."""
+"""What each effect but an answer does on the way in, and whether the walk then goes on to the next step."""
 
 
 def _outcome(course: Course) -> str:
