@@ -197,7 +197,8 @@ def test_no_answer_closes_the_connection() -> None:
 @pytest.mark.parametrize(("leaves", "second"), [("runs-on", 429), ("cancels", 200)])
 def test_a_client_that_goes_away(leaves: str, second: int) -> None:
     """What ran for it runs on and keeps its place, or is given up, as the deployment says."""
-    with serving(described(SLOW.replace("LEAVES", leaves))) as (found, ended):
+    slow = SLOW.replace("LEAVES", leaves).replace("400ms", "2s")  # a client may take a while to be made
+    with serving(described(slow)) as (found, ended):
         url = parse_url(found.url)
         with socket.create_connection((url.host, url.port)) as connection:
             connection.sendall(b"GET /few HTTP/1.1\r\nHost: h\r\n\r\n")
