@@ -181,6 +181,11 @@ def test_a_trace_that_people_write_becomes_a_smaller_one(usher: Usher, tmp_path:
     assert usher("replay", str(DEMO / "harbour.yaml"), "t.yaml", "-q").status == 0
 
 
+def test_an_empty_file_among_others_has_no_lines(usher: Usher, tmp_path: Path) -> None:
+    done = usher("import", "a.log", "b.log", "--into", "t.jsonl", "--strict", a__log=LOG, b__log="")
+    assert (done.status, len(rows(tmp_path / "t.jsonl"))) == (0, 300)
+
+
 def test_strict_refuses_and_writes_nothing(usher: Usher, tmp_path: Path) -> None:
     outcome = usher("import", "a.log", "--into", "t.jsonl", "--strict", "--from", "log", a__log="nothing of a log\n")
     assert (outcome.status, "a.log:1:1" in outcome.err, (tmp_path / "t.jsonl").exists()) == (2, True, False)

@@ -82,7 +82,7 @@ def test_the_quick_way_and_the_thorough_one_agree(seed: int) -> None:
         tail = random.choice(["", ' "-" "-"', ' "https://a.example/" "buoy/1 (x)"', ' "-" "b"'])
         request = random.choice(["GET /a HTTP/1.1", "POST /b?c=d HTTP/2.0", "GET /x", "HEAD / HTTP/1.0"])
         line = f'{address} - {user} [{T}] "{request}" {status} 5{tail}'
-        assert text_line(line.encode()) == any_text(line)
+        assert text_line(line.encode())._replace(short=False) == any_text(line)
 
 
 # From the list to the caller.

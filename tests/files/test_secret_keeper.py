@@ -19,7 +19,7 @@ from secret_corpus import FORMATS, HARMLESS, SORTS, Planted, jwt, planted
 
 from conftest import Outcome
 from patient_usher.cli import main
-from patient_usher.files.secret_keeper import SecretKeeper
+from patient_usher.files.secret_keeper import SHORT_TARGET, SecretKeeper
 from patient_usher.files.yaml_reader import parse
 
 SECRETS = list(planted(SORTS, 8, 1))
@@ -173,7 +173,7 @@ def test_what_certainly_holds_nothing_is_left_as_it_is() -> None:
         "4111 1111 1111 1111",
         "eyJhbGciOi",
     ]
-    quick = 0
+    quick = short = 0
     for _ in range(20_000):
         parts = random.choices([*words, "", "a", "7", "A9z" * random.randrange(1, 9)], k=random.randrange(1, 5))
         text = random.choice(["/", "?", "&", "=", " ", "-", "."]).join(parts)
@@ -185,8 +185,12 @@ def test_what_certainly_holds_nothing_is_left_as_it_is() -> None:
         if keeper.nothing_in_target(target):
             quick += 1
             assert keeper.url(target) == target
+        if re.fullmatch(SHORT_TARGET, target) is not None:
+            short += 1
+            assert keeper.nothing_in_short(target) == keeper.nothing_in_target(target)
         if keeper.nothing_in_text(text):
             assert keeper.field("User-Agent", text) == text
         if keeper.nothing_in_link(f"https://a.example{target}"):
             assert keeper.field("Referer", f"https://a.example{target}") == f"https://a.example{target}"
     assert quick > 1000
+    assert short > 1000

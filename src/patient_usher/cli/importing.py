@@ -160,17 +160,18 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
     if args.sign is not None and args.sign[0] == "same":
         raise unusable("a log doesn't say by which scheme its users signed", "write bearer, basic or api-key", "--sign")
     how = Writing(keeper, expects=args.expect_recorded, sign=args.sign, signers=_signers(args))
-    rows: Iterable[tuple[int, bytes, Seen]] = trace_lines(seen, how, counted, args.logged_at)
+    rows: Iterable[tuple[int, str, Seen]] = trace_lines(seen, how, counted, args.logged_at)
     if picking.first is not None:
         rows = islice(rows, picking.first)
     with writing(args.into) as out:
         size = sum(source.size for source in found)
-        starts = None
+        starts, moves = None, picking.moves
         for number, (at, row, _) in enumerate(_watched(rows, size), 1):
             if starts is None:
                 starts = at
                 out.write(json.dumps(_header(args, starts)).encode() + b"\n")
-            out.write(b'{"id":"r%d","at":"%dus",%s\n' % (number, picking.later(at - starts), row))
+            elapsed = picking.later(at - starts) if moves else at - starts
+            out.write(f'{{"id":"r{number}","at":"{elapsed}us",{row}\n'.encode())
         if not counted.written:
             out.write(json.dumps(_header(args, None)).encode() + b"\n")
         if counted.odd and (args.strict or counted.odd == counted.read):

@@ -45,7 +45,7 @@ class LogLines(Lines):
         """None: lines of a log are told in order of time."""
         return []
 
-    def _timed(self, counted: Counted) -> Iterator[tuple[int, bytes]]:
+    def _timed(self, counted: Counted) -> Iterator[tuple[int, str]]:
         """Each request's time, and its line but for id and time."""
         seen = lines(self._source.opened(), self._source.name, FORMATS[self._kind]({}), Callers(), counted)
         for at, row, _ in trace_lines(of_hosts(seen, (), counted), Writing(SecretKeeper()), counted):
@@ -54,7 +54,7 @@ class LogLines(Lines):
     def _lines(self) -> Iterator[tuple[int, bytes]]:
         counted = Counted()
         for number, (at, row) in enumerate(self._timed(counted), 1):
-            raw = b'{"id":"r%d","at":"%dus",%s\n' % (number, at - self._starts, row)
+            raw = f'{{"id":"r{number}","at":"{at - self._starts}us",{row}\n'.encode()
             if self.picks is None or self.picks(number, raw):
                 yield number, raw
         self._notes[:] = ["read as a log; usher import says what is taken for what, and signs requests"]

@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 from patient_usher.core.model.text_types import METHOD
 from patient_usher.files.log_times import SECOND, NoTime, moment, time_in
+from patient_usher.files.secret_keeper import SHORT_TARGET
 
 __all__ = ["SECOND", "Odd", "Seen", "text_line"]
 _REMEMBERED = 50_000
@@ -22,7 +23,8 @@ class Seen(NamedTuple):
     """One line of a log: when, in microseconds since the epoch, and what it says of the request.
 
     ``forwarded``: the addresses for whom it was passed on, the farthest first. ``took``: how long it took, in
-    microseconds; ``begun``: whether ``at`` is when it came, and not when it was answered.
+    microseconds; ``begun``: whether ``at`` is when it came, and not when it was answered. ``short``: whether its target
+    was seen to be a ``SHORT_TARGET``.
     """
 
     at: int
@@ -37,6 +39,7 @@ class Seen(NamedTuple):
     forwarded: tuple[str, ...] = ()
     took: int | None = None
     begun: bool = False
+    short: bool = False
 
 
 class Odd(Exception):
@@ -72,10 +75,12 @@ UNITS = {"ns": 0.001, "us": 1.0, "µs": 1.0, "ms": 1000.0, "s": 1_000_000.0}
 """Microseconds."""
 
 # What most lines are, and only they: an address, a bracketed time, a request, a status, perhaps referrer and agent.
+# Nothing of it can be matched in two ways, and so nothing is given back.
 _COMBINED = re.compile(
-    r'([0-9A-Fa-f.:]+) \S+ (\S+) \[([^\]]+)\] "([^"\\]*)" (\d{3}|-) [\d-]+(?: "([^"\\]*)" "([^"\\]*)")?\s*', re.ASCII
-)
-_ABSENT = ("-", "", None)
+    rf'([0-9A-Fa-f.:]++) \S++ (\S++) \[([^\]]++)\] "(?:([A-Z]{{3,10}}+) ({SHORT_TARGET}) HTTP/\d\.\d|([^"\\]*+))" '
+    r'(\d{3}|-) [\d-]++(?: "([^"\\]*+)" "([^"\\]*+)")?+\s*+',
+    re.ASCII,
+).fullmatch
 
 
 def plain(text: str) -> str:
@@ -129,20 +134,20 @@ def in_micros(figure: str, unit: str | None) -> int:
 _is_method = lru_cache(METHOD.fullmatch)
 _made = tuple.__new__
 """A third of what the name of the type takes, of every line."""
-_UNSAID = (None, (), None, False)
-"""What such a line doesn't say: host, for whom it was forwarded, how long it took."""
 
 
 def text_line(raw: bytes) -> Seen:
     """One line of text. Raises Odd."""
-    text = raw.decode(errors="replace")
-    match = _COMBINED.fullmatch(text)
+    text = raw.decode("utf-8", "replace")
+    match = _COMBINED(text)
     if match is None:
         return any_text(text.strip("\r\n \ufeff"))
-    address, user, time, request, status, referrer, agent = match.groups()
-    method, *words = request.split(" ")
-    if not words or (len(words) > 1 and not words.pop().startswith("HTTP/")) or not _is_method(method):
-        raise Odd("its request line is none")
+    address, user, time, method, target, request, status, referrer, agent = match.groups()
+    if request is not None:
+        method, *words = request.split(" ")
+        if not words or (len(words) > 1 and not words.pop().startswith("HTTP/")) or not _is_method(method):
+            raise Odd("its request line is none")
+        target = " ".join(words)
     came = _address_of(address)
     if came is None:
         raise Odd(f"{address[:40]!r} is no address")
@@ -150,17 +155,12 @@ def text_line(raw: bytes) -> Seen:
         at = moment(time)
     except NoTime as error:
         raise Odd(str(error)) from None
-    parts = (
-        at,
-        method,
-        words[0] if len(words) == 1 else " ".join(words),
-        int(status) if status != "-" else None,
-        came,
-        None if user in _ABSENT else user,
-        None if referrer in _ABSENT else referrer,
-        None if agent in _ABSENT else agent,
-    )
-    return _made(Seen, parts + _UNSAID)
+    answered = int(status) if status != "-" else None
+    user = None if user == "-" else user
+    referrer = None if referrer == "-" or not referrer else referrer
+    agent = None if agent == "-" or not agent else agent
+    short = request is None
+    return _made(Seen, (at, method, target, answered, came, user, referrer, agent, None, (), None, False, short))
 
 
 def any_text(text: str, known: int | None = None) -> Seen:

@@ -174,7 +174,8 @@ def _rows(stream: BinaryIO) -> Iterator[bytes]:
             for row in json.loads(first + stream.read(MAX_ARRAY)):
                 yield json.dumps(row).encode()
             return
-    yield first
+    if first:
+        yield first
     yield from iter(partial(stream.readline, MAX_LINE), b"")
 
 
@@ -261,26 +262,35 @@ class Writing:
         self._agent = lru_cache(maxsize=_REMEMBERED)(self._agent_part)
         self._referrer = lru_cache(maxsize=_REMEMBERED)(self._referrer_part)
 
-    def tail(self, seen: Seen, counted: Counted) -> bytes:
+    def tail(self, seen: Seen, counted: Counted) -> str:
         """All of a trace's line but its id and time. Raises Odd."""
+        _, method, target, status, address, _, referrer, agent, _, _, _, _, short = seen
         hid = hid_too = hid_that = False
-        row = f'"send":"{seen.method} {seen.target}"'
-        if not self.keeper.nothing_in_target(seen.target):
-            row, hid = self._send(seen.method, seen.target)
-        if seen.address is not None:
-            row += f',"address":"{seen.address}"'
-        if seen.agent is not None or seen.referrer is not None:
-            agent, hid_too = self._agent(seen.agent) if seen.agent is not None else ("", False)
-            referrer, hid_that = self._referrer(seen.referrer) if seen.referrer is not None else ("", False)
-            if agent or referrer:
-                row += f',"headers":{{{agent}{"," if agent and referrer else ""}{referrer}}}'
+        keeper = self.keeper
+        if (keeper.nothing_in_short if short else keeper.nothing_in_target)(target):
+            row = f'"send":"{method} {target}"'
+        else:
+            row, hid = self._send(method, target)
+        if address is not None:
+            row = f'{row},"address":"{address}"'
+        if agent is not None:
+            fields, hid_too = self._agent(agent)
+            if referrer is not None:
+                more, hid_that = self._referrer(referrer)
+                fields = f"{fields},{more}" if fields and more else fields or more
+            if fields:
+                row = f'{row},"headers":{{{fields}}}'
+        elif referrer is not None:
+            fields, hid_that = self._referrer(referrer)
+            if fields:
+                row = f'{row},"headers":{{{fields}}}'
         if hid or hid_too or hid_that:
             counted.hidden += 1
         if self.sign is not None and (signer := self._signer(seen)) is not None:
             row += f',"sign":{_dump({self.sign[0]: literal(signer)})}'
-        if self.expects and seen.status is not None and 200 <= seen.status <= 599:
-            row += f',"expect":{{"status":{seen.status}}}'
-        return f"{row}}}".encode()
+        if self.expects and status is not None and 200 <= status <= 599:
+            row += f',"expect":{{"status":{status}}}'
+        return row + "}"
 
     def _signer(self, seen: Seen) -> str | None:
         """The account of whoever sent a line: of the user that it names, else of the address or the agent."""
@@ -324,9 +334,10 @@ class Writing:
 
 def trace_lines(
     seen: Iterable[Seen], writing: Writing, counted: Counted, logged_at: str = "end"
-) -> Iterator[tuple[int, bytes, Seen]]:
+) -> Iterator[tuple[int, str, Seen]]:
     """Each line's time and tail."""
     first: int | None = None
+    tail = writing.tail
     for group in arrivals(spread(seen, counted), logged_at, counted):
         for at, one in group:
             first = at if first is None else first
@@ -335,11 +346,11 @@ def trace_lines(
                 counted.add_odd("", counted.read, words, "it came over a hundred years after the first")
                 continue
             try:
-                made = writing.tail(one, counted)
+                made = tail(one, counted)
             except Odd as error:
                 counted.add_odd("", counted.read, one.target.encode(), str(error))
                 continue
             if one.took is not None:
-                made = b'"took":"%dus",%s' % (one.took, made)
+                made = f'"took":"{one.took}us",{made}'
             counted.written += 1
             yield at, made, one

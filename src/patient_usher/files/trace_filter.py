@@ -38,8 +38,13 @@ class Picking(NamedTuple):
             rows = (one for one in rows if (row := row_of(one)) is None or fits(row))
         return islice(rows, self.first) if self.first is not None else rows
 
+    @property
+    def moves(self) -> bool:
+        """Whether anything comes at another time than it came."""
+        return self.faster != 1 or self.shift != 0
+
     def later(self, elapsed: int) -> int:
-        """When what came so many microseconds after the start comes now."""
+        """When what came so many microseconds after the start comes now. Raises Unusable."""
         return within_bounds(self.shift + (elapsed if self.faster == 1 else int(elapsed / self.faster)))
 
     def timed(self, row: Row) -> JsonObject:
