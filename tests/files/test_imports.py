@@ -183,7 +183,7 @@ def test_a_trace_that_people_write_becomes_a_smaller_one(usher: Usher, tmp_path:
 
 def test_an_empty_file_among_others_has_no_lines(usher: Usher, tmp_path: Path) -> None:
     done = usher("import", "a.log", "b.log", "--into", "t.jsonl", "--strict", a__log=LOG, b__log="")
-    assert (done.status, len(rows(tmp_path / "t.jsonl"))) == (0, 300)
+    assert (done.status, len(rows(tmp_path / "t.jsonl"))) == (0, 301)
 
 
 def test_strict_refuses_and_writes_nothing(usher: Usher, tmp_path: Path) -> None:
