@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from functools import lru_cache
 from ipaddress import IPv6Address, ip_address
+from socket import AF_INET, inet_pton
 from typing import NamedTuple
 
 from patient_usher.core.model.text_types import METHOD
@@ -148,9 +149,13 @@ def text_line(raw: bytes) -> Seen:
         if not words or (len(words) > 1 and not words.pop().startswith("HTTP/")) or not _is_method(method):
             raise Odd("its request line is none")
         target = " ".join(words)
-    came = _address_of(address)
-    if came is None:
-        raise Odd(f"{address[:40]!r} is no address")
+    try:
+        inet_pton(AF_INET, address)  # of most; and quicker than to remember as many as there are
+        came: str | None = address
+    except OSError:
+        came = _address_of(address)
+        if came is None:
+            raise Odd(f"{address[:40]!r} is no address") from None
     try:
         at = moment(time)
     except NoTime as error:
