@@ -181,8 +181,9 @@ def test_a_trace_that_people_write_becomes_a_smaller_one(usher: Usher, tmp_path:
     assert usher("replay", str(DEMO / "harbour.yaml"), "t.yaml", "-q").status == 0
 
 
-def test_an_empty_file_among_others_has_no_lines(usher: Usher, tmp_path: Path) -> None:
-    done = usher("import", "a.log", "b.log", "--into", "t.jsonl", "--strict", a__log=LOG, b__log="")
+@pytest.mark.parametrize("blank", ["", "\n"])
+def test_an_empty_file_among_others_has_no_lines(usher: Usher, tmp_path: Path, blank: str) -> None:
+    done = usher("import", "a.log", "b.log", "--into", "t.jsonl", "--strict", a__log=blank + LOG, b__log=blank)
     assert (done.status, len(rows(tmp_path / "t.jsonl"))) == (0, 301)
 
 

@@ -7,10 +7,8 @@ import errno
 import io
 import json
 import os
-import shutil
 import stat
 import sys
-import tempfile
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -117,6 +115,8 @@ class _Beside:
     """A file made beside another, in whose place it is put when it is whole."""
 
     def __init__(self, path: Path, there: os.stat_result | None) -> None:
+        import tempfile
+
         self.target, self.there = Path(os.path.realpath(path)), there
         if there is not None and not os.access(self.target, os.W_OK):
             raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
@@ -148,6 +148,8 @@ class _Beside:
             except PermissionError:
                 self.in_place = True  # only its owner can give it away: what it holds is replaced, and it stays theirs
         if self.in_place:
+            import shutil
+
             with open(self.name, "rb") as made, self.target.open("r+b") as out:
                 out.truncate()
                 shutil.copyfileobj(made, out)

@@ -12,7 +12,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 from datetime import datetime
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import parse_qsl, urlencode, urlsplit
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -26,7 +26,9 @@ from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.templates import NAME
 from patient_usher.core.model.text_types import METHOD, show
 from patient_usher.core.model.values import literal
-from patient_usher.files.secret_keeper import SecretKeeper
+
+if TYPE_CHECKING:
+    from patient_usher.files.secret_keeper import SecretKeeper
 
 _NOT_SENT_BY_US = frozenset({"host", "content-length", "connection", "cookie", "authorization"})
 _USERINFO = re.compile(r"^([a-z]+://)[^/?#@]*@")
@@ -242,6 +244,8 @@ class _Maker:
 
     def __init__(self, first: int, blueprint: Blueprint, signing: _Signing | None, options: HarOptions) -> None:
         self.first, self.blueprint, self.signing, self.expect = first, blueprint, signing, options.expect_recorded
+        from patient_usher.files.secret_keeper import SecretKeeper
+
         self.keeper = options.keeper or SecretKeeper()
         self.hides_all = options.keeper is not None and not options.keeper.keeps
         self.key_place = blueprint.wallet.key_place or ("", "")

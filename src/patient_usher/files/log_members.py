@@ -251,15 +251,12 @@ def json_line(named: Mapping[str, str]) -> Read:
     return read
 
 
-_BRACE = ord("{")
-
-
 def any_line(named: Mapping[str, str]) -> Read:
     """A reader of lines of whatever shape: text, JSON, logfmt."""
     in_json = json_line(named)
 
     def read(raw: bytes) -> Seen:
-        if raw[0] == _BRACE:
+        if raw[:1] == b"{":
             return in_json(raw)
         try:
             return text_line(raw)

@@ -17,7 +17,6 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Mapping
 from copy import copy
-from html import escape
 from typing import Any, TypeVar, cast
 from urllib.parse import quote, quote_plus
 
@@ -225,11 +224,14 @@ def _spellings(secret: str) -> set[str]:
     found = {secret, inside, plain, quote(secret, safe=""), quote(secret), quote_plus(secret), repr(secret)[1:-1]}
     found |= {json.dumps(inside)[1:-1], json.dumps(plain)[1:-1], secret.encode("unicode_escape").decode()}
     for text in (secret, plain):
-        for html in (escape(text), escape(text, quote=False)):
+        for html in (text.translate(_HTML), text.translate(_HTML_QUOTED)):
             found |= {html, "".join(f"\\{char}" if char in _MARKDOWN else char for char in html)}
     return {spelling for spelling in found if len(spelling) >= SHORTEST}
 
 
+_HTML = {ord("&"): "&amp;", ord("<"): "&lt;", ord(">"): "&gt;"}
+_HTML_QUOTED = {**_HTML, ord('"'): "&quot;", ord("'"): "&#x27;"}
+"""As ``html.escape`` writes them, which nearly every command would have to wait for."""
 _MARKDOWN = "\\`*_[]|#~"
 _OBEYED = re.compile("[\x00-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ufeff\ud800-\udfff]")
 _KEPT = re.compile(

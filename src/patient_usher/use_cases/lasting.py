@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from statistics import median_low
-
 from patient_usher.core.engine.bind.request_templates import url_of
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -16,6 +14,8 @@ MOST = 100_000
 
 def with_medians(blueprint: Blueprint, trace: BoundTrace) -> tuple[Blueprint, dict[str, int]]:
     """The pipeline whose handlers are busy for the median of what their requests took, in microseconds by route."""
+    from statistics import median_low
+
     found: dict[str, list[int]] = {}
     for entry in trace.entries:
         if entry.took is None or entry.recipe is None:

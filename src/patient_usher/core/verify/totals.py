@@ -9,8 +9,6 @@ from __future__ import annotations
 from collections import Counter
 from typing import Any
 
-from hdrh.histogram import HdrHistogram
-
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.run import Judged
 
@@ -51,6 +49,8 @@ class Bulk:
         self.hits: Counter[str] = Counter()
         self.handled = 0
         self.crowded = False
+        from hdrh.histogram import HdrHistogram
+
         self.waited: Any = HdrHistogram(1, LONGEST, 3)
 
     def add(self, judged: Judged) -> None:
@@ -65,6 +65,8 @@ class Bulk:
         return {**self.__dict__, "waited": self.waited.encode()}
 
     def __setstate__(self, state: dict[str, object]) -> None:
+        from hdrh.histogram import HdrHistogram
+
         self.__dict__.update(state, waited=HdrHistogram.decode(state["waited"]))
 
     def take(self, other: Bulk) -> None:
