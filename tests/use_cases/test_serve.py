@@ -94,8 +94,8 @@ def test_what_is_served_is_the_model(pipeline: str, settings: tuple[str, ...], t
 
 def test_requests_overlap_as_the_trace_has_it() -> None:
     """One at a time is let in: who comes meanwhile is refused, by the model and by what is served."""
-    model = found_pipeline()
-    sends = [{"id": f"r{at}", "at": f"{at * 150}ms", "send": "GET /few"} for at in range(5)]
+    model = found_pipeline("1s")
+    sends = [{"id": f"r{at}", "at": f"{at * 400}ms", "send": "GET /few"} for at in range(5)]
     with serving(model) as (found, _):
         held = list(drift(model, Trace.of(*sends, base="http://api.example"), at=found.url))
     assert [one.service[-1].status for one in held] == [200, 429, 429, 200, 429]
@@ -163,24 +163,19 @@ uncaught: {answer: nothing}
 
 
 def test_what_takes_time_takes_it() -> None:
-    with serving(described(SLOW.replace("LEAVES", "runs-on"))) as (found, ended), httpx.Client() as client:
-        for faster in (1, 8):
+    for faster, busy, least, most in ((1, "400ms", 0.4, 2.0), (16, "8s", 0.5, 4.0)):
+        with serving(found_pipeline(busy), faster=faster) as (found, ended), httpx.Client() as client:
             begun = time.monotonic()
-            if faster == 1:
-                assert client.get(f"{found.url}/slow").text == "done"
-            else:
-                with serving(found_pipeline(), faster=8) as (quick, _):
-                    begun = time.monotonic()
-                    assert client.get(f"{quick.url}/slow").text == "done"
-            took = time.monotonic() - begun
-            assert 0.4 / faster <= took < 0.4 / faster + 0.3
+            assert client.get(f"{found.url}/slow").text == "done"
+            assert least <= time.monotonic() - begun < most
+            until(lambda ended=ended: ended)
         x = ended[0].x
-        assert 400_000 <= x.finished - x.at < 450_000
+        assert least * faster <= (x.finished - x.at) / 1_000_000 < most * faster
 
 
-def found_pipeline() -> Pipeline:
+def found_pipeline(busy: str = "400ms", leaves: str = "runs-on") -> Pipeline:
     """The slow one."""
-    return described(SLOW.replace("LEAVES", "runs-on"))
+    return described(SLOW.replace("LEAVES", leaves).replace("400ms", busy))
 
 
 def test_no_answer_closes_the_connection() -> None:
@@ -189,7 +184,7 @@ def test_no_answer_closes_the_connection() -> None:
         for path, least in (("gone", 0.0), ("stuck", 0.3)):
             begun = time.monotonic()
             assert said(found.url, f"GET /{path} HTTP/1.1\r\nHost: h\r\n\r\n".encode()) == b""
-            assert least <= time.monotonic() - begun < least + 0.3
+            assert least <= time.monotonic() - begun < least + 3
     assert [one.x.outcome for one in ended] == ["crashed", "stalled"]
     assert [one.mark for one in ended] == ["slipped", "slipped"]
 
@@ -197,8 +192,7 @@ def test_no_answer_closes_the_connection() -> None:
 @pytest.mark.parametrize(("leaves", "second"), [("runs-on", 429), ("cancels", 200)])
 def test_a_client_that_goes_away(leaves: str, second: int) -> None:
     """What ran for it runs on and keeps its place, or is given up, as the deployment says."""
-    slow = SLOW.replace("LEAVES", leaves).replace("400ms", "2s")  # a client may take a while to be made
-    with serving(described(slow)) as (found, ended):
+    with serving(found_pipeline("2s", leaves)) as (found, ended):  # a client may take a while to be made
         url = parse_url(found.url)
         with socket.create_connection((url.host, url.port)) as connection:
             connection.sendall(b"GET /few HTTP/1.1\r\nHost: h\r\n\r\n")
@@ -216,7 +210,7 @@ def test_what_keeps_others_out() -> None:
     """Bounds in front of the pipeline."""
     aside: list[str] = []
     bounds = Bounds(at_once=1, body=10, within=0.3)
-    with serving(found_pipeline(), bounds=bounds, aside=aside.append) as (found, ended):
+    with serving(found_pipeline("1s"), bounds=bounds, aside=aside.append) as (found, ended):
         url = parse_url(found.url)
         large = said(found.url, b"POST /slow HTTP/1.1\r\nHost: h\r\nContent-Length: 20\r\n\r\n" + b"a" * 20)
         late = said(found.url, b"POST /slow HTTP/1.1\r\nHost: h\r\nContent-Length: 5\r\n\r\na")
