@@ -17,7 +17,7 @@ from rich.style import Style
 from conftest import DEMO, Outcome
 from patient_usher.cli import QUESTIONS
 from patient_usher.output.palette import DARK, LIGHT
-from patient_usher.output.terminal import ASCII, STYLES, Painter, fit, ground_of, line, wants_colour
+from patient_usher.output.terminal import ASCII, STYLES, Painter, fit, ground_of, line, squeezed, wants_colour
 
 Usher = Callable[..., Outcome]
 VIEWS: dict[str, tuple[str, ...]] = {
@@ -26,6 +26,7 @@ VIEWS: dict[str, tuple[str, ...]] = {
     "state": ("show", "busy.yaml", "--state"), "send": ("send", "harbour.yaml", "GET", "/v1/harbour/ledger"), "check": ("check", "mistaken.yaml"), "explain": ("check", "--explain"), "page": ("check", "--explain", "stalls"),
     "compare": ("compare", "harbour.yaml", "mistaken.yaml", "story.yaml"), "reorder": ("reorder", "landing.yaml", "landing-story.yaml", "--all-pairs"), "explore": ("explore", "landing.yaml"),
     "coverage": ("replay", "harbour.yaml", "story.yaml", "--coverage"), "sweep": ("sweep", "limits.yaml", "limits-story.yaml", "--try", "throttle.quota=20,30", "--cores", "1"),
+    "drift": ("drift", "landing.yaml", "landing-story.yaml", "--app", "landing_service:drifted", "--trust", "python"),
 }  # fmt: skip
 URL = re.compile(r"\S{30,}")
 
@@ -52,6 +53,41 @@ def test_every_view_fits(usher: Usher, name: str, wide: int) -> None:
     assert not plain or (done.out.isascii() and "\\u" not in done.out)
     long = [text for text in done.out.splitlines() if cell_len(text) > wide and not URL.search(text)]
     assert long == []
+
+
+NAMED = """patient-usher: pipeline/1
+stages:
+  - {id: LONG-fair, kind: rate-limit, quota: 2, window: 10s, algorithm: sliding-log}
+  - {id: LONG-who, kind: authenticate, schemes: [{scheme: basic}]}
+  - {id: LONG-may, kind: authorize}
+routes: [{id: LONG-a, at: GET /a, access: signed-in, handler: {answer: {text: a}}}]
+accounts: {LONG-ada: {password: not-a-real-password}}
+"""
+CALLED = """patient-usher: trace/1
+requests:
+  - {id: LONG-one, send: GET /a}
+  - {id: LONG-two, send: GET /a, sign: {basic: LONG-ada}, expect: {status: 401}}
+  - {id: LONG-three, send: GET /a}
+"""
+SERVED = """
+def app(environ, start_response):
+    start_response("200 OK", [("Content-Type", "text/plain")])
+    return [b"a"]
+"""
+LONG_VIEWS = [
+    ("show", "p.yaml"), ("show", "p.yaml", "--state"), ("send", "p.yaml", "GET", "/a"), ("replay", "p.yaml", "t.yaml", "--details"), ("replay", "p.yaml", "t.yaml", "--coverage"),
+    ("check", "p.yaml"), ("compare", "p.yaml", "p.yaml", "t.yaml", "--b-set", "LONG-fair.quota=1", "--details"), ("reorder", "p.yaml", "t.yaml", "--all-pairs"), ("reorder", "p.yaml", "t.yaml", "--tell-apart"),
+    ("explore", "p.yaml"), ("sweep", "p.yaml", "t.yaml", "--try", "LONG-fair.quota=1,2"), ("drift", "p.yaml", "t.yaml", "--app", "apps:app", "--trust", "python"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("command", LONG_VIEWS, ids=" ".join)
+def test_names_may_be_longer_than_the_terminal_is_wide(usher: Usher, command: tuple[str, ...]) -> None:
+    name = "quay-" * 26
+    files = {"p__yaml": NAMED.replace("LONG-", name), "t__yaml": CALLED.replace("LONG-", name), "apps__py": SERVED}
+    done = usher(*(part.replace("LONG-", name) for part in command), **files, env={"COLUMNS": "60"})
+    assert done.status in (0, 1), done.err
+    assert [text for text in done.out.splitlines() if cell_len(text) > 60 and not URL.search(text)] == []
 
 
 @pytest.mark.parametrize("name", ["replay", "check", "reorder"])
@@ -153,6 +189,18 @@ def test_a_painter_in_ascii_keeps_its_colours(monkeypatch: pytest.MonkeyPatch) -
     Painter(out, colour=True, ascii_only=True).write([line(("✓ ", "good"), "fine")])
     assert "\x1b[" in out.getvalue()
     assert "v " in out.getvalue()
+
+
+@given(st.text("abc-", max_size=30), st.integers(1, 30))
+def test_squeezed_keeps_both_ends(name: str, wide: int) -> None:
+    told = squeezed(name, wide)
+    head, cut, tail = told.partition("…")
+    assert len(told) == min(len(name), wide)
+    assert (
+        (told == name)
+        if not cut
+        else (name.startswith(head) and name.endswith(tail) and 0 <= len(head) - len(tail) < 2)
+    )
 
 
 @given(st.text(st.characters(codec="utf-8", exclude_categories=["C", "M"]), max_size=30), st.integers(1, 30))

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 import sys
-import textwrap
 from argparse import ArgumentParser, ArgumentTypeError, Namespace
 from collections import Counter
 from collections.abc import Iterable, Iterator
@@ -32,7 +31,7 @@ from patient_usher.files.secret_keeper import MINTED, SecretKeeper, signed_anew
 from patient_usher.files.sources import Source, format_of, sources
 from patient_usher.files.trace_filter import Picking, checked, fitting, picked, picked_lines
 from patient_usher.files.yaml_reader import MAX_OCTETS, parse
-from patient_usher.output.terminal import line, stdout_painter
+from patient_usher.output.terminal import line, stdout_painter, wrapped
 from patient_usher.output.yaml_snippet import file_of
 
 A = TypeVar("A")
@@ -256,7 +255,7 @@ def _with_progress(rows: Iterable[A], size: int) -> Iterator[A]:
 def _tell(args: Namespace, counted: Counted, keeper: SecretKeeper) -> None:
     _tell_line(f"wrote {counted.written:,} requests of {counted.read:,} lines to {args.into}")
     if counted.example is not None:
-        for part in textwrap.wrap(f"the first is taken for {_taken(counted.example, keeper)}", 96):
+        for part in wrapped(f"the first is taken for {_taken(counted.example, keeper)}", 4):
             _tell_line(f"  {part}")
     parts = [
         (

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
@@ -53,7 +52,8 @@ def complaints(held: Held) -> Iterator[Line]:
         what = f"{f'{hop}: ' if hop else ''}{one.what}"
         look = f"  → {DOOR.redacted(one.stage)}" if one.stage else ""
         told = DOOR.redacted(f"{what}: {_words(one)}")
-        parts = textwrap.wrap(told, line_width() - 4 - len(look), subsequent_indent="  ", break_on_hyphens=False)
+        beside = len(look) if len(look) < line_width() // 2 else 0
+        parts = wrapped(told, 4 + beside, "  ")
         for number, part in enumerate(parts):
             cut = len(what) + 1 if number == 0 else 0
             end = (look if number == len(parts) - 1 else "", "name")

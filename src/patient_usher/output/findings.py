@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
@@ -170,7 +169,7 @@ def _labelled(label: str, text: str, style: str) -> Iterator[Line]:
 
 
 def _wrapped(text: str, indent: str, style: str) -> Iterator[Line]:
-    for part in textwrap.wrap(text, line_width() - len(indent), break_on_hyphens=False):
+    for part in wrapped(text, len(indent)):
         yield line(indent, (part, style))
 
 

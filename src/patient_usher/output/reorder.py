@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -205,7 +204,7 @@ def apart_told(title: str, apart: Apart) -> Iterator[Line]:
     for (name, _), note in zip(rows, apart.notes, strict=True):
         more = f" (a letter more says that {note} is another)" if note else ""
         if note or len(name) > room:
-            for part in textwrap.wrap(f"{name}{more}", line_width(), subsequent_indent="   ", break_on_hyphens=False):
+            for part in wrapped(f"{name}{more}", indent="   "):
                 yield line((part, "dim"))
     yield []
     for letter, one in zip(letters, apart.classes, strict=False):

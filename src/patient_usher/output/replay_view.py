@@ -16,7 +16,7 @@ from patient_usher.core.verify.always import StatementTold
 from patient_usher.core.verify.record import CacheRecord, Record
 from patient_usher.output.door import printable
 from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, Shown, headline
-from patient_usher.output.terminal import Line, Piece, cells, fit, line, line_width, wrapped
+from patient_usher.output.terminal import Line, Piece, cells, fit, line, line_width, squeezed, wrapped
 
 SIGN_OF = {
     "continued": ("●", ""),
@@ -46,7 +46,8 @@ def staircase(names: list[str], title: list[Line], at: int, gap: str) -> Iterato
         used = sum(len(piece.text) for piece in left)
         style = "name" if name in ("router", "handler") else ""
         bars = ("│" + gap) * number
-        yield [*left, Piece(" " * max(at - used, 1)), Piece(bars, "dim"), Piece("┌ ", "dim"), Piece(name, style)]
+        told = squeezed(name, max(line_width() - at - len(bars) - 2, _LEAST_WORDS))
+        yield [*left, Piece(" " * max(at - used, 1)), Piece(bars, "dim"), Piece("┌ ", "dim"), Piece(told, style)]
 
 
 def did_what(record: Record) -> dict[str, str]:

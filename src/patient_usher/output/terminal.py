@@ -86,6 +86,14 @@ def fit(text: str, wide: int) -> str:
     return set_cell_size(text, wide) if cell_len(text) <= wide else set_cell_size(text, max(wide - 1, 0)) + "…"
 
 
+def squeezed(text: str, wide: int) -> str:
+    """A name of at most so many characters: one too long loses its middle, since names often differ at their ends."""
+    if len(text) <= wide:
+        return text
+    behind = (wide - 1) // 2
+    return f"{text[: wide - 1 - behind]}…{text[len(text) - behind :]}"
+
+
 def wrapped(text: str, less: int = 0, indent: str = "") -> list[str]:
     """Text on lines that leave so many cells free; ``indent`` stands in front of all but the first."""
     wide = max(line_width() - less, 20)
