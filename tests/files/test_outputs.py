@@ -7,6 +7,7 @@ import os
 import signal
 import stat
 import subprocess
+import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -236,35 +237,60 @@ def test_where_nobody_can_be_told_the_status_still_says_it(redirect: str) -> Non
 
 
 SWEEP = ["sweep", "p.yaml", "t.jsonl", "--try", "limit.quota=1..60", "--cores", "2"]
+HOW_STARTED = """import multiprocessing, sys
+from patient_usher.cli import main
+
+if __name__ == "__main__":
+    multiprocessing.set_start_method(sys.argv.pop(1))
+    sys.exit(main())
+"""
 LIMITED = "patient-usher: pipeline/1\nstages: [{id: limit, kind: rate-limit, quota: 1, window: 1s}]\nroutes: [{id: a, at: GET /a, access: everyone, handler: {answer: {text: a}}}]\n"
 
 
-def workers() -> list[str]:
-    """Every process of such a sweep."""
+def started_with(mark: str) -> list[str]:
+    """Every process in whose environment a mark stands."""
     found = []
-    for path in Path("/proc").glob("[0-9]*/cmdline"):
+    for path in Path("/proc").glob("[0-9]*/environ"):
         try:
-            found += [str(path)] if b"limit.quota=1..60" in path.read_bytes() else []
+            found += [str(path)] if mark.encode() in path.read_bytes() else []
         except OSError:
             continue
     return found
 
 
 @pytest.mark.skipif(not Path("/proc").exists(), reason="processes are listed nowhere here")
-@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGKILL, signal.SIGINT])
-@pytest.mark.xdist_group("sweeps")
-def test_workers_end_with_their_parent(tmp_path: Path, how: signal.Signals) -> None:
+@pytest.mark.parametrize(
+    ("how", "started"),
+    [
+        (signal.SIGTERM, "fork"),
+        (signal.SIGKILL, "fork"),
+        (signal.SIGINT, "fork"),
+        (signal.SIGKILL, "forkserver"),
+        (signal.SIGINT, "forkserver"),
+        (signal.SIGKILL, "spawn"),
+    ],
+)
+def test_workers_end_with_their_parent(tmp_path: Path, how: signal.Signals, started: str) -> None:
     (tmp_path / "p.yaml").write_text(LIMITED)
+    (tmp_path / "started.py").write_text(HOW_STARTED)
     lines = "".join(f'{{"id": "r{at}", "at": "{at}ms", "send": "GET /a"}}\n' for at in range(20_000))
     (tmp_path / "t.jsonl").write_text('{"patient-usher": "trace/1"}\n' + lines)
+    mark = f"USHER_MARK={tmp_path}"
+
+    def workers() -> list[str]:
+        return started_with(mark)
+
     process = subprocess.Popen(
-        [str(USHER), *SWEEP], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
-        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
+        [sys.executable, "started.py", started, *SWEEP], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+        text=True, preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
+        env={**os.environ, "USHER_MARK": str(tmp_path)},
     )  # fmt: skip
     deadline = time.monotonic() + 30
-    while len(workers()) < 3 and time.monotonic() < deadline:
+    most = {"fork": 3, "spawn": 4, "forkserver": 5}[started]  # the workers, their parent, and who starts and cleans up
+    while len(workers()) < most and time.monotonic() < deadline:
         time.sleep(0.1)
-    time.sleep(1.5)
+    assert len(workers()) == most
+    time.sleep(1.0)
     process.send_signal(how)
     began = time.monotonic()
     out, err = process.communicate(timeout=30)

@@ -255,7 +255,7 @@ def test_a_process_that_is_ended_is_told(usher: Usher, tmp_path: Path) -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, timeout=60)
     assert (done.returncode, (tmp_path / "o.jsonl").exists()) == (2, False)
-    assert "a process that replayed a part was ended from outside" in done.stderr
+    assert "a process that worked on it was ended from outside" in done.stderr
 
 
 def test_show_says_on_what_state_hangs(usher: Usher) -> None:

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 from pathlib import Path
-from typing import Any
 
 from patient_usher.core.analysis.metrics import Select
 from patient_usher.core.analysis.sweep import Combination, Trial, combinations_of, marked, overlay_of, tried
@@ -14,7 +12,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING, Trust
-from patient_usher.use_cases.processes import begin_apart, give_up
+from patient_usher.use_cases.processes import OnCores
 from patient_usher.use_cases.session import Pipeline
 
 
@@ -52,13 +50,7 @@ def trials(
         found: Iterator[Trial] = map(_try, combinations)
         yield from _counted(found, watch)
         return
-    pool = ProcessPoolExecutor(cores, initializer=_begin_apart, initargs=(os.getpid(), *with_these))
-    try:
-        yield from _counted(pool.map(_try, combinations), watch)
-    except BaseException:
-        give_up(pool)
-        raise
-    pool.shutdown()
+    yield from _counted(OnCores(cores, partial(_begin, *with_these))(_try, combinations), watch)
 
 
 def _counted(found: Iterator[Trial], watch: Callable[[int], None]) -> Iterator[Trial]:
@@ -80,11 +72,6 @@ class _Worker:
 def _begin(blueprint: Blueprint, trace: Path, trust: Trust, seed: int, named: Iterable[Select] | None) -> None:
     _Worker.blueprint, _Worker.trace, _Worker.trust, _Worker.seed = blueprint, trace, trust, seed
     _Worker.named = named
-
-
-def _begin_apart(parent: int, *with_these: Any) -> None:
-    begin_apart(parent)
-    _begin(*with_these)
 
 
 def _try(combination: Combination) -> Trial:
