@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 # Commands that tests start need not be compiled each time anew, whatever the environment says.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: demo test lint docs packages bench fuzz mutants clean
+.PHONY: demo test lint docs packages lowest bench fuzz mutants clean
 
 demo: $(VENV)/.installed
 	@$(BIN)/usher demo
@@ -25,6 +25,9 @@ docs: $(VENV)/.installed-dev  # the site, and the manual page: docs/_build
 
 packages: $(VENV)/.installed-dev  # two minutes: built, installed in environments of their own, tried
 	$(BIN)/python tests/packages.py
+
+lowest: $(VENV)/.installed-dev  # ten minutes: the tests with the lowest release of everything that is promised
+	$(BIN)/python tests/lowest.py
 
 fuzz: $(VENV)/.installed-dev  # half an hour
 	$(BIN)/python tests/fuzz.py 20000

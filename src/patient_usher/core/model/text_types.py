@@ -53,6 +53,10 @@ class Model(BaseModel):
         return schema
 
 
+class BuiltModel(Model, defer_build=False):
+    """A part of which one is a default: schemas write it out, for which older releases of pydantic need it built."""
+
+
 def wrong(what: str, mend: str = "") -> PydanticCustomError:
     """A validation error in our own words; braces in the text stay as they are."""
     return PydanticCustomError("usher", "{what}{sep}{mend}", {"what": what, "sep": "; " if mend else "", "mend": mend})

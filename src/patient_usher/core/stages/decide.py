@@ -20,12 +20,12 @@ from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import GUARDED
-from patient_usher.core.model.text_types import Model, Names, exactly_one, wrong
+from patient_usher.core.model.text_types import BuiltModel, Model, Names, exactly_one, wrong
 from patient_usher.core.model.values import Filled, fill
 from patient_usher.core.stages.header_fields import field_worker
 
 
-class Then(Model):
+class Then(BuiltModel):
     """What a case does with the exchange."""
 
     WAYS: ClassVar[tuple[str, ...]] = ("continue_", "nothing", "answer", "raise_", "answer_and_continue")

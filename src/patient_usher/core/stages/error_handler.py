@@ -20,7 +20,7 @@ from patient_usher.core.model.header_rules import PutFields, safe
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.text_types import Model, Names, Status, show
+from patient_usher.core.model.text_types import BuiltModel, Model, Names, Status, show
 from patient_usher.core.model.values import ROOTS, FilledText, Reader, at_path, checker, fill, plain
 
 PROBLEM = "application/problem+json"
@@ -45,7 +45,7 @@ class Mapping(Model):
     log_level: Literal["debug", "info", "warning", "error"] | None = None
 
 
-class Otherwise(Model):
+class Otherwise(BuiltModel):
     """What an error is answered with whose type declares no status."""
 
     sentences: ClassVar[dict[str, str]] = {

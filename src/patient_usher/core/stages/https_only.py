@@ -22,7 +22,7 @@ from patient_usher.core.model.handler_specs import AnswerSpec
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.text_types import Duration, Model, Or, Status, wrong
+from patient_usher.core.model.text_types import BuiltModel, Duration, Model, Or, Status, wrong
 
 
 def _without_status(spec: AnswerSpec) -> AnswerSpec:
@@ -34,7 +34,7 @@ def _without_status(spec: AnswerSpec) -> AnswerSpec:
 OwnContent = Annotated[AnswerSpec, AfterValidator(_without_status)]
 
 
-class Reads(Model):
+class Reads(BuiltModel):
     """What becomes of a plain GET or HEAD."""
 
     sentences: ClassVar[dict[str, str]] = {
@@ -63,7 +63,7 @@ ReadsOf = Annotated[
 ]
 
 
-class Others(Model):
+class Others(BuiltModel):
     """What becomes of anything else that comes plain."""
 
     sentences: ClassVar[dict[str, str]] = {
