@@ -572,7 +572,7 @@ def test_the_docs_name_every_kind_option_and_code() -> None:
     pipeline, trace = (docs / "pipeline.md").read_text(), (docs / "trace.md").read_text()
     names = [*kinds(), *WHY]
     for name in kinds():
-        names += [f.alias or key for key, f in kind(name).options.model_fields.items()]
+        names += [key.rstrip("_").replace("_", "-") for key in kind(name).options.model_fields]
     assert [name for name in names if f"`{name}" not in pipeline and name not in ("answer",)] == []
     keys = [*BLOCKED, *(field.alias or key for key, field in Expect.model_fields.items())]
     assert [key for key in keys if f"`{key}" not in trace] == []
