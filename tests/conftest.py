@@ -48,6 +48,16 @@ if os.environ.get("CI"):
     settings.load_profile("repeatable")
 
 
+STARTED = """import multiprocessing, sys
+from patient_usher.cli import main
+
+if __name__ == "__main__":
+    multiprocessing.set_start_method(sys.argv.pop(1))
+    sys.exit(main())
+"""
+"""The command as a file: its first argument says how it starts processes."""
+
+
 class Outcome(NamedTuple):
     """What a process said."""
 

@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import DEMO, USHER
+from conftest import DEMO, STARTED, USHER
 
 HARBOUR, STORY = str(DEMO / "harbour.yaml"), str(DEMO / "story.yaml")
 MISTAKEN = str(DEMO / "mistaken.yaml")
@@ -237,13 +237,6 @@ def test_where_nobody_can_be_told_the_status_still_says_it(redirect: str) -> Non
 
 
 SWEEP = ["sweep", "p.yaml", "t.jsonl", "--try", "limit.quota=1..60", "--cores", "2"]
-HOW_STARTED = """import multiprocessing, sys
-from patient_usher.cli import main
-
-if __name__ == "__main__":
-    multiprocessing.set_start_method(sys.argv.pop(1))
-    sys.exit(main())
-"""
 LIMITED = "patient-usher: pipeline/1\nstages: [{id: limit, kind: rate-limit, quota: 1, window: 1s}]\nroutes: [{id: a, at: GET /a, access: everyone, handler: {answer: {text: a}}}]\n"
 
 
@@ -272,7 +265,7 @@ def started_with(mark: str) -> list[str]:
 )
 def test_workers_end_with_their_parent(tmp_path: Path, how: signal.Signals, started: str) -> None:
     (tmp_path / "p.yaml").write_text(LIMITED)
-    (tmp_path / "started.py").write_text(HOW_STARTED)
+    (tmp_path / "started.py").write_text(STARTED)
     lines = "".join(f'{{"id": "r{at}", "at": "{at}ms", "send": "GET /a"}}\n' for at in range(20_000))
     (tmp_path / "t.jsonl").write_text('{"patient-usher": "trace/1"}\n' + lines)
     mark = f"USHER_MARK={tmp_path}"

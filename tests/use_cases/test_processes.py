@@ -9,15 +9,8 @@ from pathlib import Path
 
 import pytest
 
-from conftest import Outcome
+from conftest import STARTED, Outcome
 
-STARTED = """import multiprocessing, sys
-from patient_usher.cli import main
-
-if __name__ == "__main__":
-    multiprocessing.set_start_method(sys.argv.pop(1))
-    sys.exit(main())
-"""
 PIPELINE = """patient-usher: pipeline/1
 stages: [{id: limit, kind: rate-limit, quota: 1, window: 1s, per: [address]}]
 routes: [{id: a, at: GET /a, access: everyone, handler: {answer: {text: a}}}]
