@@ -273,17 +273,14 @@ class Writing:
             row, hid = self._send(method, target)
         if address is not None:
             row = f'{row},"address":"{address}"'
+        fields = ""
         if agent is not None:
             fields, hid_too = self._agent(agent)
-            if referrer is not None:
-                more, hid_that = self._referrer(referrer)
-                fields = f"{fields},{more}" if fields and more else fields or more
-            if fields:
-                row = f'{row},"headers":{{{fields}}}'
-        elif referrer is not None:
-            fields, hid_that = self._referrer(referrer)
-            if fields:
-                row = f'{row},"headers":{{{fields}}}'
+        if referrer is not None:
+            more, hid_that = self._referrer(referrer)
+            fields = f"{fields},{more}" if fields and more else fields or more
+        if fields:
+            row = f'{row},"headers":{{{fields}}}'
         if hid or hid_too or hid_that:
             counted.hidden += 1
         if self.sign is not None and (signer := self._signer(seen)) is not None:
