@@ -12,6 +12,7 @@ import pytest
 from conftest import header, make_pipeline, replay, steps, text, walk
 from patient_usher import Unusable, load
 from patient_usher.core.engine.plan.front_proxy import _without_port
+from patient_usher.core.stages import called, kind, kinds
 from patient_usher.core.stages.read_body import DECODERS, BadCoding
 from patient_usher.core.stages.validate import _as
 
@@ -719,3 +720,11 @@ def test_a_coded_body_that_is_cut_off_where_its_limit_is(limit: int, cut: int, s
     else:
         with pytest.raises(BadCoding):
             DECODERS["gzip"](body, limit)
+
+
+def test_a_trade_name_means_one_kind_and_is_none_itself() -> None:
+    names = [name for one in kinds() for name in kind(one).options.trade_names]
+    assert len(names) == len(set(names))
+    assert set(names).isdisjoint(kinds())
+    for one in kinds():
+        assert [called(name) for name in kind(one).options.trade_names] == [one] * len(kind(one).options.trade_names)

@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import Discriminator, Field, Tag
+from pydantic import BeforeValidator, Discriminator, Field, Tag
 
 from patient_usher.core.http.authentication import basic_pair, challenge, credentials
 from patient_usher.core.http.dates import MICROSECONDS, numeric_date
-from patient_usher.core.model.document import JsonObject
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.enumerations import WHY
 from patient_usher.core.model.exchange import UNREAD, Exchange, Identity
 from patient_usher.core.model.handler_specs import AnswerSpec
 from patient_usher.core.model.pipeline import Credential, Reference
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.text_types import Duration, Model, Names
+from patient_usher.core.model.text_types import Duration, Model, Names, wrong
 from patient_usher.core.model.tokens import TokenReader
 from patient_usher.core.model.values import FilledText, query_value, reader
 
@@ -128,12 +128,22 @@ class SessionCookieOptions(SchemeOptions):
         return Credential("session-cookie", place=("cookie", self.cookie))
 
 
+def _naming(value: Json) -> Json:
+    """Raises where an entry names no scheme, with the one that is likely meant."""
+    if isinstance(value, dict) and "scheme" in value:
+        return value
+    words = value if isinstance(value, dict) else [value]
+    likely = next((name for name in SCHEMES if name in words), "bearer")
+    raise wrong("a scheme is a mapping that names it", f"write - {{scheme: {likely}}}, with its options")
+
+
 AnyScheme = Annotated[
     Annotated[BearerOptions, Tag("bearer")]
     | Annotated[BasicOptions, Tag("basic")]
     | Annotated[ApiKeyOptions, Tag("api-key")]
     | Annotated[SessionCookieOptions, Tag("session-cookie")],
     Discriminator(lambda value: value.get("scheme") if isinstance(value, dict) else getattr(value, "scheme", None)),
+    BeforeValidator(_naming),
 ]
 
 

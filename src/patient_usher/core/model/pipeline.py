@@ -196,6 +196,8 @@ class Limit(NamedTuple):
 class StageOptions(Model):
     """What every stage has; each kind adds its own options."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ()
+    """What else people call the kind: whoever writes one of these is told its name."""
     sentences: ClassVar[dict[str, str]] = {
         "id": "What results, expectations and overlays call the stage; its kind, where left out.",
         "kind": "What the stage does.",

@@ -53,16 +53,10 @@ def _problem(detail: ErrorDetails, doc: Json, model: type[BaseModel], path: tupl
         return Problem(locate(doc, full, key=True), f"unknown key '{key}'", did_you_mean(key, _known(model, loc[:-1])))
     if kind == "missing":
         return Problem(locate(doc, full), f"'{key}' is missing here", f"add {key}:")
-    if kind in ("union_tag_invalid", "union_tag_not_found"):
-        tags = str(context.get("expected_tags", "")).replace("'", "")
-        hint = f"known here: {tags}" if tags else f"say which {context.get('discriminator', '')}"
-        if kind == "union_tag_not_found":
-            return Problem(locate(doc, full), f"{show(given)} is none of the forms that fit here", hint)
-        return Problem(
-            locate(doc, full),
-            f"'{context.get('tag')}' is none of those that are known here",
-            did_you_mean(str(context.get("tag")), tags.split(", ")),
-        )
+    if kind == "union_tag_invalid":
+        tags = str(context["expected_tags"]).replace("'", "").split(", ")
+        what = f"'{context['tag']}' is none of those that are known here"
+        return Problem(locate(doc, full), what, did_you_mean(str(context["tag"]), tags))
     if kind in ("literal_error", "enum"):
         names = str(context.get("expected", "")).replace("'", "").replace(" or ", ", ").split(", ")
         return Problem(locate(doc, full), f"{said} can't be {show(given)}", did_you_mean(show(given).strip("'"), names))

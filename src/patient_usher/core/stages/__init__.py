@@ -34,3 +34,9 @@ def kind(name: str) -> Kind:
     """The kind called ``name``, which must be one of ``kinds()``."""
     module = import_module(f"{__name__}.{name.replace('-', '_')}")
     return Kind(module.Options, module.Stage)
+
+
+def called(word: str) -> str | None:
+    """The kind that people mean by a word: its name, in another spelling, or another name of it."""
+    plain = word.lower().replace("_", "-")
+    return next((name for name in kinds() if plain == name or plain in kind(name).options.trade_names), None)

@@ -14,6 +14,7 @@ from patient_usher.core.model.stage import Setup
 class Options(StageOptions):
     """When to write, and at which level."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("log", "logger", "logging", "request-log")
     sentences: ClassVar[dict[str, str]] = {
         "write-on": "When a line is written.",
         "level": "The lines' level.",

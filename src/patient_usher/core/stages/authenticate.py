@@ -39,6 +39,17 @@ class OwnWords(NamedTuple):
 class Options(StageOptions):
     """Which credentials count, and what happens without any."""
 
+    trade_names: ClassVar[tuple[str, ...]] = (
+        "api-key",
+        "auth",
+        "authentication",
+        "basic",
+        "basic-auth",
+        "bearer",
+        "identity",
+        "jwt",
+        "login",
+    )
     sentences: ClassVar[dict[str, str]] = {
         "schemes": "How callers may show who they are; the first whose credential is there decides.",
         "realm": "The realm that challenges name.",

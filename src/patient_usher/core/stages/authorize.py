@@ -23,6 +23,15 @@ from patient_usher.core.stages.authenticate import challenges_of
 class Options(StageOptions):
     """Who may use a route that says nothing."""
 
+    trade_names: ClassVar[tuple[str, ...]] = (
+        "access-control",
+        "acl",
+        "authorization",
+        "authz",
+        "permissions",
+        "rbac",
+        "roles",
+    )
     sentences: ClassVar[dict[str, str]] = {
         "default": "Who may use routes that don't say.",
     }

@@ -47,6 +47,7 @@ _OF_COPIES = ("if-none-match", "if-modified-since")
 class Options(StageOptions):
     """What is stored, how much, and what callers may say and are told."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("caching", "response-cache", "shared-cache")
     sentences: ClassVar[dict[str, str]] = {
         "stores": "Answers of routes that opt in, or whatever may be stored by RFC 9111.",
         "capacity": "How much is kept; the least recently used goes first.",

@@ -30,6 +30,7 @@ REMEMBERED = 32 << 20
 class Options(StageOptions):
     """Which codings, best first; from which size; which media types; how hard."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("brotli", "compression", "deflate", "encoding", "gzip")
     sentences: ClassVar[dict[str, str]] = {
         "codings": "Content codings, best first.",
         "from-size": "Smaller content is left as it is.",

@@ -20,6 +20,13 @@ from patient_usher.core.model.stage import Setup
 class Options(StageOptions):
     """Which entity tags answers get that have none."""
 
+    trade_names: ClassVar[tuple[str, ...]] = (
+        "conditional-get",
+        "conditional-requests",
+        "etag",
+        "etags",
+        "not-modified",
+    )
     sentences: ClassVar[dict[str, str]] = {
         "etag": "Which entity tags answers get that have none.",
     }

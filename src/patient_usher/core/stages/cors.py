@@ -28,6 +28,7 @@ _ORIGIN = re.compile(r"\*|null|https?://(\*\.)?[^/*?#\s]+")
 class Options(StageOptions):
     """Who may call from where, and what pages may send and read."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("cross-origin", "preflight")
     sentences: ClassVar[dict[str, str]] = {
         "allow-origins": 'Whose pages may read answers: exact origins, https://*.host, or "*".',
         "allow-methods": "Methods that preflights are granted.",

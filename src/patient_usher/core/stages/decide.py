@@ -90,6 +90,7 @@ class Case(Model):
 class Options(StageOptions):
     """Cases for the request and for the answer, tried in order."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("condition", "custom", "logic", "rules")
     sentences: ClassVar[dict[str, str]] = {
         "cases": "Cases for the request; the first that fits decides.",
         "way-out": "Cases for the answer; the first that fits decides.",

@@ -73,6 +73,15 @@ SHAPE_ROOTS = {**ROOTS, "error": _error}
 class Options(StageOptions):
     """How errors look outside and in the log."""
 
+    trade_names: ClassVar[tuple[str, ...]] = (
+        "catch",
+        "error-handling",
+        "errors",
+        "exception-handler",
+        "exceptions",
+        "recover",
+        "recovery",
+    )
     sentences: ClassVar[dict[str, str]] = {
         "answers": "What error types are answered with.",
         "picks": "Whether the nearest kind counts, or the first entry that fits.",

@@ -33,6 +33,7 @@ class FieldWork(Model):
 class Options(StageOptions):
     """What to do with the request's fields, and with the answer's."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("headers", "response-headers", "security-headers", "set-headers")
     sentences: ClassVar[dict[str, str]] = {
         "on-request": "What is done to requests.",
         "on-answer": "What is done to answers.",

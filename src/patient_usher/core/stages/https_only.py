@@ -90,6 +90,7 @@ class Hsts(Model):
 class Options(StageOptions):
     """Redirects, refusals and HSTS."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("force-https", "hsts", "https", "https-redirect", "tls")
     sentences: ClassVar[dict[str, str]] = {
         "reads": "What becomes of a plain GET or HEAD: a redirect, or refuse.",
         "others": "What becomes of anything else that comes plain.",

@@ -20,6 +20,7 @@ from patient_usher.core.model.text_types import Duration, Status
 class Options(StageOptions):
     """What is answered, and when to come again."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("downtime", "maintenance-mode")
     sentences: ClassVar[dict[str, str]] = {
         "status": "The status of the answer to everything.",
         "retry-after": "When to come back.",

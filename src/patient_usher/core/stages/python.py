@@ -20,6 +20,7 @@ from patient_usher.core.model.templates import GUARDED
 class Options(StageOptions):
     """Where the class is, and what it is made with."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("code", "script")
     sentences: ClassVar[dict[str, str]] = {
         "call": "The class, as module:Class.",
         "options": "What the class is made with.",

@@ -56,6 +56,14 @@ class Tier(Model):
 class Options(StageOptions):
     """How much, in which time, for whom."""
 
+    trade_names: ClassVar[tuple[str, ...]] = (
+        "limiter",
+        "quota",
+        "rate-limiter",
+        "rate-limiting",
+        "throttle",
+        "throttling",
+    )
     sentences: ClassVar[dict[str, str]] = {
         "algorithm": "How requests are counted.",
         "quota": "How many requests fit, or how much cost.",

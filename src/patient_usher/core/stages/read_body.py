@@ -27,6 +27,7 @@ from patient_usher.core.model.text_types import Size
 class Options(StageOptions):
     """Which media are read, and how much of them."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("body", "body-limit", "body-size", "form", "json", "parse-body")
     sentences: ClassVar[dict[str, str]] = {
         "media": "Which bodies are read.",
         "max-size": "How large a body may be, decoded.",

@@ -16,6 +16,7 @@ from patient_usher.core.model.stage import Setup
 class Options(StageOptions):
     """With which secret cookies must be signed to be read."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("cookie", "cookies", "parse-cookies")
     sentences: ClassVar[dict[str, str]] = {
         "signed-with": "The key whose signature cookies must have; others are left out.",
     }

@@ -21,6 +21,7 @@ _TRACEPARENT = re.compile(r"([0-9a-f]{2})-([0-9a-f]{32})-([0-9a-f]{16})-([0-9a-f
 class Options(StageOptions):
     """The header field, and whether ids of the caller's are believed."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("correlation-id", "trace-context", "trace-id", "traceparent", "tracing")
     sentences: ClassVar[dict[str, str]] = {
         "header": "The field that carries the id.",
         "trusts-incoming": "Whether an id that the caller sends is kept.",

@@ -18,6 +18,7 @@ from patient_usher.core.model.text_types import PositiveDuration
 class Options(StageOptions):
     """After which time, and whether the work behind is cancelled or runs on."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("deadline", "time-limit")
     sentences: ClassVar[dict[str, str]] = {
         "after": "How long what is behind may take.",
         "behind": "Whether the work behind is cancelled then, or runs on for nobody.",

@@ -25,6 +25,7 @@ from patient_usher.core.model.text_types import Status
 class Options(StageOptions):
     """How much is reported, and with which status."""
 
+    trade_names: ClassVar[tuple[str, ...]] = ("input", "schema", "validation", "validator")
     sentences: ClassVar[dict[str, str]] = {
         "report": "Whether every error is told, or the first.",
         "status": "The refusal's status.",

@@ -48,7 +48,7 @@ from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions
 from patient_usher.core.model.stage import NotAllowed, Setup, Stage, Stateful
 from patient_usher.core.model.tokens import SigningKey, load_key
 from patient_usher.core.model.validation_messages import problems_of
-from patient_usher.core.stages import kind, kinds
+from patient_usher.core.stages import called, kind, kinds
 
 
 def compile_document(
@@ -265,15 +265,7 @@ def _read_stages(found: Problems) -> tuple[dict[str, StageOptions], dict[str, Pa
                     continue
             name = entry.get("kind")
             if not isinstance(name, str) or name not in kinds():
-                what = f"there is no kind '{name}'" if name is not None else "the stage has no kind"
-                slip = next(
-                    (key for key in entry if key not in _EVERY and did_you_mean(str(key), ["kind"]).startswith("did")),
-                    None,
-                )
-                if name is None and slip is not None:
-                    found.add((*where, slip), f"unknown key '{slip}'", "did you mean 'kind'?", key=True)
-                    continue
-                found.add((*where, "kind") if "kind" in entry else where, what, did_you_mean(str(name), kinds()))
+                _add_kindless(entry, where, found)
                 continue
             try:
                 option = kind(name).options.model_validate(entry)
@@ -284,6 +276,25 @@ def _read_stages(found: Problems) -> tuple[dict[str, StageOptions], dict[str, Pa
                 found.add((*where, "id"), f"the stage id '{option.id}' is taken", "give each stage an id of its own")
             options[option.id], places[option.id] = option, where
     return options, places
+
+
+def _add_kindless(entry: JsonObject, where: Path, found: Problems) -> None:
+    """What is wrong with a stage whose kind is missing or is none."""
+    if "kind" in entry:
+        name = str(entry["kind"])
+        likely = called(name)
+        mend = f"did you mean '{likely}'?" if likely else did_you_mean(name, kinds())
+        found.add((*where, "kind"), f"there is no kind '{name}'", mend)
+        return
+    for key in (str(key) for key in entry if key not in _EVERY):
+        if did_you_mean(key, ["kind"]).startswith("did"):
+            found.add((*where, key), f"unknown key '{key}'", "did you mean 'kind'?", key=True)
+            return
+        if (entry[key] is None or isinstance(entry[key], dict)) and (likely := called(key)):
+            mend = f"write - {{kind: {likely}, OPTION: VALUE}}"
+            found.add((*where, key), f"a stage's kind is no key of its own, as '{key}' is here", mend, key=True)
+            return
+    found.add(where, "the stage has no kind", did_you_mean("", kinds()))
 
 
 def _load_keys(spec: PipelineSpec, found: Problems) -> dict[str, SigningKey]:
