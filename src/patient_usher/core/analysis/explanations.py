@@ -8,6 +8,7 @@ others may answer alike, and the first of those are named beside it.
 from __future__ import annotations
 
 import re
+import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import groupby
 from typing import NamedTuple
@@ -30,6 +31,8 @@ DEEPEST = 4
 """Of so many changes at most."""
 MOST_ALIKE = 3
 """How many changes are named that explain the same."""
+NO_MATTER = sys.maxsize
+"""More things than any two can differ in."""
 _FIGURES = re.compile(r"\d+")
 
 Difference = tuple[str, str]
@@ -87,17 +90,25 @@ class _Search:
         self.sent = self.tried = 0
         self.whole = True
         self._known: dict[frozenset[str], frozenset[Difference] | None] = {}
+        self._at_least: dict[frozenset[str], int] = {}
 
-    def left(self, changes: Sequence[Change]) -> frozenset[Difference] | None:
-        """In what the service still differs from the model with these changes; None where it can't be so, or the budget
-        is used up.
+    def left(self, changes: Sequence[Change], fewer_than: int = NO_MATTER) -> frozenset[Difference] | None:
+        """In what the service still differs from the model with these changes; None where it can't be so, the budget
+        is used up, or it isn't in fewer things: then the replay ends as soon as that is known.
         """
         key = frozenset(one.words for one in changes)
+        if self._at_least.get(key, 0) >= fewer_than:
+            return None
         if key not in self._known:
-            self._known[key] = self._tried(changes)
+            found = self._tried(changes, fewer_than)
+            if found is not None and len(found) >= fewer_than:
+                self._at_least[key] = len(found)
+                return None
+            self._known[key] = found
         return self._known[key]
 
-    def _tried(self, changes: Sequence[Change]) -> frozenset[Difference] | None:
+    def _tried(self, changes: Sequence[Change], enough: int) -> frozenset[Difference] | None:
+        """What differs, up to the request that makes it as much as is enough."""
         count = sum(len(one) for one in self.answered)
         if self.sent + count > BUDGET:
             self.whole = False
@@ -105,16 +116,18 @@ class _Search:
         variant = changed_by(self.blueprint, changes)
         if variant is None:
             return None
-        self.sent += count
         self.tried += 1
         self.watch(self.tried)
         found: set[Difference] = set()
         world = World(variant, self.seed)
         for trace, answered, sent in zip(self.traces, self.answered, self.asked, strict=True):
             prefix = prefix_of(trace, self.traces)
-            ours = run(world, trace, service=paced(world, sent))
+            ours = run(world, trace, journeys=bool(self.shown), service=paced(world, sent))
             for judged, theirs in zip(ours, answered, strict=False):
+                self.sent += 1
                 found.update((prefix + id_, what) for id_, what in self._differences(judged.records(), theirs))
+                if len(found) >= enough:
+                    return frozenset(found)
         return frozenset(found)
 
     def _differences(self, ours: Sequence[Record], theirs: Answered) -> Iterator[Difference]:
@@ -170,8 +183,8 @@ def _scored(
     """The changes that leave less than there was, those that leave the least first."""
     found = []
     for one in changes:
-        less = search.left((*before, one))
-        if less is not None and len(less) < len(left):
+        less = search.left((*before, one), fewer_than=len(left))
+        if less is not None:
             found.append((less, one))
     found.sort(key=lambda pair: len(pair[0]))
     return found
