@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
+from ruamel.yaml import YAML, YAMLError
 
 from conftest import DEMO, Outcome
+from patient_usher import Unusable
+from patient_usher.core.model.document import Spot
+from patient_usher.files.pipeline import load_pipeline
 
 Usher = Callable[..., Outcome]
 
@@ -26,10 +31,17 @@ PIPELINES: list[tuple[str, str, str, str, str]] = [
     ("unknown key at the top", HEAD + "stagess: []\n", "2:1", "unknown key 'stagess'", "did you mean 'stages'?"),
     ("unknown option of a kind", stage("{id: n, kind: error-handler, reveel: nothing}"), "3:34", "unknown key 'reveel'", "did you mean 'reveal'?"),
     ("unknown key in a list of a kind", stage("{id: n, kind: error-handler, answers: [{raised: X, stats: 3}]}"), "3:56", "unknown key 'stats'", "did you mean 'status'?"),
+    ("a scheme's name alone", stage("{id: w, kind: authenticate, schemes: [basic]}"), "3:43", "a scheme is a mapping that names it", "write - {scheme: basic}, with its options"),
+    ("a scheme as a key", stage("{id: w, kind: authenticate, schemes: [{api-key: {header: X-Key}}]}"), "3:43", "a scheme is a mapping that names it", "write - {scheme: api-key}, with its options"),
+    ("another scheme", stage("{id: w, kind: authenticate, schemes: [{scheme: basics}]}"), "3:43", "'basics' is none of those that are known here", "did you mean 'basic'?"),
     ("unknown key of a scheme", stage("{id: w, kind: authenticate, schemes: [{scheme: bearer, key: main}]}") + KEYS, "3:60", "unknown key 'key'", "did you mean 'keys'?"),
     ("unknown key deep in a group", HEAD + "groups:\n  - id: g\n    groups:\n      - {id: h, routs: []}\n", "5:17", "unknown key 'routs'", "did you mean 'routes'?"),
     ("unknown kind", stage("acces-log"), "3:5", "there is no kind 'acces-log'", "did you mean 'access-log'?"),
     ("no kind", stage("{id: x}"), "3:5", "the stage has no kind", "known here"),
+    ("kind by another name", stage("etag"), "3:5", "there is no kind 'etag'", "did you mean 'conditional'?"),
+    ("kind in another spelling", stage("{id: n, kind: Rate_Limit}"), "3:19", "there is no kind 'Rate_Limit'", "did you mean 'rate-limit'?"),
+    ("kind as a key", stage("cors: {allow-origins: ['*']}"), "3:5", "a stage's kind is no key of its own, as 'cors' is here", "write - {kind: cors, OPTION: VALUE}"),
+    ("kind as an empty key", stage("{throttle: null, quota: 3}"), "3:6", "as 'throttle' is here", "write - {kind: rate-limit, OPTION: VALUE}"),
     ("a stage that is a number", stage("7"), "3:5", "a stage is a kind or a mapping", "write - access-log"),
     ("value not in the list", stage("{id: n, kind: error-handler, reveal: al}"), "3:42", "'reveal' can't be 'al'", "nothing, message, everything"),
     ("wrong type", HEAD + "name: [a]\n", "2:7", "'name' must be text, not a list", ""),
@@ -155,6 +167,8 @@ TRACES: list[tuple[str, str, str, str, str]] = [
     ("HAR entry of another shape", json.dumps({"log": {"entries": [7]}}), "1:22", "isn't shaped as HAR 1.2 says", ""),
     ("HAR without requests", json.dumps({"log": {"entries": []}}), "1:", "the recording has no request that could be replayed", ""),
     ("JSON cut short", '{"patient-usher": "trace/1", "requests": [', "1:", "the file ends in the middle of something", "close what is still open"),
+    ("JSON in lines, the first missing", '{"id": "a", "send": "GET /"}\n{"id": "b", "send": "GET /"}\n', "1:1", "no line says what these lines of JSON are", 'begin with one that does: {"patient-usher": "trace/1"}'),
+    ("a log in lines of JSON", '{"a": 1}\n{"a": 2}\n', "1:1", "this looks like a log in lines of JSON", "usher import t.yaml --into trace.jsonl"),
     ("JSON with a place", '{"patient-usher": "trace/1",\n "requests": [{"id": "a", "sned": "GET /"}]}', "2:27", "unknown key 'sned'", "did you mean 'send'?"),
 ]  # fmt: skip
 
@@ -231,6 +245,36 @@ def test_variants(usher: Usher, name: str, text: str, where: str, what: str) -> 
     assert done.status == 2
     assert where in done.err
     assert what in done.err
+
+
+def test_json_is_told_as_yaml_is(tmp_path: Path) -> None:
+    """The same is wrong with it, in the same file."""
+    (tmp_path / "p.yaml").write_text(BASE)
+    (tmp_path / "ragged.csv").write_text("id,a\n1,2\n1,2,3\n")
+    likes = [f"{HEAD}like: {like}.yaml\n" for like in ("nobody", "../p", "n" * 300)]
+    variants = [f"{HEAD}like: p.yaml\n{text}\n" for _, text, _, _ in VARIANTS if text]
+    told = 0
+    for text in (*(row[1] for row in PIPELINES), *likes, *variants):
+        try:
+            document = json.dumps(YAML(typ="safe", pure=True).load(text), indent=1)
+        except YAMLError:
+            continue
+        if document == "null":
+            continue  # an empty file: JSON has none
+        yaml, as_json = (_problems(tmp_path / name, said) for name, said in (("v.yaml", text), ("v.json", document)))
+        assert [one[1:] for one in yaml] == [one[1:] for one in as_json], text
+        assert {spot.file.replace("v.json", "v.yaml") for spot, *_ in as_json} == {spot.file for spot, *_ in yaml}
+        told += bool(yaml)
+    assert told > 80
+
+
+def _problems(path: Path, text: str) -> list[tuple[Spot, str, str]]:
+    path.write_text(text)
+    try:
+        load_pipeline(path)
+    except Unusable as error:
+        return [(problem.spot, problem.what, problem.mend) for problem in error.problems]
+    return []
 
 
 def test_a_variant_of_a_variant(usher: Usher) -> None:

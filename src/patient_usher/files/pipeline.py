@@ -115,6 +115,15 @@ def pipeline_of_text(text: str, name: str) -> Blueprint:
 
 def read_document(path: Path, *, places: bool, anywhere: bool = False) -> tuple[Json, bool]:
     """A pipeline document, with ``like`` and the environment's variables resolved, and whether it knows its places."""
+    try:
+        return _resolved(path, places, anywhere)
+    except Unusable:
+        if places:
+            raise
+    return _resolved(path, True, anywhere)  # what is wrong is told with its place
+
+
+def _resolved(path: Path, places: bool, anywhere: bool) -> tuple[Json, bool]:
     seen: list[Path] = []
     chain: list[Json] = []
     while True:
@@ -132,7 +141,7 @@ def read_document(path: Path, *, places: bool, anywhere: bool = False) -> tuple[
                 [Problem(locate(doc, ["like"]), "like must name a pipeline file", "write like: harbour.yaml")]
             )
         path = path.parent / like
-        if not path.exists():
+        if not os.path.exists(path):  # a name that is too long is no file either
             raise Unusable([Problem(locate(doc, ["like"]), f"there is no file {like}", "check the path")])
         if Path(os.path.realpath(path)) in seen:
             raise Unusable([Problem(locate(doc, ["like"]), f"{like} is a variant of itself", "name another file")])

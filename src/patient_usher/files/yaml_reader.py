@@ -117,7 +117,7 @@ def parse(text: str, name: str, *, places: bool = False) -> Json:
     if not isinstance(tree, dict | list) or (isinstance(tree, dict) and "patient-usher" not in tree):
         _say_what_it_is(text, name)
     if not isinstance(tree, dict | list):
-        what = f"the file holds {show(tree)} and nothing else"
+        what = f"the file holds {show(tree)} and nothing else" if tree is not None else "the file holds nothing"
         raise Unusable(
             [Problem(Spot(name, 1, 1), what, "write lines such as NAME: VALUE, the first one patient-usher:")]
         )
@@ -125,21 +125,27 @@ def parse(text: str, name: str, *, places: bool = False) -> Json:
 
 
 _OTHERS = (
-    (re.compile(r'"(?:GET|HEAD|POST|PUT|PATCH|DELETE|OPTIONS) \S+ HTTP/[\d.]+"'), "an access log"),
-    (re.compile(r"#(?:Version|Fields|Date|Software):"), "a log in the extended format of the W3C"),
+    (re.compile(r'[^\n]*"(?:GET|HEAD|POST|PUT|PATCH|DELETE|OPTIONS) \S+ HTTP/[\d.]+"'), "an access log"),
+    (re.compile(r"[^\n]*#(?:Version|Fields|Date|Software):"), "a log in the extended format of the W3C"),
     (re.compile(r"\s*(?:\$ )?curl\s"), "curl commands"),
+    (re.compile(r"\{[^\n]*\}\s*\n\{"), "a log in lines of JSON"),
 )
 """How files begin that another command takes."""
+_HEADLESS = re.compile(r'\{[^\n]*"send"[^\n]*\}\s*\n\{')
+"""How a trace in lines of JSON begins that doesn't say so."""
 
 
 def _say_what_it_is(text: str, name: str) -> None:
-    """Raises Unusable, where a text is of a sort that is imported."""
-    first = text[:4000].partition("\n")[0]
+    """Raises Unusable, where a text is of a sort that is imported, or a trace without its first line."""
+    head, spot = text[:4000], Spot(name, 1, 1)
+    if _HEADLESS.match(head):
+        mend = 'begin with one that does: {"patient-usher": "trace/1"}'
+        raise Unusable([Problem(spot, "no line says what these lines of JSON are", mend)])
     for begins, sort in _OTHERS:
-        if begins.search(first):
+        if begins.match(head):
             file = "-" if name == "standard input" else Path(name).name
             mend = f"usher import {file} --into trace.jsonl makes a trace of it"
-            raise Unusable([Problem(Spot(name, 1, 1), f"this looks like {sort}", mend)])
+            raise Unusable([Problem(spot, f"this looks like {sort}", mend)])
 
 
 class Twins(ValueError):
