@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import gc
+import importlib
 import json
 import os
+import pkgutil
 import signal
 import sys
 from collections.abc import Callable, Sequence
@@ -15,6 +17,7 @@ from typing import Any, NamedTuple, NoReturn
 import pytest
 from hypothesis import settings
 
+import patient_usher.cli
 import patient_usher.demo
 from patient_usher import Pipeline, Trace, load
 from patient_usher import replay as replayed
@@ -41,6 +44,10 @@ VECTORS = Path(__file__).parent / "vectors"
 USHER = Path(sys.executable).parent / "usher"
 
 Record = dict[str, Any]
+
+for command in pkgutil.iter_modules(patient_usher.cli.__path__, "patient_usher.cli."):
+    importlib.import_module(command.name)  # here once, and not in the child of every test that asks for it
+importlib.import_module("patient_usher.core.engine.callers.browser")
 
 # In CI the made-up cases are the same every time; at a desk they differ from run to run.
 settings.register_profile("repeatable", derandomize=True)

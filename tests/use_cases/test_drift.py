@@ -371,10 +371,14 @@ def listening(serve: Callable[[socket.socket], None]) -> Iterator[str]:
                 return
             Thread(target=_quietly, args=(serve, connection), daemon=True).start()
 
-    Thread(target=accept, daemon=True).start()
+    accepting = Thread(target=accept, daemon=True)
+    accepting.start()
     try:
         yield f"http://127.0.0.1:{server.getsockname()[1]}"
     finally:
+        with suppress(OSError):
+            server.shutdown(socket.SHUT_RDWR)  # closed alone, it would go on waiting, for the next one's connections
+        accepting.join(5)
         server.close()
 
 

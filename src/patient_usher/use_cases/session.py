@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
@@ -135,10 +136,15 @@ def replay(pipeline: Pipeline, trace: Trace, *, seed: int = 0, world: World | No
 
 def collect_garbage() -> None:
     """What was loaded is there to stay; from now on what falls is picked up, seldom."""
-    if not gc.get_freeze_count():  # what is frozen is never garbage: once is enough where commands follow each other
-        gc.freeze()
+    _freeze()
     gc.enable()
     gc.set_threshold(20_000, 20, 50)
+
+
+@cache
+def _freeze() -> None:
+    """Once in a process: what is frozen is never garbage, and commands may follow each other."""
+    gc.freeze()
 
 
 class Session(NamedTuple):
