@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import importlib
 import json
+import multiprocessing
 import os
 import pkgutil
 import signal
@@ -45,6 +46,7 @@ USHER = Path(sys.executable).parent / "usher"
 
 Record = dict[str, Any]
 
+multiprocessing.set_start_method("fork", force=True)  # as what the tests fork must: other ways are tried by commands
 for command in pkgutil.iter_modules(patient_usher.cli.__path__, "patient_usher.cli."):
     importlib.import_module(command.name)  # here once, and not in the child of every test that asks for it
 importlib.import_module("patient_usher.core.engine.callers.browser")

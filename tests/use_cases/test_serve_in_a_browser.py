@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import socket
 from itertools import product
+from random import Random
 from typing import Any
 
 import pytest
@@ -134,7 +136,8 @@ SAID = (
 
 
 def on_the_wire(method: str, url: str, fields: Any) -> str:
-    return " ".join([method, url, *sorted(f"{name.lower()}={value}" for name, value in fields if name.lower() in SAID)])
+    said = [name for name in SAID if method != "OPTIONS" or name not in ("cache-control", "pragma")]
+    return " ".join([method, url, *sorted(f"{name.lower()}={value}" for name, value in fields if name.lower() in said)])
 
 
 def as_page(record: dict[str, Any]) -> dict[str, Any]:
@@ -145,7 +148,7 @@ def as_page(record: dict[str, Any]) -> dict[str, Any]:
         return {"error": True}
     if browser["verdict"] == "opaque":
         return {
-            "type": "opaqueredirect" if answer["status"] == 307 else "opaque",
+            "type": "opaqueredirect" if answer["status"] in (301, 302, 303, 307, 308) else "opaque",
             "status": 0,
             "fields": [],
             "body": "",
@@ -193,3 +196,107 @@ def test_what_pages_get_and_browsers_send_is_the_models(site: str) -> None:
     came = [one.x.sent for one in ended]
     assert [on_the_wire(one.method, one.url.text, one.fields.pairs()) for one in came] == sent
     assert len(asked) > 100
+
+
+# The same at random. Left out is what this browser does otherwise than the standards say: it takes the * of
+# Allow-Headers for Authorization too, reads no lifetime in quotes, remembers grants otherwise, sends the fields of a cache
+# mode along with preflights too, and fetches what is stale behind a redirect when it likes.
+
+LIFETIMES = (None, "max-age=60", "no-store", "no-cache", "private, max-age=60", "max-age=0", "max-age=0, must-revalidate", "s-maxage=60", "public", "immutable, max-age=100", "Max-Age=60", "max-age=60, max-age=0")  # fmt: skip
+STATUSES = (200, 200, 200, 201, 203, 204, 206, 404, 410, 500)
+OWN = (
+    ("Accept", "text/plain"), ("Accept", 'text/*;q="1"'), ("Accept", "a" * 130), ("Accept-Language", "en"), ("Accept-Language", "en_US"), ("Content-Language", "d{e"),
+    ("Content-Type", "TEXT/PLAIN"), ("Content-Type", "application/json"), ("Content-Type", 'application/x-www-form-urlencoded; x="y"'),
+    ("X-Own", "1"), ("X-Other", "2"), ("Cache-Control", "no-cache"), ("If-None-Match", '"t"'),
+)  # fmt: skip
+
+
+def stages_at_random(random: Random, page: str) -> list[dict[str, Any]]:
+    found = []
+    for part in PARTS[:-1]:
+        origins: Any = random.choice(("*", [page], [page, "https://else.example"], ["https://else.example"]))
+        more: dict[str, Any] = {"allow-credentials": origins != "*" and random.random() < 0.7, "max-age": "0s"}
+        more["allow-headers"] = random.choice((["x-own"], ["x-own", "content-type"], ["*"], []))
+        more["expose-headers"] = random.choice((["x-seen"], ["*"], ["x-seen", "etag"], []))
+        more["allow-methods"] = random.choice((["GET", "PUT"], ["POST"], ["*"], ["DELETE", "PATCH"]))
+        found.append(cors(part, f"/{part}/**", **{"allow-origins": origins}, **more))
+    return found
+
+
+PARTS = ("first", "second", "third", "fourth", "none")
+METHODS = ("GET", "HEAD", "POST", "PUT", "DELETE", "PATCH")
+
+
+def routes_at_random(seed: int, base: str) -> list[dict[str, Any]]:
+    """The same for the same seed, but for where the service is."""
+    random, made = Random(seed), []
+    for part, at in product(PARTS, range(6)):
+        fields = {"X-Seen": str(at)}
+        for name, share, values in (
+            ("Cache-Control", 0.8, LIFETIMES), ("ETag", 0.3, ('"t"', 'W/"t"', "bad")), ("Age", 0.1, ("10", "100", "x")), ("Pragma", 0.1, ("no-cache",)),
+            ("Last-Modified", 0.25, ("Mon, 01 Jan 2024 00:00:00 GMT", "soon")), ("Expires", 0.15, ("0", "Thu, 01 Jan 2054 00:00:00 GMT")), ("Vary", 0.2, ("Origin", "Accept-Language", "*", "Cookie")),
+            ("Set-Cookie", 0.15, ("a=1; Path=/", "a=2; Path=/; SameSite=Strict", "a=3; Path=/; Max-Age=0", "a=4; Path=/; SameSite=Lax")),
+        ):  # fmt: skip
+            if random.random() < share and (value := random.choice(values)) is not None:
+                fields[name] = value
+        answer: dict[str, Any] = {"status": random.choice(STATUSES), "headers": fields}
+        if random.random() < 0.3:
+            answer["status"] = random.choice((301, 302, 303, 307, 308))
+            there = f"/{random.choice(PARTS)}/{random.randrange(6)}"
+            fields["Location"] = random.choice((there, base + there))
+        elif answer["status"] != 204:
+            answer["text"] = f"{part} {at} ${{cookie.a}}"
+        path = f"/{part}/{at}"
+        made += [
+            {"id": f"{part}-{at}-{m}", "at": f"{m} {path}", "access": "everyone", "handler": {"answer": answer}}
+            for m in METHODS
+        ]
+    return made
+
+
+def call_at_random(random: Random) -> dict[str, Any]:
+    mode = random.choices(("cors", "no-cors", "same-origin"), (16, 2, 1))[0]
+    method = random.choice(("GET", "GET", *METHODS) if mode == "cors" else ("GET", "GET", "HEAD", "POST"))
+    call: dict[str, Any] = {"send": f"{method} /{random.choice(PARTS)}/{random.randrange(3)}"}
+    headers = dict(random.sample(OWN, random.randrange(3))) if mode == "cors" and random.random() < 0.5 else {}
+    if method not in ("GET", "HEAD") and random.random() < 0.8:
+        call["text"] = "a"
+        headers.setdefault("Content-Type", "text/plain")
+    for key, share, values in (
+        ("credentials", 0.5, ("omit", "include", "same-origin")),
+        ("redirect", 0.3 if mode != "no-cors" else 0, ("error", "manual")),
+        ("cache", 0.4 if method in ("GET", "HEAD") and not headers else 0, ("no-store", "reload", "no-cache", "force-cache")),
+    ):  # fmt: skip
+        if random.random() < share:
+            call[key] = random.choice(values)
+    return {**call, "mode": mode, **({"headers": headers} if headers else {})}
+
+
+@pytest.mark.skipif(chromium.BROWSER is None, reason="no chromium is installed here")
+@pytest.mark.parametrize("seed", range(int(os.environ.get("USHER_BROWSER_LAWS", "2"))))
+def test_calls_at_random_end_and_are_sent_as_in_a_browser(seed: int) -> None:
+    random, port = Random(seed), free_port()
+    given = stages_at_random(random, f"http://{PAGE}:{port}")
+    asked = [call_at_random(random) for _ in range(150)]
+    site = random.choice((PAGE, OTHER))
+    ended: list[Ended] = []
+    with served(make_pipeline(given, routes=routes_at_random(seed, "")), on_ended=ended.append) as found:
+        base = found.url.replace("127.0.0.1", site)
+        pipeline = make_pipeline(given, routes=routes_at_random(seed, base))
+        found.go_on_as(pipeline)
+        got = chromium.outcomes({host: [as_fetch(call, base) for call in asked] for host in (PAGE, OTHER)}, port, PAGE)
+    sent: list[str] = []
+    for host in (PAGE, OTHER):
+        requests = [{"id": f"r{at}", "caller": "page", **call} for at, call in enumerate(asked)]
+        page = {"page": {"kind": "browser", "origin": f"http://{host}:{port}"}}
+        records = replay(pipeline, *requests, base=base, callers=page)
+        final = {record["request_id"]: record for record in records}
+        ours = [as_page(final[f"r{at}"]) for at in range(len(asked))]
+        assert [row for row in zip(asked, ours, got[host], strict=True) if row[1] != row[2]] == []
+        sent += [
+            on_the_wire(r["request"]["method"], r["request"]["url"], r["request"]["headers"])
+            for r in records
+            if r["outcome"] not in ("from-caller-cache", "not-sent")
+        ]
+    assert [on_the_wire(one.x.sent.method, one.x.sent.url.text, one.x.sent.fields.pairs()) for one in ended] == sent
+    assert len(sent) > 100

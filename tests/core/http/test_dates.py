@@ -46,9 +46,8 @@ INSTANTS = st.datetimes(timezones=st.just(UTC)).map(instant)
 @given(INSTANTS)
 def test_a_date_is_written_as_the_library_writes_it(at: int) -> None:
     written = http_date(at)
-    assert written == format_datetime(moment(at).replace(microsecond=0), usegmt=True).replace(
-        f" {moment(at).year} ", f" {moment(at).year:04} "
-    )
+    *day, year, time, zone = format_datetime(moment(at).replace(microsecond=0), usegmt=True).split()
+    assert written.split() == [*day, year.zfill(4), time, zone]
     if moment(at).year >= 1000:  # shorter ones count as years of a century
         assert http_instant(written) == at // 1_000_000 * 1_000_000
 

@@ -197,7 +197,9 @@ def test_what_limits_show_of_whom_they_have_not_counted() -> None:
 
 STORED: list[tuple[int, str, bool, str]] = [
     (302, "private", False, ""), (302, "private", True, "private"), (302, 'private="x-a"', True, "nothing-permits"), (302, "max-age=0", True, ""),
-    (302, "", False, "nothing-permits"), (404, "", True, ""), (504, "max-age=9", True, ""), (505, "max-age=9", True, "status"),
+    (302, "", False, "nothing-permits"), (404, "", True, ""), (504, "max-age=9", True, ""), (505, "max-age=9", True, ""),
+    (201, "max-age=9", True, ""), (201, "", True, "nothing-permits"), (505, "max-age=9, must-understand", True, "status"), (404, "max-age=9, must-understand", True, ""),
+    (206, "max-age=9", True, "status"), (304, "max-age=9", False, "status"),
 ]  # fmt: skip
 
 

@@ -18,7 +18,9 @@ HEURISTICALLY_CACHEABLE = frozenset({200, 203, 204, 206, 300, 301, 308, 404, 405
 UNDERSTOOD = frozenset(
     {200, 203, 204, 300, 301, 302, 303, 307, 308, 404, 405, 410, 414, 421, 451, 500, 501, 502, 503, 504}
 )
-"""Status codes whose caching rules are followed here; 206 and 304 are not stored (3.3, 4.3.4)."""
+"""Status codes whose caching rules are followed here: others are not stored where they must be understood (3)."""
+_PARTIAL = frozenset({206, 304})
+"""What is not stored by itself: these rules aren't followed here (3.3, 4.3.4)."""
 
 COVERED = frozenset({500, 502, 503, 504})
 """The errors for which a stale copy may stand in (RFC 5861 4)."""
@@ -121,7 +123,7 @@ def bars_storing(method: str, status: int, request: Fields, answer: Fields, *, s
     cc = directives(answer)
     if method != "GET":
         return "method"
-    if status not in UNDERSTOOD:
+    if status in _PARTIAL or ("must-understand" in cc and status not in UNDERSTOOD):  # 5.2.2.3
         return "status"
     if "no-store" in directives(request):  # 5.2.1.5
         return "request-no-store"

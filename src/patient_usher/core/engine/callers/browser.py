@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Generator
 
-from patient_usher.core.engine.callers.browser_cache import PrivateCache
+from patient_usher.core.engine.callers.browser_cache import Copy, PrivateCache
 from patient_usher.core.engine.callers.fetch import Fetch
 from patient_usher.core.engine.callers.public_suffix import registrable, site
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
@@ -42,6 +42,22 @@ class Browser:
         why = fetch.cant_start()
         if fetch.mode == "no-cors":
             fetch.fields = cors.no_cors_fields(fetch.fields)
+        stale = yield from self._call(fetch, now, service, why)
+        if stale is not None:  # 4.6: the page has its answer, and a fresh copy is fetched
+            asking, copy = stale
+            x = yield Outgoing("call", "/revalidation", asking, meanwhile=True)
+            if x.answer is not None:
+                self._receive(fetch, x.answer.fields, x.finished)
+                self.copies.keep(fetch, asking, x.answer, copy, x.at, x.finished)
+
+    def _call(
+        self, fetch: Fetch, now: int, service: Service, why: str
+    ) -> Generator[Outgoing, Exchange, tuple[Request, Copy] | None]:
+        """Up to what the page gets. Returns a copy that is to be made fresh now, and what asks for that.
+
+        That is one that was stale, of what the page itself asked for and now has: browsers do no more.
+        """
+        stale = None
         suffix, asked = "", now
         while True:
             why = why or ("mixed-content" if fetch.is_mixed() else "")
@@ -50,19 +66,21 @@ class Browser:
                 why = fetch.cant_go()
             if why:
                 yield from self._unsent(fetch, suffix, why, service)
-                return
+                return None
             if fetch.checked:
                 failed = yield from self._preflight(fetch, suffix, now, service)
                 if isinstance(failed, str):
-                    return
+                    return None
                 now = failed
             kind, request = "redirect" if suffix else "call", self._request(fetch, now)
             copy = self.copies.copy_for(fetch, request, now)
             if copy is not None and not copy.validate:
                 x = yield Outgoing(kind, suffix, request, sends=False, kept=copy.answer(fetch.method))
+                if copy.meanwhile and not fetch.hops:
+                    stale = request, copy
             elif fetch.cache == "only-if-cached":
                 yield from self._unsent(fetch, suffix, "nothing-cached", service)
-                return
+                return None
             else:
                 asked = now
                 x = yield Outgoing(kind, suffix, request)
@@ -70,20 +88,22 @@ class Browser:
             answer = x.answer
             if answer is None:
                 self._block(fetch, x, "no-answer", service)
-                return
+                return None
             if x.outcome != "from-caller-cache":
                 self._receive(fetch, answer.fields, now)
                 answer = self.copies.keep(fetch, request, answer, copy, asked, now)
             if fetch.checked:
                 checked = cors.cors_check(answer.fields, fetch.sent_origin, credentials=fetch.includes)
                 if checked.why:
-                    if answer is x.answer and x.outcome != "from-caller-cache":
-                        self.copies.drop(request)
+                    came = answer is x.answer and x.outcome != "from-caller-cache"
+                    if came and not fetch.redirects(answer.status, answer.fields):  # nobody reads on behind a redirect
+                        self.copies.drop(fetch, request)
                     self._block(fetch, x, checked.why, service, checked.what)
-                    return
+                    return None
             if not fetch.redirects(answer.status, answer.fields):
                 self._finish(fetch, x, answer)
-            elif fetch.redirect == "manual":
+                return stale
+            if fetch.redirect == "manual":
                 x.browser = Verdict("opaque", "redirect-not-followed", "the page asked not to follow redirects")
             else:
                 why = "redirect-refused" if fetch.redirect == "error" else fetch.follow(x)
@@ -93,12 +113,7 @@ class Browser:
                 if why == "redirect-limit":
                     x.outcome = "redirect-loop"
                 self._block(fetch, x, why, service)
-            if copy is not None and copy.meanwhile:  # 4.6: the page has its answer, and a fresh copy is fetched
-                x = yield Outgoing("call", f"{suffix}/revalidation", request, meanwhile=True)
-                if x.answer is not None:
-                    self._receive(fetch, x.answer.fields, x.finished)
-                    self.copies.keep(fetch, request, x.answer, copy, now, x.finished)
-            return
+            return None
 
     # Before the call.
 

@@ -7,7 +7,7 @@ from typing import NamedTuple
 from patient_usher.core.engine.callers.fetch import Fetch
 from patient_usher.core.http.caching import (
     Stored,
-    bars_storing,
+    directives,
     freshened,
     invalidates,
     may_use,
@@ -16,6 +16,7 @@ from patient_usher.core.http.caching import (
     vary_of,
 )
 from patient_usher.core.http.conditional import CONDITIONS
+from patient_usher.core.http.fields import list_items
 from patient_usher.core.http.messages import Answer, Request
 
 _TAKES_STALE = ("force-cache", "only-if-cached")
@@ -26,6 +27,28 @@ _SENT = {"no-store": _ANEW, "reload": _ANEW, "no-cache": (("Cache-Control", "max
 
 A page that asks for a condition of its own is sent to validate, as browsers do it.
 """
+
+
+_GUESSED = frozenset({200, 203, 206})
+"""Statuses of answers that are taken to stay fresh for a tenth of their age (RFC 9111 4.2.2), where they say nothing."""
+_LASTING = frozenset({300, 301, 308, 410})
+"""Those that are taken to stay fresh for ever: who has once been sent elsewhere for good asks no more."""
+_FOR_EVER = 2**62
+_NEVER_KEPT = frozenset({206, 304})
+_VALIDATED = frozenset({200, 206})
+"""Statuses of copies of which browsers ask whether they still hold; others they ask for anew."""
+
+
+def _assumed(answer: Answer) -> int | None:
+    """The lifetime that browsers give to an answer, whatever it says; None for what its own fields say."""
+    cc = directives(answer.fields)
+    if "no-cache" in list_items((answer.fields.get("pragma") or "").lower()):  # as Cache-Control: no-cache
+        return 0
+    if "max-age" in cc or "expires" in answer.fields:
+        return None
+    if answer.status in _LASTING:
+        return _FOR_EVER
+    return None if answer.status in _GUESSED and "must-revalidate" not in cc else 0
 
 
 class Copy(NamedTuple):
@@ -65,34 +88,48 @@ class PrivateCache:
         stored = self._kept.get(fetch.url.text)
         if stored is None:
             return None
+        asks = stored.answer.status in _VALIDATED
         if not varies_alike(stored, request.fields):  # another variant: only its tag can tell whether it is the same
             tag = stored.answer.fields.get("etag")
-            if tag is None:
+            if tag is None or not asks:
                 return None
             request.fields.put("If-None-Match", tag)
             return Copy(stored, validate=True)
         use = may_use(stored, request.fields, now, shared=False, heuristic=True)
         if fetch.cache in _TAKES_STALE or (use.how == "fresh" and fetch.cache != "no-cache"):
             return Copy(stored, validate=False)
-        meanwhile = use.why == "stale-while-revalidate" and fetch.cache == "default" and request.method == "GET"
-        for name, value in validators(stored):
+        tolerates = fetch.cache == "default" and fetch.first_method == "GET"
+        meanwhile = use.why == "stale-while-revalidate" and tolerates
+        for name, value in validators(stored) if asks else ():
             request.fields.put(name, value)
         return Copy(stored, validate=not meanwhile, meanwhile=meanwhile)
 
-    def drop(self, request: Request) -> None:
+    def drop(self, fetch: Fetch, request: Request) -> None:
         """Keep no copy of what the page may not read: browsers end the transfer, and what isn't whole isn't kept."""
-        self._kept.pop(request.url.text, None)
+        if request.method == "GET" and fetch.cache != "no-store":
+            self._kept.pop(request.url.text, None)
 
     def keep(self, fetch: Fetch, request: Request, answer: Answer, copy: Copy | None, asked: int, now: int) -> Answer:
         """Store, merge or drop (RFC 9111 3, 4.3.4, 4.4). Returns what the page gets."""
+        if fetch.cache == "no-store":
+            return answer
         url = request.url.text
-        if invalidates(request.method, answer.status):
+        if invalidates(request.method, answer.status) or request.method == "HEAD":  # 4.4; 4.3.5, simply
             self._kept.pop(url, None)
         if copy is not None and answer.status == 304:
             fresh = freshened(copy.stored, answer.fields, asked, now)
-            self._kept[url] = Stored(fresh.answer, asked, now, vary_of(request.fields, fresh.answer.fields))
+            self._kept[url] = _stored(fresh.answer, request, asked, now)
             return fresh.answer.copy()
-        method, status = request.method, answer.status
-        if fetch.cache != "no-store" and not bars_storing(method, status, request.fields, answer.fields, shared=False):
-            self._kept[url] = Stored(answer.copy(), asked, now, vary_of(request.fields, answer.fields))
+        if not _barred(request, answer):
+            self._kept[url] = _stored(answer.copy(), request, asked, now)
         return answer
+
+
+def _barred(request: Request, answer: Answer) -> bool:
+    """Whether no copy is kept: where somebody says so. For want of a lifetime it is kept, to be asked about."""
+    said = directives(request.fields).keys() | directives(answer.fields).keys()
+    return request.method != "GET" or answer.status in _NEVER_KEPT or "no-store" in said
+
+
+def _stored(answer: Answer, request: Request, asked: int, now: int) -> Stored:
+    return Stored(answer, asked, now, vary_of(request.fields, answer.fields), _assumed(answer))

@@ -25,7 +25,7 @@ class Fetch:
         self.credentials = "include" if self.navigates else spec.credentials or "same-origin"
         self.redirect = spec.redirect or "follow"
         self.cache = spec.cache or "default"
-        self.method = cors.normalise_method(request.method)
+        self.method = self.first_method = cors.normalise_method(request.method)
         self.fields = Fields()
         self.body = request.body
         self.urls = [normalised(request.url)]
