@@ -27,16 +27,13 @@ _SENT = {"no-store": _ANEW, "reload": _ANEW, "no-cache": (("Cache-Control", "max
 
 A page that asks for a condition of its own is sent to validate, as browsers do it.
 """
-
-
-_GUESSED = frozenset({200, 203, 206})
-"""Statuses of answers that are taken to stay fresh for a tenth of their age (RFC 9111 4.2.2), where they say nothing."""
+_GUESSED = frozenset({200, 203})
+"""Statuses of answers that are taken to be fresh for a tenth of their age (RFC 9111 4.2.2) where they say nothing."""
 _LASTING = frozenset({300, 301, 308, 410})
 """Those that are taken to stay fresh for ever: who has once been sent elsewhere for good asks no more."""
 _FOR_EVER = 2**62
 _NEVER_KEPT = frozenset({206, 304})
-_VALIDATED = frozenset({200, 206})
-"""Statuses of copies of which browsers ask whether they still hold; others they ask for anew."""
+"""Parts, and answers about what is kept: they are no copies by themselves."""
 
 
 def _assumed(answer: Answer) -> int | None:
@@ -88,7 +85,7 @@ class PrivateCache:
         stored = self._kept.get(fetch.url.text)
         if stored is None:
             return None
-        asks = stored.answer.status in _VALIDATED
+        asks = stored.answer.status == 200  # whether others still hold, browsers don't ask: they fetch them anew
         if not varies_alike(stored, request.fields):  # another variant: only its tag can tell whether it is the same
             tag = stored.answer.fields.get("etag")
             if tag is None or not asks:
@@ -111,10 +108,15 @@ class PrivateCache:
 
     def keep(self, fetch: Fetch, request: Request, answer: Answer, copy: Copy | None, asked: int, now: int) -> Answer:
         """Store, merge or drop (RFC 9111 3, 4.3.4, 4.4). Returns what the page gets."""
+        url = request.url.text
         if fetch.cache == "no-store":
             return answer
-        url = request.url.text
-        if invalidates(request.method, answer.status) or request.method == "HEAD":  # 4.4; 4.3.5, simply
+        if any(name in fetch.fields for name in CONDITIONS):  # the page asked for itself, and keeps what it gets
+            if answer.status == 200:
+                self._kept.pop(url, None)
+            return answer
+        seen = request.method == "HEAD" and fetch.cache != "reload"
+        if seen or invalidates(request.method, answer.status):  # 4.3.5, simply; 4.4
             self._kept.pop(url, None)
         if copy is not None and answer.status == 304:
             fresh = freshened(copy.stored, answer.fields, asked, now)
