@@ -421,9 +421,10 @@ def test_a_service_that_gives_no_answer(usher: Usher, name: str) -> None:
 
 
 def test_a_service_that_is_not_there(usher: Usher) -> None:
-    with socket.create_server(("127.0.0.1", 0)) as server:
-        at = f"http://127.0.0.1:{server.getsockname()[1]}"
-    outcome = usher("drift", "p.yaml", "t.yaml", "--at", at, p__yaml=PLAIN, t__yaml=ASK)
+    with socket.socket() as taken:  # nobody else gets the port, and nobody listens
+        taken.bind(("127.0.0.1", 0))
+        at = f"http://127.0.0.1:{taken.getsockname()[1]}"
+        outcome = usher("drift", "p.yaml", "t.yaml", "--at", at, p__yaml=PLAIN, t__yaml=ASK)
     assert (outcome.status, f"the service isn't there at {at}" in " ".join(outcome.out.split())) == (1, True)
     wrong = usher("drift", "p.yaml", "t.yaml", "--at", "ftp://127.0.0.1", p__yaml=PLAIN, t__yaml=ASK)
     assert wrong.status == 2

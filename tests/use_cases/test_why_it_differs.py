@@ -223,7 +223,7 @@ def test_what_was_not_tried_explains_nothing(monkeypatch: pytest.MonkeyPatch) ->
     for tries in (1, 20, 170, 260):
         monkeypatch.setattr("patient_usher.core.analysis.explanations.BUDGET", tries * len(held))
         found = explain(model, [story], held)
-        assert found.tried <= tries
+        assert found.tried <= (1 if tries == 1 else tries * len(held)), "each takes a request at least, the first all"
         assert {id_ for one in found.changes for id_ in one.explains} | set(found.leaves) >= differing
         assert found.whole or found.leaves or tries == 260
 
