@@ -75,3 +75,13 @@ def test_what_is_asked_again(name: str, answer: dict[str, Any], calls: list[dict
 
 def _condition(record: dict[str, Any]) -> list[str]:
     return [value for name, value in record["request"]["headers"] if name.lower() == "if-none-match"]
+
+
+def test_a_loop_names_who_led_into_it_and_later_the_copy() -> None:
+    route = {"id": "r", "at": "GET /a", "access": "everyone", "handler": {"answer": to(308, Location="/a")}}
+    page = {"page": {"kind": "browser", "origin": PAGE}}
+    calls = [{"id": f"r{at}", "send": "GET /a", "caller": "page"} for at in range(2)]
+    records = replay(make_pipeline([], routes=[route]), *calls, base=PAGE, callers=page)
+    told = [record["browser"]["reason"] for record in records if record["outcome"] == "redirect-loop"]
+    by = ("handler", "a copy that the browser has kept")
+    assert told == [f"the answers redirect without end: {one} redirects {PAGE}/a again; let it answer" for one in by]

@@ -44,8 +44,10 @@ def diagnosed(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchang
     if why == "authorization-not-listed":
         return why, f'"*" doesn\'t cover Authorization, which must be listed by name; add it to {named}'
     if why == "redirect-limit":
-        told = next((note["because"] for _, _, _, _, note in x.journey or () if note and "because" in note), None)
-        ends = f"{x.answered_by} redirects {x.sent.url.text} again; let it answer"
+        last = next((one for one in reversed(x.send.exchanges) if one.answered_by != "caller"), x)
+        told = next((note["because"] for _, _, _, _, note in last.journey or () if note and "because" in note), None)
+        by = "a copy that the browser has kept" if last.answered_by == "caller" else last.answered_by
+        ends = f"{by} redirects {last.sent.url.text} again; let it answer"
         return why, f"{BLOCKED[why]}: {told or ends}"
     if why in ("malformed-allow-methods", "malformed-allow-headers"):
         return why, f"{BLOCKED[why]} ({what}); separate names by commas"
