@@ -79,17 +79,16 @@ ASKED = [
     ("Which stages ran, and in which order?", "usher send"), ("Who answered, and did the handler run?", "handler: reached"), ("What exactly came back?", "--format json"),
     ("Which stages stand before which routes?", "usher show"), ("What is wrong with my order?", "usher check"), ("What changes if I move this stage?", "--all-pairs"),
     ("What changes between two versions of a pipeline?", "usher compare"), ("What must never happen, and does it?", "--always"), ("Would a browser let the page read it?", "browser: blocked"),
-    ("Does my cookie come along from another site?", "SameSite"), ("Whom does a limit refuse, and until when?", "Retry-After"), ("Did the cache spare the handler, or leak a copy?", "copies-stay-private"),
+    ("Does my cookie come along from another site?", "SameSite"), ("Why does a browser not ask my service at all?", "from-caller-cache"), ("Whom does a limit refuse, and until when?", "Retry-After"), ("Did the cache spare the handler, or leak a copy?", "copies-stay-private"),
     ("Who would a tighter quota refuse?", "usher sweep"), ("What would this timeout have cut off?", "--busy each"), ("Which lifetime gives which hit ratio?", "cache.shared"),
     ("How many instances before a limit leaks?", "deployment.instances"), ("Does my real service do the same?", "usher drift"), ("How do I try a client against the model?", "usher serve"),
     ("How do I run it in CI?", "--report junit"), ("How do I hand a trace on without secrets?", "usher import"),
 ]  # fmt: skip
 
 
-def test_twenty_questions_are_answered_within_two_clicks(site: Path) -> None:
+def test_questions_are_answered_within_two_clicks(site: Path) -> None:
     front = (site / "index.html").read_text()
     rows = dict(re.findall(r"<td><p>([^<]*\?)</p></td>\s*<td><p><a[^>]*href=\"([^\"]+)\"", front))
-    assert len(ASKED) == 20
     assert [*rows] == [question for question, _ in ASKED]
     for question, words in ASKED:
         where, _, place = rows[question].partition("#")
