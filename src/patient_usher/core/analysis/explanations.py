@@ -8,7 +8,6 @@ others may answer alike, and the first of those are named beside it.
 from __future__ import annotations
 
 import re
-import sys
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import groupby
 from typing import NamedTuple
@@ -31,7 +30,7 @@ DEEPEST = 4
 """Of so many changes at most."""
 MOST_ALIKE = 3
 """How many changes are named that explain the same."""
-NO_MATTER = sys.maxsize
+NO_MATTER = 2**62
 """More things than any two can differ in."""
 _FIGURES = re.compile(r"\d+")
 
