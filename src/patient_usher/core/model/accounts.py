@@ -5,7 +5,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import AfterValidator, Field, model_validator
 
 from patient_usher.core.model.document import JsonObject
-from patient_usher.core.model.text_types import Model, Names, Status, wrong
+from patient_usher.core.model.text_types import Model, Names, Status, no_items, wrong
 
 
 def _check_message(text: str) -> str:
@@ -41,9 +41,9 @@ class AccountSpec(Model):
     }
 
     password: str | None = None
-    api_keys: Names = Field(default_factory=list)
-    roles: Names = Field(default_factory=list)
-    scopes: Names = Field(default_factory=list)
+    api_keys: Names = Field(default_factory=no_items)
+    roles: Names = Field(default_factory=no_items)
+    scopes: Names = Field(default_factory=no_items)
     facts: JsonObject = Field(default_factory=dict)
 
 

@@ -7,7 +7,7 @@ from pydantic import BeforeValidator, Field, WithJsonSchema
 from patient_usher.core.model.document import Json
 from patient_usher.core.model.enumerations import OUTCOMES
 from patient_usher.core.model.matcher import StatusMatch, TextMatch, status_test
-from patient_usher.core.model.text_types import Duration, Model, Names, Or, show, wrong
+from patient_usher.core.model.text_types import Duration, Model, Names, Or, no_items, show, wrong
 
 _OUTCOME = {"enum": list(OUTCOMES)}
 
@@ -38,8 +38,8 @@ class LogExpect(Model):
         "level": "Only lines of this level count.",
     }
 
-    contains: Names = Field(default_factory=list)
-    lacks: Names = Field(default_factory=list)
+    contains: Names = Field(default_factory=no_items)
+    lacks: Names = Field(default_factory=no_items)
     stage: str | None = None
     level: str | None = None
 

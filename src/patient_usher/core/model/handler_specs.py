@@ -8,7 +8,18 @@ from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.header_rules import AnswerFields, CookieName
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.templates import parse_prefix
-from patient_usher.core.model.text_types import Duration, Model, Names, Or, Size, Status, exactly_one, show, wrong
+from patient_usher.core.model.text_types import (
+    Duration,
+    Model,
+    Names,
+    Or,
+    Size,
+    Status,
+    exactly_one,
+    no_items,
+    show,
+    wrong,
+)
 from patient_usher.core.model.values import Filled, FilledText
 
 
@@ -119,7 +130,7 @@ class HandlerCase(Model):
     answer: AnswerSpec | None = None
     raise_: RaiseOf | None = None
     busy_for: Duration = 0
-    log: LogLines = Field(default_factory=list)
+    log: LogLines = Field(default_factory=no_items)
 
     @model_validator(mode="after")
     def _one(self) -> "HandlerCase":
@@ -154,7 +165,7 @@ class HandlerSpec(Model):
     records: str | None = None
     do: Literal["list", "read", "create", "replace", "remove"] | None = None
     busy_for: Duration = 0
-    log: LogLines = Field(default_factory=list)
+    log: LogLines = Field(default_factory=no_items)
     fails_every: Annotated[int, Field(ge=1)] | None = None
     ranges: bool = False
 
@@ -219,7 +230,7 @@ class DeskSpec(Model):
     path: str = "/"
     domain: str | None = None
     max_age: Duration | None = None
-    signed_up_as: Names = Field(default_factory=list)
+    signed_up_as: Names = Field(default_factory=no_items)
 
     @model_validator(mode="after")
     def _has_keys(self) -> "DeskSpec":
@@ -245,7 +256,7 @@ class RecordsSpec(Model):
     key: str = "id"
     ids: str = "{n}"
     unique: dict[str, str] = Field(default_factory=dict)
-    rows: list[JsonObject] = Field(default_factory=list)
+    rows: list[JsonObject] = Field(default_factory=no_items)
     from_: str | None = Field(default=None, alias="from")
 
     @model_validator(mode="after")

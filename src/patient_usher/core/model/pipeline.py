@@ -17,7 +17,7 @@ from patient_usher.core.model.patterns import RequestPattern
 from patient_usher.core.model.reads import uses
 from patient_usher.core.model.routes import GroupSpec, RouteSpec
 from patient_usher.core.model.templates import Id
-from patient_usher.core.model.text_types import Model, Names, show, wrong
+from patient_usher.core.model.text_types import Model, Names, no_items, show, wrong
 
 
 def _check_address(value: str) -> str:
@@ -65,10 +65,10 @@ class DeploymentSpec(Model):
 
     instances: Annotated[int, Field(ge=1, le=1000)] = 1
     spread: Literal["round-robin", "by-address", "random"] = "round-robin"
-    shared_state: list[str] = Field(default_factory=list)
-    own_state: list[str] = Field(default_factory=list)
+    shared_state: list[str] = Field(default_factory=no_items)
+    own_state: list[str] = Field(default_factory=no_items)
     in_front: FrontSpec = Field(default_factory=FrontSpec)
-    trusts_forwarded: Annotated[Names, AfterValidator(_check_networks)] = Field(default_factory=list)
+    trusts_forwarded: Annotated[Names, AfterValidator(_check_networks)] = Field(default_factory=no_items)
     caller_leaves: Literal["runs-on", "cancels"] = "runs-on"
 
 
@@ -142,11 +142,11 @@ class PipelineSpec(Model):
     name: str = "pipeline"
     flow: Literal["nested", "sequential"] = "nested"
     listed: Literal["outermost-first", "innermost-first"] = "outermost-first"
-    environment: Names = Field(default_factory=list)
+    environment: Names = Field(default_factory=no_items)
     refuse: Literal["answer", "raise"] = "answer"
-    stages: list[Json] = Field(default_factory=list)
-    groups: list[GroupSpec] = Field(default_factory=list)
-    routes: list[RouteSpec] = Field(default_factory=list)
+    stages: list[Json] = Field(default_factory=no_items)
+    groups: list[GroupSpec] = Field(default_factory=no_items)
+    routes: list[RouteSpec] = Field(default_factory=no_items)
     errors: dict[Annotated[str, AfterValidator(lambda v: v)], ErrorSpec] = Field(default_factory=dict)
     records: dict[str, RecordsSpec] = Field(default_factory=dict)
     accounts: dict[str, AccountSpec] = Field(default_factory=dict)
@@ -155,8 +155,8 @@ class PipelineSpec(Model):
     deployment: DeploymentSpec = Field(default_factory=DeploymentSpec)
     uncaught: UncaughtSpec = Field(default_factory=UncaughtSpec)
     options: Literal["refused", "answered"] = "refused"
-    always: Always = Field(default_factory=list)
-    known: list[KnownSpec] = Field(default_factory=list)
+    always: Always = Field(default_factory=no_items)
+    known: list[KnownSpec] = Field(default_factory=no_items)
 
 
 MARKER = "routes"

@@ -10,7 +10,7 @@ from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.handler_specs import DeskSpec, HandlerSpec
 from patient_usher.core.model.templates import AccessRule, Id, Template, parse_at, parse_prefix
-from patient_usher.core.model.text_types import Duration, Model, Names, Or, Size, show, wrong
+from patient_usher.core.model.text_types import Duration, Model, Names, Or, Size, no_items, show, wrong
 
 
 def _check_per(value: Json) -> str:
@@ -113,11 +113,11 @@ class RouteSpec(Model):
     id: Id
     at: Annotated[Any, BeforeValidator(parse_at), WithJsonSchema({"type": "string", "pattern": "^[A-Za-z]+( /.*)?$"})]
     access: AccessRule | None = None
-    stages: list[Json] = Field(default_factory=list)
+    stages: list[Json] = Field(default_factory=no_items)
     body_limit: Size | None = None
     cost: Cost | dict[str, Cost] | None = None
     cache: Annotated[CacheRule, BeforeValidator(_spell_out_cache), Or({"type": "string"})] | None = None
-    clears: Names = Field(default_factory=list)
+    clears: Names = Field(default_factory=no_items)
     input: InputSpec | None = None
     handler: HandlerSpec
 
@@ -142,7 +142,7 @@ class GroupSpec(Model):
     id: Id
     prefix: Annotated[Any, BeforeValidator(parse_prefix), WithJsonSchema({"type": "string"})] = Template("", ())
     access: AccessRule | None = None
-    stages: list[Json] = Field(default_factory=list)
+    stages: list[Json] = Field(default_factory=no_items)
     desk: DeskSpec | None = None
-    groups: list["GroupSpec"] = Field(default_factory=list)
-    routes: list[RouteSpec] = Field(default_factory=list)
+    groups: list["GroupSpec"] = Field(default_factory=no_items)
+    routes: list[RouteSpec] = Field(default_factory=no_items)

@@ -57,6 +57,11 @@ class BuiltModel(Model, defer_build=False):
     """A part of which one is a default: schemas write it out, for which older releases of pydantic need it built."""
 
 
+def no_items() -> list[Any]:
+    """The default of a list; of ``list`` itself pydantic would parse the signature, for every field at every start."""
+    return []
+
+
 def wrong(what: str, mend: str = "") -> PydanticCustomError:
     """A validation error in our own words; braces in the text stay as they are."""
     return PydanticCustomError("usher", "{what}{sep}{mend}", {"what": what, "sep": "; " if mend else "", "mend": mend})

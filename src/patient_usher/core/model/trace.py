@@ -22,6 +22,7 @@ from patient_usher.core.model.text_types import (
     Names,
     PositiveDuration,
     exactly_one,
+    no_items,
     show,
     wrong,
 )
@@ -363,7 +364,7 @@ class TraceSpec(Model):
         default="https://service.example", validate_default=True
     )
     callers: dict[str, CallerSpec] = Field(default_factory=dict)
-    requests: list[Entry] = Field(default_factory=list)
+    requests: list[Entry] = Field(default_factory=no_items)
 
 
 def find_kept(rule: Json, answer: Answer) -> object:

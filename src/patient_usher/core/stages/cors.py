@@ -20,7 +20,7 @@ from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.text_types import Duration, Names, wrong
+from patient_usher.core.model.text_types import Duration, Names, no_items, wrong
 
 _ORIGIN = re.compile(r"\*|null|https?://(\*\.)?[^/*?#\s]+")
 
@@ -43,9 +43,9 @@ class Options(StageOptions):
 
     allow_origins: Annotated[Names, Field(min_length=1)]
     allow_methods: Names = Field(default=["GET", "HEAD", "POST"])
-    allow_headers: Names = Field(default_factory=list)
+    allow_headers: Names = Field(default_factory=no_items)
     reflect_headers: bool = False
-    expose_headers: Names = Field(default_factory=list)
+    expose_headers: Names = Field(default_factory=no_items)
     allow_credentials: bool = False
     max_age: Duration | None = None
     preflight_status: Annotated[int, Field(ge=200, le=299)] = 204

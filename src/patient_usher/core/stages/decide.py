@@ -20,7 +20,7 @@ from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import GUARDED
-from patient_usher.core.model.text_types import BuiltModel, Model, Names, exactly_one, wrong
+from patient_usher.core.model.text_types import BuiltModel, Model, Names, exactly_one, no_items, wrong
 from patient_usher.core.model.values import Filled, fill
 from patient_usher.core.stages.header_fields import field_worker
 
@@ -82,8 +82,8 @@ class Case(Model):
     when: When | None = None
     set_: dict[str, Filled] = Field(default_factory=dict)
     put: PutFields = Field(default_factory=dict)
-    drop: Names = Field(default_factory=list)
-    log: LogLines = Field(default_factory=list)
+    drop: Names = Field(default_factory=no_items)
+    log: LogLines = Field(default_factory=no_items)
     then: ThenOf = Then.model_construct(continue_=True, _fields_set={"continue_"})
 
 
@@ -96,8 +96,8 @@ class Options(StageOptions):
         "way-out": "Cases for the answer; the first that fits decides.",
     }
 
-    cases: list[Case] = Field(default_factory=list)
-    way_out: list[Case] = Field(default_factory=list)
+    cases: list[Case] = Field(default_factory=no_items)
+    way_out: list[Case] = Field(default_factory=no_items)
 
     @model_validator(mode="after")
     def _useful(self) -> Options:

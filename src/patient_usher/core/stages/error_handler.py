@@ -20,7 +20,7 @@ from patient_usher.core.model.header_rules import PutFields, safe
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.text_types import BuiltModel, Model, Names, Status, show
+from patient_usher.core.model.text_types import BuiltModel, Model, Names, Status, no_items, show
 from patient_usher.core.model.values import ROOTS, FilledText, Reader, at_path, checker, fill, plain
 
 PROBLEM = "application/problem+json"
@@ -94,7 +94,7 @@ class Options(StageOptions):
         "keeps-headers": "Sequential flow: whether error answers start from the draft's header fields.",
     }
 
-    answers: list[Mapping] = Field(default_factory=list)
+    answers: list[Mapping] = Field(default_factory=no_items)
     picks: Literal["nearest", "first"] = "nearest"
     otherwise: Otherwise = Otherwise.model_construct()
     write_as: Literal["problem-json", "json", "html", "text", "accept"] = "problem-json"

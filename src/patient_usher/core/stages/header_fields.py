@@ -14,7 +14,7 @@ from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.header_rules import PutFields, safe
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.text_types import Model, Names, wrong
+from patient_usher.core.model.text_types import Model, Names, no_items, wrong
 from patient_usher.core.model.values import fill, plain
 
 
@@ -27,7 +27,7 @@ class FieldWork(Model):
     }
 
     put: PutFields = Field(default_factory=dict)
-    drop: Names = Field(default_factory=list)
+    drop: Names = Field(default_factory=no_items)
 
 
 class Options(StageOptions):

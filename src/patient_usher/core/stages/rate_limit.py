@@ -20,7 +20,7 @@ from patient_usher.core.model.matcher import When, compile_when
 from patient_usher.core.model.pipeline import Limit, StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.text_types import Model, PositiveDuration, Status, one_or_more, show, wrong
+from patient_usher.core.model.text_types import Model, PositiveDuration, Status, no_items, one_or_more, show, wrong
 from patient_usher.core.model.values import plain, reader
 
 Quota = Annotated[int, Field(ge=1, le=1_000_000_000)]
@@ -93,7 +93,7 @@ class Options(StageOptions):
     counts: Literal["everything", "failures"] = "everything"
     failures: list[Status] = Field(default=[401, 403])
     preflights: Literal["counted", "free"] = "counted"
-    tiers: list[Tier] = Field(default_factory=list)
+    tiers: list[Tier] = Field(default_factory=no_items)
     fields: list[Literal["ratelimit", "x-ratelimit"]] = Field(default=["ratelimit"])
 
     @model_validator(mode="after")

@@ -21,7 +21,7 @@ from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.text_types import Size
+from patient_usher.core.model.text_types import Size, no_items
 
 
 class Options(StageOptions):
@@ -40,7 +40,7 @@ class Options(StageOptions):
     )
     other_media: Literal["refused", "passed-on"] = "refused"
     max_size: Size = 1 << 20
-    codings: list[Literal["gzip", "deflate", "br", "zstd"]] = Field(default_factory=list)
+    codings: list[Literal["gzip", "deflate", "br", "zstd"]] = Field(default_factory=no_items)
 
     def leaves(self) -> Collection[str]:
         """The body."""
