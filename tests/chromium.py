@@ -4,15 +4,26 @@ from __future__ import annotations
 
 import json
 import shutil
+import socket
+import ssl
 import subprocess
 import sys
-from collections.abc import Iterator
+from base64 import b64encode
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+from hashlib import sha256
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from threading import Event, Thread
-from typing import Any
+from typing import Any, NamedTuple
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
+from cryptography.x509.oid import NameOID
 
 BROWSER = shutil.which("chromium")
 
@@ -28,10 +39,14 @@ def answering(handler: type[BaseHTTPRequestHandler]) -> Iterator[int]:
         server.shutdown()
 
 
-def visit(page: str, done: Event) -> None:
-    """Load a page in a browser that knows nothing yet, until it is done."""
+def visit(page: str, done: Event, *more: str, profile: dict[str, Any] | None = None) -> None:
+    """Load a page in a browser that knows nothing yet, until it is done; with ``more`` options and preferences."""
     with TemporaryDirectory(ignore_cleanup_errors=True) as folder:
+        if profile is not None:
+            (Path(folder) / "Default").mkdir()
+            (Path(folder) / "Default" / "Preferences").write_text(json.dumps({"profile": profile}))
         options = [
+            *more,
             "--headless",
             "--no-sandbox",
             "--disable-gpu",
@@ -168,3 +183,159 @@ if __name__ == "__main__":  # writes a vector anew, from what its calls get from
     asked = json.loads(vector.read_text())
     asked["sent"] = fields_by_call(asked["calls"], asked["fields"])
     vector.write_text(json.dumps(asked, indent=1) + "\n")
+
+
+class Came(NamedTuple):
+    """A request as it came over the wire, and of its fields Cookie, Origin and Sec-Fetch-Site."""
+
+    method: str
+    url: str
+    cookie: str | None
+    origin: str | None
+    site: str | None
+
+
+class Site(NamedTuple):
+    """A server of every host, plain and by TLS at the same port. ``pages`` is filled in before anybody calls."""
+
+    port: int
+    pages: dict[str, Callable[[BaseHTTPRequestHandler, str], None]]
+    key: str
+    """What the browser is told to trust."""
+
+
+@contextmanager
+def listening() -> Iterator[Site]:
+    """Both schemes at one port, so that a plain URL can become a secure one, as HSTS asks."""
+    pages: dict[str, Callable[[BaseHTTPRequestHandler, str], None]] = {}
+
+    class Both(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+
+        def setup(self) -> None:
+            self.scheme = "https" if self.request.recv(1, socket.MSG_PEEK) == b"\x16" else "http"
+            if self.scheme == "https":
+                self.request = context.wrap_socket(self.request, server_side=True)
+            super().setup()
+
+        def do_GET(self) -> None:
+            self.rfile.read(int(self.headers["Content-Length"] or 0))
+            self.close_connection = True
+            pages["here"](self, self.scheme)
+
+        do_POST = do_GET
+
+        def log_message(self, *_: Any) -> None:
+            pass
+
+    class Server(ThreadingHTTPServer):
+        daemon_threads = True
+
+        def handle_error(self, *_: Any) -> None:
+            """A connection that the browser gave up."""
+
+    with TemporaryDirectory() as folder:
+        key = _certificate(Path(folder))
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(Path(folder) / "both.pem")
+        server = Server(("127.0.0.1", 0), Both)
+        Thread(target=server.serve_forever, daemon=True).start()
+        try:
+            yield Site(server.server_port, pages, key)
+        finally:
+            server.shutdown()
+            server.server_close()
+
+
+def _certificate(folder: Path) -> str:
+    """A key and a certificate of its own in ``both.pem``. Returns the hash of the key, for the browser."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    name, now = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "made up")]), datetime.now(UTC)
+    made = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
+    made = made.serial_number(1).not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=9))
+    whole = made.sign(key, hashes.SHA256()).public_bytes(Encoding.PEM)
+    secret = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+    (folder / "both.pem").write_bytes(secret + whole)
+    public = key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    return b64encode(sha256(public).digest()).decode()
+
+
+def wander(
+    site: Site,
+    page: str,
+    steps: list[dict[str, Any]],
+    answers: dict[str, tuple[int, list[tuple[str, str]]]],
+    *,
+    third_party: str,
+) -> list[Came]:
+    """What comes to a site while a page makes its steps: calls without CORS, and links and forms in another window.
+
+    ``steps`` are ``{"kind": "fetch|link|form", "method", "url", "credentials"}``; ``answers`` are status and fields by
+    path; ``third_party`` says whether cookies of other sites are ``sent`` or ``blocked``.
+    """
+    came: list[Came] = []
+    done = Event()
+
+    def answered(call: BaseHTTPRequestHandler, scheme: str) -> None:
+        if call.path == "/page":
+            return give(call, 200, [], _wandering(steps))
+        if call.path == "/done":
+            done.set()
+        if call.path not in answers:
+            return give(call, 404, [], "")
+        fields = call.headers
+        cookie = fields["Cookie"] and fields["Cookie"].encode("latin-1").decode()
+        url = f"{scheme}://{fields['Host']}{call.path}"
+        came.append(Came(call.command, url, cookie, fields["Origin"], fields["Sec-Fetch-Site"]))
+        return give(call, *answers[call.path], "<script>opener?.postMessage('there', '*')</script>")
+
+    def give(call: BaseHTTPRequestHandler, status: int, fields: list[tuple[str, str]], body: str) -> None:
+        own = [("Cache-Control", "no-store"), ("Content-Type", "text/html"), ("Connection", "close")]
+        lines = [f"{name}: {value}" for name, value in [*fields, *own, ("Content-Length", str(len(body.encode())))]]
+        call.wfile.write("\r\n".join([f"HTTP/1.1 {status} X", *lines, "", body]).encode())
+
+    site.pages["here"] = answered
+    off = "HttpsUpgrades,HttpsFirstBalancedMode,HttpsFirstBalancedModeAutoEnable,LocalNetworkAccessChecks"
+    options = [
+        "--host-resolver-rules=MAP * 127.0.0.1",
+        f"--ignore-certificate-errors-spki-list={site.key}",
+        "--disable-popup-blocking",
+        f"--disable-features={off}",
+    ]
+    blocks = third_party == "blocked"
+    visit(
+        page + "/page",
+        done,
+        *options,
+        profile={"cookie_controls_mode": int(blocks), "block_third_party_cookies": blocks},
+    )
+    return came
+
+
+def _wandering(steps: list[dict[str, Any]]) -> str:
+    return f"""<!doctype html><link rel=icon href=data:,><body><script>
+const there = () => new Promise(on => {{
+  const late = setTimeout(on, 8000);
+  addEventListener("message", () => {{ clearTimeout(late); on(); }}, {{once: true}});
+}});
+(async () => {{
+  open("about:blank", "other");
+  for (const step of {json.dumps(steps)}) {{
+    if (step.kind == "fetch") {{
+      const body = step.method == "POST" ? {{body: "x"}} : {{}};
+      await fetch(step.url, {{method: step.method, mode: "no-cors", credentials: step.credentials, ...body}}).catch(() => 0);
+    }} else {{
+      const arrived = there();
+      if (step.kind == "link") open(step.url, "other");
+      else {{
+        const form = Object.assign(document.createElement("form"), {{method: "post", action: step.url, target: "other"}});
+        form.append(Object.assign(document.createElement("input"), {{name: "made", value: "up"}}));
+        document.body.append(form);
+        form.submit();
+      }}
+      await arrived;
+    }}
+  }}
+  await fetch("/done", {{method: "POST", body: "x"}});
+}})();
+</script>"""

@@ -213,7 +213,8 @@ def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
     if browser is not None:
         names = ", ".join(browser.readable_headers) or "none"
         copy = "" if browser.got is None else f"{browser.got.status} from its own copy; "
-        told = {"readable": f"{copy}readable; header fields it can read: {names}"}
+        more = f"; {browser.reason}" if browser.reason else ""
+        told = {"readable": f"{copy}readable; header fields it can read: {names}{more}"}
         text = told.get(browser.verdict, f"{browser.verdict} ({browser.why}): {browser.reason}")
         for part in wrapped(f"to the page: {text}", 0, "  "):
             yield line((part, "good" if browser.verdict == "readable" else "raised"))

@@ -74,7 +74,7 @@ def test_when_a_cookie_ends(attribute: str, last: int, gone: int) -> None:
 
 @pytest.mark.parametrize("field", ["__Secure-x", "__host-x; Path=/", "=__Secure-x=1", ""])
 def test_a_nameless_cookie_pretends_nothing(field: str) -> None:
-    assert parse_set_cookie(field, parse_url("https://app.site.example/"), NOW, lambda host: host) is None
+    assert parse_set_cookie(field, parse_url("https://app.site.example/"), NOW, lambda host: host).__class__ is str
 
 
 @pytest.mark.parametrize(
@@ -89,4 +89,57 @@ def test_a_nameless_cookie_pretends_nothing(field: str) -> None:
 def test_cookies_of_public_suffixes(host: str, domain: str, kept: tuple[str, bool] | None) -> None:
     """Nobody sets one for a public suffix; a host that is one itself has it for itself alone."""
     cookie = parse_set_cookie(f"a=1; Domain={domain}", parse_url(f"https://{host}/"), NOW, registrable)
-    assert (cookie and (cookie.domain, cookie.host_only)) == kept
+    assert (None if isinstance(cookie, str) else (cookie.domain, cookie.host_only)) == kept
+
+
+# What the text of a cookie says, where it is set, and where it goes then: (field, set at, asked for, sent).
+KEPT: list[tuple[str, str, str, str | None]] = [
+    ("=x=y", "https://app.site.example/", "https://app.site.example/", None),  # it would come back as another's
+    ("=x", "https://app.site.example/", "https://app.site.example/", "x"),
+    ("__Host-h=1; Secure; Path=/", "https://app.site.example/", "https://app.site.example/a", "__Host-h=1"),
+    ('__Host-h=1; Secure; Path="/"', "https://app.site.example/", "https://app.site.example/", None),
+    ("__Host-h=1; Secure; Path=/; Domain=localhost", "https://localhost/", "https://localhost/", None),
+    ("a=1; Secure", "http://localhost:8000/", "http://localhost:9000/", "a=1"),
+    ("a=1; Secure", "http://127.0.0.1/", "http://127.0.0.1/", "a=1"),
+    ("a=1; Secure", "http://app.site.example/", "https://app.site.example/", None),
+    ("a=1; Secure", "https://app.site.example/", "http://app.site.example/", None),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("field", "set_at", "asked", "sent"), KEPT)
+def test_what_is_kept_and_where_it_goes(field: str, set_at: str, asked: str, sent: str | None) -> None:
+    jar = Jar(registrable)
+    jar.store((field,), parse_url(set_at), NOW)
+    assert jar.header(parse_url(asked), NOW) == sent
+
+
+def test_a_new_value_stays_where_the_old_one_was() -> None:
+    """RFC 6265 5.3 step 11.3; an hour later too, and at the same instant. What is over leaves no place behind."""
+    jar, url = Jar(registrable), parse_url("https://app.site.example/")
+    jar.store(("a=1; Max-Age=60", "b=1", "a=2; Max-Age=60"), url, NOW)
+    assert jar.header(url, NOW) == "a=2; b=1"
+    jar.store(("a=3",), url, NOW + 3_600_000_000)
+    assert jar.header(url, NOW + 3_600_000_000) == "b=1; a=3"
+
+
+# What isn't taken from an answer to a call, and the words for it.
+REFUSED: list[tuple[str, str, str]] = [
+    ("", "https://app.site.example/", "it is empty"),
+    ("a=" + "1" * 4096, "https://app.site.example/", "it is longer than 4096 octets"),
+    ("=x=y", "https://app.site.example/", "it has no name"),
+    ("a=1\t2", "https://app.site.example/", "it has a control character"),
+    ("a=1; Domain=other.example", "https://app.site.example/", "app.site.example isn't of its Domain other.example"),
+    ("a=1; Domain=co.uk", "https://x.co.uk/", "nobody sets cookies for all of co.uk"),
+    ("a=1; Secure", "http://app.site.example/", "it is Secure, and came over plain HTTP"),
+    ("a=1; SameSite=None", "https://app.site.example/", "it is SameSite=None without Secure"),
+    ("__Secure-a=1", "https://app.site.example/", "__Secure- needs Secure"),
+    ("__Host-a=1; Secure", "https://app.site.example/", "__Host- needs Secure, Path=/ and no Domain"),
+    ("there=2", "http://app.site.example/", "it came over plain HTTP, and a Secure one of this name is there"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("field", "url", "why"), REFUSED)
+def test_what_is_not_taken_says_why(field: str, url: str, why: str) -> None:
+    jar = Jar(registrable)
+    jar.store(("there=1; Secure",), parse_url("https://app.site.example/"), NOW)
+    assert [said for _, said in jar.store((field,), parse_url(url), NOW)] == [why]

@@ -112,6 +112,8 @@ MEDIA: list[tuple[str, str, tuple[tuple[str, str], ...]]] = [
     ('text/plain; a="x\\";y"; b=z', "text/plain", (("a", 'x";y'), ("b", "z"))),
     ('text/plain;a="x;y";b=z', "text/plain", (("a", "x;y"), ("b", "z"))),
     ('text/plain; a="', "text/plain", (("a", '"'),)),
+    (r'text/plain; a="\\"; b=z', "text/plain", (("a", "\\"), ("b", "z"))),
+    (r'text/plain; a="\n\\"', "text/plain", (("a", "n\\"),)),
     ("text/plain; charset=utf-8", "text/plain", (("charset", "utf-8"),)),
     ('"text/plain"', '"text/plain"', ()),
     ("text", "", ()),

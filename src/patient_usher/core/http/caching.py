@@ -10,7 +10,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 from patient_usher.core.http.dates import MICROSECONDS, http_date, http_instant, two_digit_year
-from patient_usher.core.http.fields import Fields, list_items
+from patient_usher.core.http.fields import Fields, list_items, unquoted
 from patient_usher.core.http.messages import Answer
 
 HEURISTICALLY_CACHEABLE = frozenset({200, 203, 204, 206, 300, 301, 308, 404, 405, 410, 414, 501})
@@ -33,7 +33,7 @@ def _directives(value: str) -> tuple[tuple[str, str | None], ...]:
     found: dict[str, str | None] = {}
     for item in list_items(value):
         name, equals, argument = item.partition("=")
-        text = argument.strip().strip('"') if equals else None
+        text = unquoted(argument.strip()) if equals else None
         found.setdefault(name.strip().lower(), text)  # 4.2.1: of two, the first counts
     return tuple(found.items())
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from patient_usher.core.http.dates import MICROSECONDS, cookie_instant
-from patient_usher.core.http.urls import Url, is_address
+from patient_usher.core.http.urls import Url, is_address, trustworthy
 
 
 def parse_cookies(value: str | None) -> dict[str, str]:
@@ -72,6 +72,10 @@ class Cookie(NamedTuple):
     expires: int | None
     created: int
 
+    def is_over(self, now: int) -> bool:
+        """Whether it has expired."""
+        return self.expires is not None and self.expires <= now
+
 
 def _domain_match(host: str, domain: str) -> bool:
     """RFC 6265 5.1.3."""
@@ -125,37 +129,46 @@ def _expiry(given: dict[str, str], now: int) -> int | None:
     return min(moment, now + LONGEST) if moment is not None else None
 
 
-def parse_set_cookie(value: str, url: Url, now: int, registrable: Registrable) -> Cookie | None:
-    """A Set-Cookie field as a cookie for this URL, None where it must be ignored (6265bis 5.6, 5.7)."""
+def cookie_name(value: str) -> str:
+    """The name in a Set-Cookie field, empty where it has none."""
+    name, equals, _ = value.partition(";")[0].partition("=")
+    return name.strip() if equals else ""
+
+
+def parse_set_cookie(value: str, url: Url, now: int, registrable: Registrable) -> Cookie | str:
+    """A Set-Cookie field as a cookie for this URL, or why it must be ignored (6265bis 5.6, 5.7)."""
     head, *attributes = value.split(";")
-    name, equals, text = head.partition("=")
-    name, text = (name.strip(), text.strip()) if equals else ("", name.strip())  # without a name it is kept too
-    if not name + text or len((name + text).encode()) > MOST_OCTETS:
-        return None
-    if any(char < " " or char == "\x7f" for char in value):  # the tab too: browsers are stricter than the draft
-        return None
+    name, text = cookie_name(value), head[head.find("=") + 1 :].strip()  # without a name it is kept too
     given = _attributes(attributes)
     domain = given.get("domain", "").removeprefix(".").lower()
-    if domain and not _domain_match(url.host, domain):
-        return None
-    if domain and domain != url.host and registrable(domain) is None:
-        return None  # step 9: nobody sets a cookie for a public suffix
-    if domain and domain == url.host and registrable(domain) is None:
-        domain = ""
-    secure, path = "secure" in given, given.get("path", "")
-    path = path if path.startswith("/") else _default_path(url.path)
-    if secure and url.scheme != "https":  # step 12
-        return None
-    same_site = given.get("samesite", "").lower()
-    if same_site not in ("strict", "lax", "none"):
-        same_site = "lax"
-    if same_site == "none" and not secure:  # step 18
-        return None
+    suffix = bool(domain) and registrable(domain) is None
+    secure, path, same_site = "secure" in given, given.get("path", ""), given.get("samesite", "").lower()
     lower = (name or text).lower()  # step 22: nor may a nameless one pretend
-    if lower.startswith("__secure-") and not secure:  # step 20
-        return None
-    if lower.startswith("__host-") and not (secure and not domain and path == "/" and "path" in given):  # step 21
-        return None
+    bars = (
+        (not name + text, "it is empty"),
+        (len((name + text).encode()) > MOST_OCTETS, f"it is longer than {MOST_OCTETS} octets"),
+        # It would come back as another one's: the draft says nothing of it, browsers do.
+        (not name and "=" in text, "it has no name"),
+        # The tab too: browsers are stricter than the draft.
+        (any(char < " " or char == "\x7f" for char in value), "it has a control character"),
+        (domain and not _domain_match(url.host, domain), f"{url.host} isn't of its Domain {domain}"),
+        (suffix and domain != url.host, f"nobody sets cookies for all of {domain}"),  # step 9
+        # Step 12; browsers and curl take the own machine for secure.
+        (secure and not trustworthy(url), "it is Secure, and came over plain HTTP"),
+        (same_site == "none" and not secure, "it is SameSite=None without Secure"),  # step 18
+        (lower.startswith("__secure-") and not secure, "__Secure- needs Secure"),  # step 20
+        # Step 21; as written: browsers take no default here.
+        (
+            lower.startswith("__host-") and not (secure and not given.get("domain") and given.get("path") == "/"),
+            "__Host- needs Secure, Path=/ and no Domain",
+        ),
+    )
+    for barred, why in bars:
+        if barred:
+            return why
+    domain = "" if suffix else domain  # a host that is a public suffix itself has it for itself alone
+    path = path if path.startswith("/") else _default_path(url.path)
+    same_site = same_site if same_site in ("strict", "lax", "none") else "lax"
     return Cookie(name, text, domain or url.host, not domain, path, secure, same_site, _expiry(given, now), now)
 
 
@@ -166,22 +179,40 @@ class Jar:
         self._cookies: dict[tuple[str, str, bool, str], Cookie] = {}
         self._registrable = registrable
 
-    def store(self, values: tuple[str, ...], url: Url, now: int, *, same_site: bool = True) -> None:
+    def __bool__(self) -> bool:
+        """Whether it holds any."""
+        return bool(self._cookies)
+
+    def store(self, values: tuple[str, ...], url: Url, now: int, *, same_site: bool = True) -> list[tuple[str, str]]:
         """Take over what an answer sets; a cookie that has expired goes (RFC 6265 5.3 step 11).
 
-        Across sites only cookies for all sites are taken (6265bis 5.7 step 19).
+        Across sites only cookies for all sites are taken (6265bis 5.7 step 19). Returns what isn't taken: name and why.
         """
+        refused = []
         for value in values:
             cookie = parse_set_cookie(value, url, now, self._registrable)
-            if cookie is None or (not same_site and cookie.same_site != "none"):
-                continue
-            if url.scheme != "https" and self._shadows(cookie):
+            why = cookie if isinstance(cookie, str) else self._barred(cookie, url, same_site=same_site)
+            if why or isinstance(cookie, str):
+                refused.append((cookie_name(value), why))
                 continue
             key = (cookie.name, cookie.domain, cookie.host_only, cookie.path)  # 6265bis 5.7 step 23
-            old = self._cookies.pop(key, None)
-            if cookie.expires is None or cookie.expires > now:
-                self._cookies[key] = cookie._replace(created=old.created if old else now)
-                self._bound(cookie.domain)
+            if cookie.is_over(now):
+                self._cookies.pop(key, None)
+                continue
+            old = self._cookies.get(key)  # its place stays its place: much is set at one instant here
+            if old is not None and old.is_over(now):
+                del self._cookies[key]
+                old = None
+            self._cookies[key] = cookie._replace(created=old.created if old else now)
+            self._bound(cookie.domain)
+        return refused
+
+    def _barred(self, cookie: Cookie, url: Url, *, same_site: bool) -> str:
+        if not same_site and cookie.same_site != "none":
+            return "the page is of another site, and it isn't SameSite=None"
+        if not trustworthy(url) and self._shadows(cookie):
+            return "it came over plain HTTP, and a Secure one of this name is there"
+        return ""
 
     def _shadows(self, cookie: Cookie) -> bool:
         """Whether a cookie set in clear would take the place of a Secure one (6265bis 5.7 step 16)."""
@@ -200,36 +231,36 @@ class Jar:
             del self._cookies[min(own, key=lambda key: self._cookies[key].created)]
 
     def header(self, url: Url, now: int, *, same_site: bool = True, safe_navigation: bool = False) -> str | None:
-        """The Cookie field for a request (RFC 6265 5.4), None for none.
+        """The Cookie field for a request (RFC 6265 5.4), None for none; the rest as for ``going``."""
+        going = self.going(url, now, same_site=same_site, safe_navigation=safe_navigation)
+        pairs = (f"{cookie.name}={cookie.value}" if cookie.name else cookie.value for cookie in going)
+        return "; ".join(pairs) or None
+
+    def going(self, url: Url, now: int, *, same_site: bool = True, safe_navigation: bool = False) -> list[Cookie]:
+        """The cookies that go along with a request, in their order.
 
         ``same_site`` says whether the request comes from the same site (SameSite, 6265bis 5.8.3).
         """
-        fitting = [
-            cookie
-            for cookie in self._fitting(url, now)
-            if same_site or _crosses(cookie, safe_navigation=safe_navigation)
-        ]
-        fitting.sort(key=lambda cookie: (-len(cookie.path), cookie.created))
-        pairs = (f"{cookie.name}={cookie.value}" if cookie.name else cookie.value for cookie in fitting)
-        return "; ".join(pairs) or None
+        fitting = self._fitting(url, now)
+        going = [one for one in fitting if same_site or _crosses(one, safe_navigation=safe_navigation)]
+        return sorted(going, key=lambda cookie: (-len(cookie.path), cookie.created))
 
-    def held_back(self, url: Url, now: int, *, safe_navigation: bool = False) -> list[str]:
-        """The cookies that a request from another site leaves behind, each with its SameSite."""
-        kept = [cookie for cookie in self._fitting(url, now) if not _crosses(cookie, safe_navigation=safe_navigation)]
-        return [f"{cookie.name} (SameSite={cookie.same_site.capitalize()})" for cookie in kept]
+    def held_back(self, url: Url, now: int, *, safe_navigation: bool = False) -> list[Cookie]:
+        """The cookies that a request from another site leaves behind."""
+        return [one for one in self._fitting(url, now) if not _crosses(one, safe_navigation=safe_navigation)]
 
     def _fitting(self, url: Url, now: int) -> list[Cookie]:
         """The cookies for a URL, wherever the request comes from; those that have expired go."""
-        fitting = []
+        fitting, trusted = [], trustworthy(url)
         for key, cookie in list(self._cookies.items()):
-            if cookie.expires is not None and cookie.expires <= now:
+            if cookie.is_over(now):
                 del self._cookies[key]
                 continue
             if cookie.host_only:
                 fits = url.host == cookie.domain
             else:
                 fits = _domain_match(url.host, cookie.domain)
-            if not fits or not _path_match(url.path, cookie.path) or (cookie.secure and url.scheme != "https"):
+            if not fits or not _path_match(url.path, cookie.path) or (cookie.secure and not trusted):
                 continue
             fitting.append(cookie)
         return fitting

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Set
+
+_QUOTED_PAIR = re.compile(r"\\(.)")
 
 
 class Fields:
@@ -110,24 +113,28 @@ class Fields:
         return f"Fields({list(self)!r})"
 
 
-def list_items(value: str) -> list[str]:
-    """The members of a comma-separated list, quoted strings kept whole (RFC 9110 5.6.1)."""
+def split_outside_quotes(value: str, separator: str) -> list[str]:
+    """The parts between separators of one character, quoted strings kept whole (RFC 9110 5.6.4)."""
     if '"' not in value:
-        return [item for part in value.split(",") if (item := part.strip(" \t"))]
-    items: list[str] = []
-    start, quoted, at = 0, False, 0
+        return value.split(separator)
+    parts: list[str] = []
+    start, inside, at = 0, False, 0
     while at < len(value):
         char = value[at]
-        if quoted and char == "\\":
+        if inside and char == "\\":
             at += 1
         elif char == '"':
-            quoted = not quoted
-        elif char == "," and not quoted:
-            items.append(value[start:at])
+            inside = not inside
+        elif char == separator and not inside:
+            parts.append(value[start:at])
             start = at + 1
         at += 1
-    items.append(value[start:])
-    return [item for part in items if (item := part.strip(" \t"))]
+    return [*parts, value[start:]]
+
+
+def list_items(value: str) -> list[str]:
+    """The members of a comma-separated list that aren't empty (RFC 9110 5.6.1)."""
+    return [item for part in split_outside_quotes(value, ",") if (item := part.strip(" \t"))]
 
 
 def add_vary(fields: Fields, name: str) -> None:
@@ -195,3 +202,10 @@ def laid_onto(draft: Fields, fields: Fields) -> Fields:
 def quoted(text: str) -> str:
     """Text as a quoted-string (RFC 9110 5.6.4)."""
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
+
+
+def unquoted(text: str) -> str:
+    """What a quoted-string says (RFC 9110 5.6.4); anything else as it stands."""
+    if len(text) < 2 or not text[0] == text[-1] == '"':
+        return text
+    return _QUOTED_PAIR.sub(r"\1", text[1:-1])

@@ -5,7 +5,7 @@ from __future__ import annotations
 from ipaddress import ip_address
 from typing import NamedTuple
 
-from patient_usher.core.http.fields import Fields, list_items, quoted
+from patient_usher.core.http.fields import Fields, list_items, quoted, split_outside_quotes, unquoted
 
 
 class Hop(NamedTuple):
@@ -42,9 +42,9 @@ def read_forwarded(fields: Fields, style: str) -> Hop:
         if not elements:
             return Hop()
         pairs = {}
-        for part in _split(elements[-1]):
+        for part in split_outside_quotes(elements[-1], ";"):
             name, _, text = part.partition("=")
-            pairs[name.strip().lower()] = text.strip().strip('"')
+            pairs[name.strip().lower()] = unquoted(text.strip())
         node = pairs.get("for", "")
         address = node.partition("]")[0].lstrip("[") if node.startswith("[") else node.partition(":")[0]
         return Hop(_address(address), _scheme(pairs.get("proto")), pairs.get("host"))
@@ -68,14 +68,3 @@ def _address(text: str) -> str | None:
 
 def _scheme(text: str | None) -> str | None:
     return text.lower() if text is not None and text.lower() in ("http", "https") else None
-
-
-def _split(element: str) -> list[str]:
-    parts, start, inside = [], 0, False
-    for at, char in enumerate(element):
-        if char == '"':
-            inside = not inside
-        elif char == ";" and not inside:
-            parts.append(element[start:at])
-            start = at + 1
-    return [*parts, element[start:]]

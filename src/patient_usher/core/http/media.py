@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from patient_usher.core.http.fields import split_outside_quotes, unquoted
+
 
 def parse_media_type(value: str) -> tuple[str, tuple[tuple[str, str], ...]]:
     """``type/subtype`` in lower case and its parameters, names in lower case (8.3.1).
 
     Empty type where the value isn't a media type.
     """
-    head, *rest = _split_parameters(value)
+    head, *rest = split_outside_quotes(value, ";")
     essence = head.strip().lower()
     if essence.count("/") != 1 or essence.startswith("/") or essence.endswith("/"):
         return "", ()
@@ -16,25 +18,8 @@ def parse_media_type(value: str) -> tuple[str, tuple[tuple[str, str], ...]]:
     for part in rest:
         name, sep, raw = part.partition("=")
         if sep:
-            text = raw.strip()
-            if len(text) > 1 and text[0] == text[-1] == '"':
-                text = text[1:-1].replace('\\"', '"').replace("\\\\", "\\")
-            params.append((name.strip().lower(), text))
+            params.append((name.strip().lower(), unquoted(raw.strip())))
     return essence, tuple(params)
-
-
-def _split_parameters(value: str) -> list[str]:
-    if '"' not in value:
-        return value.split(";")
-    parts, start, inside = [], 0, False
-    for at, char in enumerate(value):
-        if char == '"' and (at == 0 or value[at - 1] != "\\"):
-            inside = not inside
-        elif char == ";" and not inside:
-            parts.append(value[start:at])
-            start = at + 1
-    parts.append(value[start:])
-    return parts
 
 
 def is_json(essence: str) -> bool:

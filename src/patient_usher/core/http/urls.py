@@ -116,6 +116,18 @@ def is_address(host: str) -> bool:
     return True
 
 
+def loopback(host: str) -> bool:
+    """Whether what is sent to a host stays on the machine."""
+    if host == "localhost" or host.endswith(".localhost"):
+        return True
+    return is_address(host) and ip_address(host).is_loopback
+
+
+def trustworthy(url: Url) -> bool:
+    """Whether nobody on the way can read or change what is sent there (Secure Contexts 3.1)."""
+    return url.scheme == "https" or loopback(url.host)
+
+
 _UNSENDABLE = re.compile(r"[\s\x00-\x1f]")
 
 

@@ -110,6 +110,7 @@ class CallerSpec(Model):
         "address": "The caller's address.",
         "headers": "Header fields on every request.",
         "cookies": "Whether a script keeps cookies.",
+        "third-party-cookies": "Whether a browser sends and takes cookies of other sites than its page's; many don't.",
         "redirects": "Whether a script follows redirects.",
         "patience": "After how long without an answer it gives up.",
     }
@@ -119,6 +120,7 @@ class CallerSpec(Model):
     address: Annotated[str, BeforeValidator(_parse_address)] = "192.0.2.1"
     headers: Annotated[dict[str, SentText], AfterValidator(check_sent)] = Field(default_factory=dict)
     cookies: Literal["ignore", "keep"] = "ignore"
+    third_party_cookies: Literal["sent", "blocked"] = "sent"
     redirects: Literal["stop", "follow"] = "stop"
     patience: PositiveDuration = 30_000_000
 
@@ -137,6 +139,8 @@ class CallerSpec(Model):
                     raise wrong(f"no page may set the header {name}", "leave it out: the browser sets it by itself")
         elif self.origin is not None:
             raise wrong("an origin belongs to a browser", "add kind: browser")
+        elif "third_party_cookies" in given:
+            raise wrong("third-party-cookies belongs to a browser", "add kind: browser and an origin")
         return self
 
 

@@ -225,6 +225,61 @@ def test_cookies_that_stay_behind_are_named() -> None:
     assert "s (SameSite=Strict) and l (SameSite=Lax) and d (SameSite=Lax) stayed behind" in last["browser"]["reason"]
 
 
+# How a call asks for credentials, what the browser does with third-party cookies; what is sent, and what stays behind.
+BEHIND: list[tuple[dict[str, str], str, str | None, str | None]] = [
+    ({"credentials": "include"}, "sent", "n=1", "the page is of another site, so l (SameSite=Lax) stayed behind"),
+    ({"credentials": "include"}, "blocked", None, "this browser keeps third-party cookies to itself, so n stayed behind"),
+    ({}, "sent", None, "credentials are same-origin, so n stayed behind"),
+    ({"credentials": "omit"}, "blocked", None, "credentials are omit, so n stayed behind"),
+    ({"mode": "navigate"}, "blocked", "n=1; l=1", None),
+]  # fmt: skip
+
+
+SHOP = {"kind": "browser", "origin": "https://shop.example"}
+
+
+@pytest.mark.parametrize(("call", "third_party", "along", "behind"), BEHIND)
+def test_which_cookies_of_another_site_go_along(call: dict[str, str], third_party: str, along: str | None, behind: str | None) -> None:  # fmt: skip
+    """They are there: a visit took them."""
+    routes = cookie_setter("n=1; Path=/; SameSite=None; Secure", "l=1; Path=/; SameSite=Lax")
+    marks = {"id": "marks", "kind": "cors", "allow-origins": [SHOP["origin"]], "allow-credentials": True}
+    asked = [{"send": "GET /set", "mode": "navigate"}, {"send": "GET /", **call}]
+    page = {"page": {**SHOP, "third-party-cookies": third_party}}
+    last = replay(
+        make_pipeline([marks], routes=routes), *({**one, "caller": "page"} for one in asked), base=API, callers=page
+    )[-1]
+    assert sent(last, "cookie") == along
+    if "mode" not in call:
+        assert (last["browser"]["verdict"], last["browser"]["reason"]) == ("readable", behind)
+
+
+# How a call is made, and what the browser says of cookies that it doesn't take.
+TAKEN: list[tuple[dict[str, str], str, str]] = [
+    ({"credentials": "include", "mode": "no-cors"}, "sent", "the cookie l wasn't taken: the page is of another site, and it isn't SameSite=None"),
+    ({"mode": "no-cors"}, "sent", "the cookie n wasn't taken: credentials are same-origin; the cookie l wasn't taken: credentials are same-origin"),
+    ({"credentials": "include", "mode": "no-cors"}, "blocked", "the cookie n wasn't taken: third-party cookies are blocked; the cookie l wasn't taken: third-party cookies are blocked"),
+    ({"mode": "navigate"}, "blocked", "the browser shows the answer; no page sees it"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("call", "third_party", "said"), TAKEN)
+def test_cookies_that_are_not_taken_are_named(call: dict[str, str], third_party: str, said: str) -> None:
+    pipeline = make_pipeline([], routes=cookie_setter("n=1; Path=/; SameSite=None; Secure", "l=1; Path=/"))
+    page = {"page": {**SHOP, "third-party-cookies": third_party}}
+    [record] = replay(pipeline, {"send": "GET /set", "caller": "page", **call}, base=API, callers=page)
+    assert record["browser"]["reason"].endswith(said)
+
+
+def test_a_browser_that_blocks_third_party_cookies_takes_none() -> None:
+    calls = [
+        {"send": f"GET {path}", "caller": "page", "credentials": "include", "mode": "no-cors"} for path in ("/set", "/")
+    ]
+    pipeline = make_pipeline([], routes=cookie_setter("n=1; Path=/; SameSite=None; Secure"))
+    for third_party, along in (("sent", "n=1"), ("blocked", None)):
+        page = {"page": {**SHOP, "third-party-cookies": third_party}}
+        assert sent(replay(pipeline, *calls, base=API, callers=page)[-1], "cookie") == along
+
+
 def test_a_page_gets_the_copy_that_a_304_confirms() -> None:
     """Fetch 4.6: the wire says 304, the page gets 200 with what is kept."""
     stages = [{"id": "tags", "kind": "conditional"}]

@@ -13,11 +13,11 @@ from patient_usher.core.engine.callers.public_suffix import registrable, site
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
 from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.http import cors
-from patient_usher.core.http.caching import seconds
-from patient_usher.core.http.cookies import Jar
+from patient_usher.core.http.cookies import Jar, cookie_name
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
-from patient_usher.core.http.urls import Url, is_address, parse_url
+from patient_usher.core.http.transport_security import policy
+from patient_usher.core.http.urls import Url, is_address, loopback, parse_url
 from patient_usher.core.model.exchange import Exchange, Verdict
 from patient_usher.core.model.trace import CallerSpec, RequestSpec
 
@@ -156,16 +156,33 @@ class Browser:
 
     def _request(self, fetch: Fetch, now: int) -> Request:
         fields = fetch.own_fields(_fetch_site(fetch))
-        if fetch.has_credentials:
-            safe = fetch.navigates and fetch.method in ("GET", "HEAD")
-            same = _same_site(fetch.origin, fetch.url)
-            cookies = self.jar.header(fetch.url, now, same_site=same, safe_navigation=safe)
-            if cookies is not None:
-                fields.put("Cookie", cookies)
-            fetch.held_back = [] if same else self.jar.held_back(fetch.url, now, safe_navigation=safe)
+        cookies = self._cookies(fetch, now)
+        if cookies is not None:
+            fields.put("Cookie", cookies)
         if fetch.body:
             fields.put("Content-Length", str(len(fetch.body)))
         return Request(fetch.method, fetch.url, fields, fetch.body, fetch.peer)
+
+    def _cookies(self, fetch: Fetch, now: int) -> str | None:
+        """The Cookie field of this hop; what stays behind, and why, is kept for the verdict."""
+        fetch.held_back = ""
+        if not self.jar:
+            return None
+        same = _same_site(fetch.origin, fetch.url)
+        how = {"same_site": same, "safe_navigation": fetch.navigates and fetch.method in ("GET", "HEAD")}
+        if fetch.has_credentials and not self._bars(fetch, same_site=same):
+            kept = [] if same else self.jar.held_back(fetch.url, now, safe_navigation=how["safe_navigation"])
+            names = [f"{cookie.name} (SameSite={cookie.same_site.capitalize()})" for cookie in kept]
+            fetch.held_back = _left("the page is of another site", names)
+            return self.jar.header(fetch.url, now, **how)
+        barred = fetch.has_credentials
+        why = "this browser keeps third-party cookies to itself" if barred else f"credentials are {fetch.credentials}"
+        fetch.held_back = _left(why, [cookie.name for cookie in self.jar.going(fetch.url, now, **how)])
+        return None
+
+    def _bars(self, fetch: Fetch, *, same_site: bool) -> bool:
+        """Whether cookies are neither sent nor taken for being another site's than the page's."""
+        return self.spec.third_party_cookies == "blocked" and not (same_site or fetch.navigates)
 
     def _upgrade(self, fetch: Fetch, now: int) -> None:
         """RFC 6797 8.3: plain URLs of known hosts become secure ones before anything is sent."""
@@ -182,33 +199,41 @@ class Browser:
     # After the answer.
 
     def _receive(self, fetch: Fetch, fields: Fields, now: int) -> None:
-        if fetch.has_credentials:  # a navigation takes any cookie, wherever it comes from (6265bis 5.7 step 19)
-            same_site = fetch.navigates or _same_site(fetch.origin, fetch.url)
-            self.jar.store(fields.values("set-cookie"), fetch.url, now, same_site=same_site)
+        if set_cookies := fields.values("set-cookie"):
+            self._take(fetch, set_cookies, now)
         policies = fields.values("strict-transport-security")
-        if policies and fetch.url.scheme == "https" and not is_address(fetch.url.host):
-            directives: dict[str, str] = {}
-            for part in policies[0].split(";"):  # RFC 6797 8.1: of several fields the first
-                name, _, value = part.partition("=")
-                directives.setdefault(name.strip().lower(), value.strip().strip('"'))
-            if (age := seconds(directives.get("max-age"))) is not None:
-                self._tls_only[fetch.url.host] = (now + age, "includesubdomains" in directives)
+        if policies and fetch.url.scheme == "https" and not (is_address(fetch.url.host) or loopback(fetch.url.host)):
+            given = policy(policies[0])  # 8.1: of several fields the first
+            if given is not None:
+                self._tls_only[fetch.url.host] = (now + given[0], given[1])
+
+    def _take(self, fetch: Fetch, set_cookies: tuple[str, ...], now: int) -> None:
+        """Keep what an answer sets; what isn't kept, and why, stands in the verdict."""
+        same = _same_site(fetch.origin, fetch.url)
+        barred = self._bars(fetch, same_site=same)
+        if fetch.has_credentials and not barred:  # a navigation takes any cookie (6265bis 5.7 step 19)
+            refused = self.jar.store(set_cookies, fetch.url, now, same_site=same or fetch.navigates)
+        else:
+            why = "third-party cookies are blocked" if barred else f"credentials are {fetch.credentials}"
+            refused = [(cookie_name(value), why) for value in set_cookies]
+        named = [(f"the cookie {name}" if name else "a cookie without a name", why) for name, why in refused]
+        fetch.refused += [f"{cookie} wasn't taken: {why}" for cookie, why in named]
 
     def _finish(self, fetch: Fetch, x: Exchange, answer: Answer) -> None:
-        fields = answer.fields
+        fields, told = answer.fields, "; ".join(filter(None, (fetch.held_back, *fetch.refused)))
         got = None if answer is x.answer or (fetch.crosses and fetch.mode == "no-cors") else answer
         if not fetch.crosses:
             names = sorted(name for name in fields.names() if name not in cors.FORBIDDEN_RESPONSE_FIELDS)
-            x.browser = Verdict("readable", None, None, tuple(names), got)
+            x.browser = Verdict("readable", None, told or None, tuple(names), got)
         elif fetch.navigates:
             text = "the browser shows the answer; no page sees it"
-            x.browser = Verdict("opaque", "navigated", text + _behind(fetch), got=got)
+            x.browser = Verdict("opaque", "navigated", text + (told and f"; {told}"), got=got)
         elif fetch.mode == "no-cors":
             text = "in mode no-cors a page sees nothing of the answer"
-            x.browser = Verdict("opaque", "no-cors", text + _behind(fetch))
+            x.browser = Verdict("opaque", "no-cors", text + (told and f"; {told}"))
         else:
             names = cors.readable_names(fields, credentials=fetch.includes)
-            x.browser = Verdict("readable", None, None, tuple(names), got)
+            x.browser = Verdict("readable", None, told or None, tuple(names), got)
 
     def _block(self, fetch: Fetch, x: Exchange, why: str, service: Service, what: str = "") -> None:
         """The page gets a network error; what a preflight had granted is forgotten (4.1, main fetch)."""
@@ -218,9 +243,8 @@ class Browser:
         x.browser = Verdict("blocked", code, reason)
 
 
-def _behind(fetch: Fetch) -> str:
-    names = " and ".join(fetch.held_back)
-    return f"; the page is of another site, so {names} stayed behind" if names else ""
+def _left(why: str, names: list[str]) -> str:
+    return f"{why}, so {' and '.join(names)} stayed behind" if names else ""
 
 
 def _fetch_site(fetch: Fetch) -> str:

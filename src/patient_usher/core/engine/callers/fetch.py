@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from patient_usher.core.engine.callers.url_standard import located, loopback, normalised
+from patient_usher.core.engine.callers.url_standard import located, normalised
 from patient_usher.core.http import cors
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.redirects import LIMIT, STATUSES, redirected
-from patient_usher.core.http.urls import Url
+from patient_usher.core.http.urls import Url, trustworthy
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.trace import RequestSpec
 
@@ -31,8 +31,10 @@ class Fetch:
         self.urls = [normalised(request.url)]
         self.peer = request.peer
         self.hops = 0
-        self.held_back: list[str] = []
-        """Cookies that stayed behind for being of another site, at the last hop."""
+        self.held_back = ""
+        """Which cookies stayed behind at the last hop, and why."""
+        self.refused: list[str] = []
+        """Which cookies weren't taken on the way, and why."""
         for name, value in request.fields:
             lower = name.lower()
             if self.navigates and lower != "content-type":
@@ -95,7 +97,7 @@ class Fetch:
         fields = Fields([("Host", self.url.authority)])
         if "accept" not in self.fields:
             fields.put("Accept", _DOCUMENT if self.navigates else "*/*")
-        trusted = self.url.scheme == "https" or loopback(self.url.host)
+        trusted = trustworthy(self.url)
         codings = "gzip, deflate, br, zstd" if trusted else "gzip, deflate"
         fields.put("Accept-Encoding", "identity" if "range" in self.fields else codings)
         if trusted:
@@ -126,7 +128,7 @@ class Fetch:
     def is_mixed(self) -> bool:
         """Whether a page of https would call plain HTTP, by the URL as it was written (Mixed Content 4.4)."""
         secure_page = self.origin.startswith("https://")
-        return secure_page and not self.navigates and self.url.scheme == "http" and not loopback(self.url.host)
+        return secure_page and not self.navigates and not trustworthy(self.url)
 
     def cant_go(self) -> str:
         """What main fetch refuses at each hop (4.1), or nothing."""

@@ -3,17 +3,8 @@
 from __future__ import annotations
 
 import re
-from ipaddress import ip_address
 
-from patient_usher.core.http.urls import Url, is_address, parse_url
-
-
-def loopback(host: str) -> bool:
-    """Whether what is sent to a host stays on the machine, and may be trusted (Secure Contexts 3.1)."""
-    if host == "localhost" or host.endswith(".localhost"):
-        return True
-    return is_address(host) and ip_address(host).is_loopback
-
+from patient_usher.core.http.urls import Url, parse_url
 
 _PLAIN = re.compile(r"(?!.*/\.)(?:/[A-Za-z0-9_~!$&()*+,;=:@.-]*)+(?:\?[A-Za-z0-9_~!$&()*+,;=:@./?%-]*)?")
 """Targets that the URL standard leaves as they are."""

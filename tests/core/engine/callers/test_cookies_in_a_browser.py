@@ -1,0 +1,153 @@
+"""Cookies, plain and secure hosts, links, forms and redirects at random: the model sends what a real browser sends.
+
+Left out, since here the model keeps to the standards' letter: what becomes of Origin and Sec-Fetch-Site behind a redirect
+without CORS or an upgrade by HSTS (to this browser a redirect too), Origin on a way from a page of https to a plain
+loopback host, the two minutes in which it lets a cookie without SameSite go along with a form of another site, and the
+order of cookies of one path (it takes a new value for a new cookie).
+"""
+
+from __future__ import annotations
+
+import os
+from random import Random
+from typing import Any, NamedTuple
+
+import pytest
+
+import chromium
+from conftest import make_pipeline, replay
+
+OWN = ("app.site.example", "api.site.example", "site.example", "other.example")
+HOSTS = (
+    *OWN,
+    "deep.api.site.example",
+    "localhost",
+    "a.localhost",
+    "127.0.0.1",
+    "one.github.io",
+    "two.github.io",
+    "x.co.uk",
+)
+PAGES = ("app.site.example", "app.site.example", "localhost", "one.github.io")
+FOLDERS = ("/", "/p/", "/p/q/", "/pq/", "/P/")
+NAMES = ("a", "b", "c", "", "__Host-h", "__Secure-s", "__host-x", "A", "sid")
+VALUES = ("1", "2", '"q"', "a b", "x=y", "", "é", "~", "a,b", "v%20")
+DOMAINS = (*OWN, ".site.example", ".api.site.example", "example", "github.io", ".one.github.io", "co.uk", "localhost", "127.0.0.1", "SITE.example", "", "site.example.", "..site.example")  # fmt: skip
+ATTRIBUTES: tuple[tuple[float, tuple[str, ...]], ...] = (
+    (0.35, tuple(f"Domain={domain}" for domain in DOMAINS)),
+    (0.5, tuple(f"{name}={path}" for name in ("Path", "PATH ") for path in (*FOLDERS, "/p", "/p/q", "", "x", '"/p"'))),
+    (0.4, ("Secure", "secure", "Secure=1", "SECURE ")),
+    (0.55, tuple(f"SameSite={value}" for value in ("Lax", "Strict", "None", "none", "lax ", "foo", "", "STRICT"))),
+    (0.3, tuple(f"Max-Age={age}" for age in ("0", "-1", "3600", "+3600", "x", "", "3600s", '" 3600"', "00", "3.5", "-0", "-x"))),
+    (0.2, tuple(f"Expires={date}" for date in ("Wed, 19 Aug 2037 12:05:16 GMT", "Wed, 19-Aug-37 12:05:16 GMT", "Wed, 19 Aug 2020 12:05:16 GMT", "0", "soon", "19 Aug 2037", "Thu, 01-Jan-1970 00:00:00 GMT", "2037 Aug 19 1:2:3", "Wed, 19 Aug 2037 12:05:16 GMT+5"))),
+    (0.2, ("HttpOnly", "httponly=x", "Priority=High", "Foo=bar", "")),
+)  # fmt: skip
+POLICIES = ("max-age=3600", "max-age=0", "max-age=3600; includeSubDomains", 'max-age="3600"', "includesubdomains", "max-age=3600;;preload", " MAX-AGE = 3600 ; includeSubDomains", "max-age=x", "max-age=3600; max-age=0", "max-age=3600; includeSubDomains=1", "max-age=0; includeSubDomains")  # fmt: skip
+
+
+class Hop(NamedTuple):
+    """One URL of a step: ``there`` is the next hop's URL, None for the last."""
+
+    url: str
+    status: int
+    fields: list[tuple[str, str]]
+
+
+def cookie(random: Random, host: str) -> str:
+    name = random.choice(NAMES)
+    parts = [name + ("=" if name or random.random() < 0.5 else "") + random.choice(VALUES)]
+    for share, forms in ATTRIBUTES:
+        if random.random() < share:
+            form = random.choice(forms)
+            parts.insert(
+                random.randrange(len(parts)) + 1,
+                f"Domain={host}" if form == "Domain=" and random.random() < 0.5 else form,
+            )
+    return random.choice(("; ", ";", " ; ")).join(parts)
+
+
+def steps_at_random(random: Random, page: str, port: int, count: int) -> list[tuple[dict[str, Any], list[Hop]]]:
+    made = []
+    for number in range(count):
+        kind = random.choices(("fetch", "link", "form"), (6, 2, 1))[0]
+        step = {
+            "kind": kind,
+            "method": {"link": "GET", "form": "POST"}.get(kind) or random.choice(("GET", "GET", "POST")),
+        }
+        if kind == "fetch":
+            step["credentials"] = random.choice(("include", "include", "include", "same-origin", "omit"))
+        # A form to a plain URL from a secure page meets a warning that somebody would have to click away.
+        schemes = ("https",) if kind == "form" and page.startswith("https") else ("https", "https", "http")
+        urls = []
+        for hop in range(random.choices((1, 2, 3), (7, 3, 1))[0]):
+            host = random.choice(random.choice((HOSTS, OWN)))
+            urls.append(f"{random.choice(schemes)}://{host}:{port}{random.choice(FOLDERS)}s{number}h{hop}")
+        hops = []
+        for url, there in zip(urls, [*urls[1:], None], strict=True):
+            host = url.split("/")[2].partition(":")[0]
+            fields = [("Set-Cookie", cookie(random, host)) for _ in range(random.choice((0, 0, 1, 1, 1, 2, 3)))]
+            if random.random() < 0.15:
+                fields.append(("Strict-Transport-Security", random.choice(POLICIES)))
+            if there is not None:
+                fields.append(("Location", there))
+            hops.append(Hop(url, 200 if there is None else random.choice((301, 302, 303, 307, 308)), fields))
+        made.append(({**step, "url": urls[0]}, hops))
+    return made
+
+
+def by_the_model(steps: list[tuple[dict[str, Any], list[Hop]]], page: dict[str, Any]) -> list[chromium.Came]:
+    routes, requests = [], []
+    for number, (step, hops) in enumerate(steps):
+        for at, hop in enumerate(hops):
+            names = dict.fromkeys(name for name, _ in hop.fields)
+            fields = {name: [value for known, value in hop.fields if known == name] for name in names}
+            answer = {"status": hop.status, "headers": {**fields, "Cache-Control": "no-store"}, "text": "x"}
+            path = "/" + hop.url.split("/", 3)[3]
+            for method in ("GET", "POST"):
+                route = {"id": f"r{number}-{at}-{method}", "at": f"{method} {path}", "access": "everyone"}
+                routes.append({**route, "handler": {"answer": answer}})
+        how = (
+            {"mode": "navigate"} if step["kind"] != "fetch" else {"mode": "no-cors", "credentials": step["credentials"]}
+        )
+        body = {"text": "x", "headers": {"Content-Type": "text/plain"}} if step["method"] == "POST" else {}
+        requests.append(
+            {"id": f"q{number}", "caller": "page", "send": f"{step['method']} {step['url']}", **how, **body}
+        )
+    came = []
+    for record in replay(make_pipeline([], routes=routes), *requests, callers={"page": page}):
+        if record["outcome"] != "not-sent":
+            asked = record["request"]
+            fields = {name.lower(): value for name, value in asked["headers"]}
+            told = (fields.get(name) for name in ("cookie", "origin", "sec-fetch-site"))
+            came.append(chromium.Came(asked["method"], asked["url"], *told))
+    return came
+
+
+def comparable(came: chromium.Came, step: dict[str, Any], hops: list[Hop], page: str) -> tuple[Any, ...]:
+    """What of a message the model promises (the rest is told above)."""
+    cookies = sorted((came.cookie or "").split("; "))
+    if step["kind"] == "form" and came.method == "POST" and came.site in (None, "cross-site"):
+        cookies = []
+    first = hops[0].url.split(":")[0] + came.url[came.url.index(":") :] == hops[0].url
+    upgraded = any(hop.url.replace("http:", "https:", 1) == came.url != hop.url for hop in hops)
+    plain = page.startswith("https") and came.url.startswith("http:")
+    whole = first and not upgraded
+    return came.method, came.url, cookies, came.origin if whole and not plain else None, came.site if whole else None
+
+
+@pytest.mark.skipif(chromium.BROWSER is None, reason="no chromium is installed here")
+@pytest.mark.parametrize("third_party", ["sent", "blocked"])
+@pytest.mark.parametrize("seed", range(int(os.environ.get("USHER_BROWSER_LAWS", "1"))))
+def test_cookies_go_where_a_browser_sends_them(seed: int, third_party: str) -> None:
+    random = Random(f"{seed} {third_party}")
+    with chromium.listening() as site:
+        page = f"{random.choice(('https', 'https', 'http'))}://{random.choice(PAGES)}:{site.port}"
+        steps = steps_at_random(random, page, site.port, 150)
+        answers = {"/" + hop.url.split("/", 3)[3]: (hop.status, hop.fields) for _, hops in steps for hop in hops}
+        theirs = chromium.wander(site, page, [step for step, _ in steps], answers, third_party=third_party)
+    caller = {"kind": "browser", "origin": page, "third-party-cookies": third_party}
+    ours = by_the_model(steps, caller)
+    ways = {f"s{number}h{at}": steps[number] for number in range(len(steps)) for at in range(3)}
+    told = [[comparable(one, *ways[one.url.rpartition("/")[2]], page) for one in side] for side in (theirs, ours)]
+    assert told[0] == told[1]
+    assert len(theirs) > 100
