@@ -186,13 +186,14 @@ if __name__ == "__main__":  # writes a vector anew, from what its calls get from
 
 
 class Came(NamedTuple):
-    """A request as it came over the wire, and of its fields Cookie, Origin and Sec-Fetch-Site."""
+    """A request as it came over the wire, and of its fields Cookie, Origin, Sec-Fetch-Site and Referer."""
 
     method: str
     url: str
     cookie: str | None
     origin: str | None
     site: str | None
+    referrer: str | None
 
 
 class Site(NamedTuple):
@@ -286,7 +287,7 @@ def wander(
         fields = call.headers
         cookie = fields["Cookie"] and fields["Cookie"].encode("latin-1").decode()
         url = f"{scheme}://{fields['Host']}{call.path}"
-        came.append(Came(call.command, url, cookie, fields["Origin"], fields["Sec-Fetch-Site"]))
+        came.append(Came(call.command, url, cookie, fields["Origin"], fields["Sec-Fetch-Site"], fields["Referer"]))
         return give(call, *answers[call.path], "<script>opener?.postMessage('there', '*')</script>")
 
     def give(call: BaseHTTPRequestHandler, status: int, fields: list[tuple[str, str]], body: str) -> None:

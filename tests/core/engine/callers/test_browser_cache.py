@@ -40,6 +40,7 @@ ASKED: list[tuple[str, dict[str, Any], list[dict[str, Any]], list[str]]] = [
     ("blocked, unkept", {"headers": FRESH}, [BARE, {**GET, "cache": "no-store"}, BARE], ["GET /a"] * 2),
     ("a blocked POST", {"status": 404, "headers": FRESH}, [BARE, {"send": "POST /a", "text": "x"}, BARE], ["GET /a", "POST /a"]),
     ("a POST", {"headers": FRESH}, [BARE, {"send": "POST /a", "text": "x", "mode": "no-cors"}, BARE], ["GET /a", "POST /a", "GET /a"]),
+    ("a POST with a condition of the page's own", {"headers": FRESH}, [GET, {"send": "POST /a", "text": "x", "headers": {"If-None-Match": '"u"'}}, GET], ["GET /a", 'POST /a "u"', "GET /a"]),
     ("moved, blocked", to(302, Cache_Control="max-age=60"), [GET, GET], ["GET /a"]),
     ("stale for a while", {"headers": GRACE}, [GET, GET], ["GET /a", "GET /a"]),
     ("stale for a while, blocked", {"headers": GRACE}, [BARE, GET], ["GET /a"]),

@@ -2,7 +2,7 @@
 
 Left out, since here the model keeps to the standards' letter: what becomes of Origin and Sec-Fetch-Site behind a redirect
 without CORS or an upgrade by HSTS (to this browser a redirect too), Origin on a way from a page of https to a plain
-loopback host, the two minutes in which it lets a cookie without SameSite go along with a form of another site, and the
+loopback host (and Referer), the two minutes in which it lets a cookie without SameSite go along with a form of another site, and the
 order of cookies of one path (it takes a new value for a new cookie).
 """
 
@@ -28,6 +28,7 @@ HOSTS = (
     "two.github.io",
     "x.co.uk",
 )
+LOOPBACK = ("http://localhost", "http://a.localhost", "http://127.")
 PAGES = ("app.site.example", "app.site.example", "localhost", "one.github.io")
 FOLDERS = ("/", "/p/", "/p/q/", "/pq/", "/P/")
 NAMES = ("a", "b", "c", "", "__Host-h", "__Secure-s", "__host-x", "A", "sid")
@@ -46,7 +47,7 @@ POLICIES = ("max-age=3600", "max-age=0", "max-age=3600; includeSubDomains", 'max
 
 
 class Hop(NamedTuple):
-    """One URL of a step: ``there`` is the next hop's URL, None for the last."""
+    """One URL of a step, and what it answers."""
 
     url: str
     status: int
@@ -118,7 +119,7 @@ def by_the_model(steps: list[tuple[dict[str, Any], list[Hop]]], page: dict[str, 
         if record["outcome"] != "not-sent":
             asked = record["request"]
             fields = {name.lower(): value for name, value in asked["headers"]}
-            told = (fields.get(name) for name in ("cookie", "origin", "sec-fetch-site"))
+            told = (fields.get(name) for name in ("cookie", "origin", "sec-fetch-site", "referer"))
             came.append(chromium.Came(asked["method"], asked["url"], *told))
     return came
 
@@ -130,9 +131,11 @@ def comparable(came: chromium.Came, step: dict[str, Any], hops: list[Hop], page:
         cookies = []
     first = hops[0].url.split(":")[0] + came.url[came.url.index(":") :] == hops[0].url
     upgraded = any(hop.url.replace("http:", "https:", 1) == came.url != hop.url for hop in hops)
-    plain = page.startswith("https") and came.url.startswith("http:")
     whole = first and not upgraded
-    return came.method, came.url, cookies, came.origin if whole and not plain else None, came.site if whole else None
+    referrer = came.referrer and came.referrer.replace(f"{page}/page", f"{page}/")  # the page of the model stands there
+    if page.startswith("https") and any(hop.url.startswith(LOOPBACK) for hop in hops):
+        return came.method, came.url, cookies
+    return came.method, came.url, cookies, referrer, *((came.origin, came.site) if whole else ())
 
 
 @pytest.mark.skipif(chromium.BROWSER is None, reason="no chromium is installed here")

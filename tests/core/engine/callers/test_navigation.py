@@ -218,6 +218,34 @@ def test_a_stale_copy_is_shown_at_once_and_made_fresh_meanwhile() -> None:
     assert header(records[-1], "cache-control") is not None
 
 
+# A page, where it calls, and what is told of it.
+TOLD: list[tuple[str, str, str | None]] = [
+    (OWN, f"{API}/", f"{OWN}/"),
+    (OWN, "https://other.example/", f"{OWN}/"),
+    ("http://app.example", "http://other.example/", "http://app.example/"),
+    (OWN, "http://other.example/", None),
+    ("none", f"{API}/", None),
+]
+
+
+@pytest.mark.parametrize(("origin", "url", "told"), TOLD)
+def test_a_page_is_told_but_not_in_clear(origin: str, url: str, told: str | None) -> None:
+    call = {"send": f"GET {url}", "caller": "page", "mode": "navigate", "origin": origin}
+    assert sent(replay(make_pipeline([]), call, callers={"page": PAGE})[0], "referer") == told
+
+
+def test_what_was_once_in_clear_stays_untold() -> None:
+    there = {
+        "id": "there",
+        "at": "GET /there",
+        "access": "everyone",
+        "handler": text(status=302, headers={"Location": f"{API}/"}),
+    }
+    call = {"send": "GET http://other.example/there", "caller": "page", "mode": "navigate"}
+    records = replay(make_pipeline([], routes=[there, *cookie_setter()]), call, callers={"page": PAGE})
+    assert [sent(record, "referer") for record in records] == [None, None]
+
+
 def test_cookies_that_stay_behind_are_named() -> None:
     pipeline = make_pipeline([], routes=cookie_setter(*SESSION))
     forged = {"send": "POST /", "form": {"a": "b"}, "caller": "page", "origin": FOREIGN, "mode": "navigate"}

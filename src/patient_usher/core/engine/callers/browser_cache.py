@@ -111,13 +111,12 @@ class PrivateCache:
         url = request.url.text
         if fetch.cache == "no-store":
             return answer
-        if any(name in fetch.fields for name in CONDITIONS):  # the page asked for itself, and keeps what it gets
-            if answer.status == 200:
-                self._kept.pop(url, None)
-            return answer
-        seen = request.method == "HEAD" and fetch.cache != "reload"
-        if seen or invalidates(request.method, answer.status):  # 4.3.5, simply; 4.4
+        own = any(name in fetch.fields for name in CONDITIONS)  # then the page keeps what it gets itself
+        known = answer.status == 200 if own else request.method == "HEAD" and fetch.cache != "reload"  # 4.3.5, simply
+        if known or invalidates(request.method, answer.status):  # 4.4
             self._kept.pop(url, None)
+        if own:
+            return answer
         if copy is not None and answer.status == 304:
             fresh = freshened(copy.stored, answer.fields, asked, now)
             self._kept[url] = _stored(fresh.answer, request, asked, now)

@@ -33,6 +33,8 @@ class Fetch:
         self.hops = 0
         self.held_back = ""
         """Which cookies stayed behind at the last hop, and why."""
+        self.tells_page = self._may_tell(self.url)
+        """Whether Referer goes along: not behind a hop to which it didn't (Fetch 4.1 step 8)."""
         self.refused: list[str] = []
         """Which cookies weren't taken on the way, and why."""
         for name, value in request.fields:
@@ -108,6 +110,8 @@ class Fetch:
                 fields.put("Sec-Fetch-User", "?1")
         if self.navigates:
             fields.put("Upgrade-Insecure-Requests", "1")
+        if self.tells_page:
+            fields.put("Referer", f"{self.origin}/")
         fields.update(self.fields)
         if self.checked or self.method not in ("GET", "HEAD"):
             fields.put("Origin", self.sent_origin)
@@ -159,4 +163,15 @@ class Fetch:
         self.method, self.fields, self.body = following.method, following.fields, following.body
         self.fields.drop("host")
         self.urls.append(url)
+        self.tells_page = self.tells_page and self._may_tell(url)
         return ""
+
+    def _may_tell(self, url: Url) -> bool:
+        """By the policy of pages that have none (Referrer Policy 8.3): from a secure page nothing is told in clear.
+
+        That is by the URL as it was written, before HSTS makes it secure. A page stands at the root of its origin
+        here, so the origin is all that there is to tell.
+        """
+        if self.origin in ("none", "null"):
+            return False
+        return trustworthy(url) or not self.origin.startswith("https:")  # of a page, browsers ask the scheme alone
