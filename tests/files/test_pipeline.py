@@ -255,6 +255,8 @@ def test_json_is_told_as_yaml_is(tmp_path: Path) -> None:
     variants = [f"{HEAD}like: p.yaml\n{text}\n" for _, text, _, _ in VARIANTS if text]
     told = 0
     for text in (*(row[1] for row in PIPELINES), *likes, *variants):
+        if ": &" in text:
+            continue  # JSON has no anchors
         try:
             document = json.dumps(YAML(typ="safe", pure=True).load(text), indent=1)
         except YAMLError:

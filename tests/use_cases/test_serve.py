@@ -83,7 +83,7 @@ def test_what_is_served_is_the_model(pipeline: str, settings: tuple[str, ...], t
         if "change" not in request and "http://" not in request["send"]  # another host than the one that is asked
     ]
     callers = {"script": {"kind": "script"}} | doc.get("callers", {})
-    doc["callers"] = {name: {**caller, "address": "127.0.0.1", "patience": "4s"} for name, caller in callers.items()}
+    doc["callers"] = {name: {**caller, "address": "127.0.0.1", "patience": "2s"} for name, caller in callers.items()}
     (tmp_path / "t.yaml").write_text(json.dumps(doc, default=str))
     trace = Trace.read(tmp_path / "t.yaml")
     with serving(model, origin=parse_url(trace.bound(model.blueprint).base)) as (found, _):
