@@ -269,9 +269,9 @@ def wander(
     *,
     third_party: str,
 ) -> list[Came]:
-    """What comes to a site while a page makes its steps: calls without CORS, and links and forms in another window.
+    """What comes to a site while a page makes its steps: calls, and links and forms in another window.
 
-    ``steps`` are ``{"kind": "fetch|link|form", "method", "url", "credentials"}``; ``answers`` are status and fields by
+    ``steps`` are ``{"kind": "fetch|link|form", "method", "url", "mode", "credentials"}``; ``answers`` are status and fields by
     path; ``third_party`` says whether cookies of other sites are ``sent`` or ``blocked``.
     """
     came: list[Came] = []
@@ -324,7 +324,7 @@ const there = () => new Promise(on => {{
   for (const step of {json.dumps(steps)}) {{
     if (step.kind == "fetch") {{
       const body = step.method == "POST" ? {{body: "x"}} : {{}};
-      await fetch(step.url, {{method: step.method, mode: "no-cors", credentials: step.credentials, ...body}}).catch(() => 0);
+      await fetch(step.url, {{method: step.method, mode: step.mode, credentials: step.credentials, ...body}}).catch(() => 0);
     }} else {{
       const arrived = there();
       if (step.kind == "link") open(step.url, "other");

@@ -76,6 +76,8 @@ def steps_at_random(random: Random, page: str, port: int, count: int) -> list[tu
             "method": {"link": "GET", "form": "POST"}.get(kind) or random.choice(("GET", "GET", "POST")),
         }
         if kind == "fetch":
+            # By CORS from secure pages alone: what HSTS upgrades is tainted as by a redirect there.
+            step["mode"] = random.choice(("cors", "no-cors")) if page.startswith("https") else "no-cors"
             step["credentials"] = random.choice(("include", "include", "include", "same-origin", "omit"))
         # A form to a plain URL from a secure page meets a warning that somebody would have to click away.
         schemes = ("https",) if kind == "form" and page.startswith("https") else ("https", "https", "http")
@@ -89,6 +91,9 @@ def steps_at_random(random: Random, page: str, port: int, count: int) -> list[tu
             fields = [("Set-Cookie", cookie(random, host)) for _ in range(random.choice((0, 0, 1, 1, 1, 2, 3)))]
             if random.random() < 0.15:
                 fields.append(("Strict-Transport-Security", random.choice(POLICIES)))
+            if random.random() < 0.5:
+                fields.append(("Access-Control-Allow-Origin", random.choice((page, page, "*", "null"))))
+                fields.append(("Access-Control-Allow-Credentials", random.choice(("true", "true", "false"))))
             if there is not None:
                 fields.append(("Location", there))
             hops.append(Hop(url, 200 if there is None else random.choice((301, 302, 303, 307, 308)), fields))
@@ -108,7 +113,9 @@ def by_the_model(steps: list[tuple[dict[str, Any], list[Hop]]], page: dict[str, 
                 route = {"id": f"r{number}-{at}-{method}", "at": f"{method} {path}", "access": "everyone"}
                 routes.append({**route, "handler": {"answer": answer}})
         how = (
-            {"mode": "navigate"} if step["kind"] != "fetch" else {"mode": "no-cors", "credentials": step["credentials"]}
+            {"mode": "navigate"}
+            if step["kind"] != "fetch"
+            else {"mode": step["mode"], "credentials": step["credentials"]}
         )
         body = {"text": "x", "headers": {"Content-Type": "text/plain"}} if step["method"] == "POST" else {}
         requests.append(
