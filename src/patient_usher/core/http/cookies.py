@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from patient_usher.core.http.dates import MICROSECONDS, cookie_instant
@@ -172,6 +172,11 @@ def parse_set_cookie(value: str, url: Url, now: int, registrable: Registrable) -
     return Cookie(name, text, domain or url.host, not domain, path, secure, same_site, _expiry(given, now), now)
 
 
+def cookie_header(cookies: Iterable[Cookie]) -> str | None:
+    """The Cookie field that carries these (RFC 6265 5.4), None for none."""
+    return "; ".join(f"{one.name}={one.value}" if one.name else one.value for one in cookies) or None
+
+
 class Jar:
     """One caller's cookies. ``registrable`` knows which domains are public suffixes."""
 
@@ -230,11 +235,9 @@ class Jar:
         if len(own) > MOST_PER_DOMAIN:
             del self._cookies[min(own, key=lambda key: self._cookies[key].created)]
 
-    def header(self, url: Url, now: int, *, same_site: bool = True, safe_navigation: bool = False) -> str | None:
-        """The Cookie field for a request (RFC 6265 5.4), None for none; the rest as for ``going``."""
-        going = self.going(url, now, same_site=same_site, safe_navigation=safe_navigation)
-        pairs = (f"{cookie.name}={cookie.value}" if cookie.name else cookie.value for cookie in going)
-        return "; ".join(pairs) or None
+    def header(self, url: Url, now: int) -> str | None:
+        """The Cookie field for a request of the same site (RFC 6265 5.4), None for none."""
+        return cookie_header(self.going(url, now))
 
     def going(self, url: Url, now: int, *, same_site: bool = True, safe_navigation: bool = False) -> list[Cookie]:
         """The cookies that go along with a request, in their order.

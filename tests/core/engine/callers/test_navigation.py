@@ -256,7 +256,7 @@ def test_cookies_that_stay_behind_are_named() -> None:
 # How a call asks for credentials, what the browser does with third-party cookies; what is sent, and what stays behind.
 BEHIND: list[tuple[dict[str, str], str, str | None, str | None]] = [
     ({"credentials": "include"}, "sent", "n=1", "the page is of another site, so l (SameSite=Lax) stayed behind"),
-    ({"credentials": "include"}, "blocked", None, "this browser keeps third-party cookies to itself, so n stayed behind"),
+    ({"credentials": "include"}, "blocked", None, "third-party cookies are blocked, so n stayed behind"),
     ({}, "sent", None, "credentials are same-origin, so n stayed behind"),
     ({"credentials": "omit"}, "blocked", None, "credentials are omit, so n stayed behind"),
     ({"mode": "navigate"}, "blocked", "n=1; l=1", None),

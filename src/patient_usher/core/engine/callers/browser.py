@@ -13,7 +13,7 @@ from patient_usher.core.engine.callers.public_suffix import registrable, site
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
 from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.http import cors
-from patient_usher.core.http.cookies import Jar, cookie_name
+from patient_usher.core.http.cookies import Jar, cookie_header, cookie_name
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.transport_security import policy
@@ -168,21 +168,23 @@ class Browser:
         fetch.held_back = ""
         if not self.jar:
             return None
-        same = _same_site(fetch.origin, fetch.url)
-        how = {"same_site": same, "safe_navigation": fetch.navigates and fetch.method in ("GET", "HEAD")}
-        if fetch.has_credentials and not self._bars(fetch, same_site=same):
-            kept = [] if same else self.jar.held_back(fetch.url, now, safe_navigation=how["safe_navigation"])
-            names = [f"{cookie.name} (SameSite={cookie.same_site.capitalize()})" for cookie in kept]
-            fetch.held_back = _left("the page is of another site", names)
-            return self.jar.header(fetch.url, now, **how)
-        barred = fetch.has_credentials
-        why = "this browser keeps third-party cookies to itself" if barred else f"credentials are {fetch.credentials}"
-        fetch.held_back = _left(why, [cookie.name for cookie in self.jar.going(fetch.url, now, **how)])
-        return None
+        same, safe = _same_site(fetch.origin, fetch.url), fetch.navigates and fetch.method in ("GET", "HEAD")
+        barred = self._bars_cookies(fetch, same_site=same)
+        going = self.jar.going(fetch.url, now, same_site=same, safe_navigation=safe)
+        if barred:
+            fetch.held_back = _left(barred, [cookie.name for cookie in going])
+            return None
+        kept = [] if same else self.jar.held_back(fetch.url, now, safe_navigation=safe)
+        names = [f"{cookie.name} (SameSite={cookie.same_site.capitalize()})" for cookie in kept]
+        fetch.held_back = _left("the page is of another site", names)
+        return cookie_header(going)
 
-    def _bars(self, fetch: Fetch, *, same_site: bool) -> bool:
-        """Whether cookies are neither sent nor taken for being another site's than the page's."""
-        return self.spec.third_party_cookies == "blocked" and not (same_site or fetch.navigates)
+    def _bars_cookies(self, fetch: Fetch, *, same_site: bool) -> str:
+        """Why no cookies are sent or taken on this hop, or nothing."""
+        if not fetch.has_credentials:
+            return f"credentials are {fetch.credentials}"
+        foreign = not (same_site or fetch.navigates)
+        return "third-party cookies are blocked" if foreign and self.spec.third_party_cookies == "blocked" else ""
 
     def _upgrade(self, fetch: Fetch, now: int) -> None:
         """RFC 6797 8.3: plain URLs of known hosts become secure ones before anything is sent."""
@@ -210,12 +212,10 @@ class Browser:
     def _take(self, fetch: Fetch, set_cookies: tuple[str, ...], now: int) -> None:
         """Keep what an answer sets; what isn't kept, and why, stands in the verdict."""
         same = _same_site(fetch.origin, fetch.url)
-        barred = self._bars(fetch, same_site=same)
-        if fetch.has_credentials and not barred:  # a navigation takes any cookie (6265bis 5.7 step 19)
-            refused = self.jar.store(set_cookies, fetch.url, now, same_site=same or fetch.navigates)
-        else:
-            why = "third-party cookies are blocked" if barred else f"credentials are {fetch.credentials}"
+        if why := self._bars_cookies(fetch, same_site=same):
             refused = [(cookie_name(value), why) for value in set_cookies]
+        else:  # a navigation takes any cookie (6265bis 5.7 step 19)
+            refused = self.jar.store(set_cookies, fetch.url, now, same_site=same or fetch.navigates)
         named = [(f"the cookie {name}" if name else "a cookie without a name", why) for name, why in refused]
         fetch.refused += [f"{cookie} wasn't taken: {why}" for cookie, why in named]
 
