@@ -213,11 +213,12 @@ def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
     if browser is not None:
         names = ", ".join(browser.readable_headers) or "none"
         copy = "" if browser.got is None else f"{browser.got.status} from its own copy; "
-        more = f"; {browser.reason}" if browser.reason else ""
-        told = {"readable": f"{copy}readable; header fields it can read: {names}{more}"}
+        told = {"readable": f"{copy}readable; header fields it can read: {names}"}
         text = told.get(browser.verdict, f"{browser.verdict} ({browser.why}): {browser.reason}")
         for part in wrapped(f"to the page: {text}", 0, "  "):
             yield line((part, "good" if browser.verdict == "readable" else "raised"))
+        if browser.verdict == "readable" and browser.reason:
+            yield from (line((part, "raised")) for part in wrapped(f"cookies: {browser.reason}", 0, "  "))
     raised = next((error.type for error in record.errors if error.raised_by == "handler"), None)
     handler = (
         f"raised {raised}"
