@@ -9,7 +9,7 @@ import ssl
 import subprocess
 import sys
 from base64 import b64encode
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from hashlib import sha256
@@ -29,14 +29,23 @@ BROWSER = shutil.which("chromium")
 
 
 @contextmanager
-def answering(handler: type[BaseHTTPRequestHandler]) -> Iterator[int]:
-    """A server of pages at a port of its own."""
-    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
+def answering(handler: type[BaseHTTPRequestHandler], port: int = 0) -> Iterator[int]:
+    """A server of pages at this port, or at one of its own."""
+    server = ThreadingHTTPServer(("127.0.0.1", port), handler)
     Thread(target=server.serve_forever, daemon=True).start()
     try:
         yield server.server_port
     finally:
         server.shutdown()
+        server.server_close()
+
+
+def free_port() -> int:
+    """A port at which nobody listens yet."""
+    with socket.socket() as found:
+        found.bind(("127.0.0.1", 0))
+        port: int = found.getsockname()[1]
+        return port
 
 
 def visit(page: str, done: Event, *more: str, profile: dict[str, Any] | None = None) -> None:
@@ -94,12 +103,8 @@ def outcomes(calls: dict[str, list[dict[str, Any]]], port: int, first: str) -> d
         def log_message(self, *_: Any) -> None:
             pass
 
-    server = ThreadingHTTPServer(("127.0.0.1", port), Pages)
-    Thread(target=server.serve_forever, daemon=True).start()
-    try:
+    with answering(Pages, port):
         visit(f"http://{first}:{port}/", done)
-    finally:
-        server.shutdown()
     return found
 
 
@@ -178,11 +183,9 @@ def _page(calls: list[dict[str, Any]]) -> str:
 </script>"""
 
 
-if __name__ == "__main__":  # writes a vector anew, from what its calls get from the browser now
-    vector = Path(sys.argv[1])
-    asked = json.loads(vector.read_text())
-    asked["sent"] = fields_by_call(asked["calls"], asked["fields"])
-    vector.write_text(json.dumps(asked, indent=1) + "\n")
+def sent(records: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Of what a model replayed, the requests that went out over the wire."""
+    return [one["request"] for one in records if one["outcome"] != "not-sent" and one["answered_by"] != "caller"]
 
 
 class Came(NamedTuple):
@@ -194,58 +197,6 @@ class Came(NamedTuple):
     origin: str | None
     site: str | None
     referrer: str | None
-
-
-class Site(NamedTuple):
-    """A server of every host, plain and by TLS at the same port. ``pages`` is filled in before anybody calls."""
-
-    port: int
-    pages: dict[str, Callable[[BaseHTTPRequestHandler, str], None]]
-    key: str
-    """What the browser is told to trust."""
-
-
-@contextmanager
-def listening() -> Iterator[Site]:
-    """Both schemes at one port, so that a plain URL can become a secure one, as HSTS asks."""
-    pages: dict[str, Callable[[BaseHTTPRequestHandler, str], None]] = {}
-
-    class Both(BaseHTTPRequestHandler):
-        protocol_version = "HTTP/1.1"
-
-        def setup(self) -> None:
-            self.scheme = "https" if self.request.recv(1, socket.MSG_PEEK) == b"\x16" else "http"
-            if self.scheme == "https":
-                self.request = context.wrap_socket(self.request, server_side=True)
-            super().setup()
-
-        def do_GET(self) -> None:
-            self.rfile.read(int(self.headers["Content-Length"] or 0))
-            self.close_connection = True
-            pages["here"](self, self.scheme)
-
-        do_POST = do_GET
-
-        def log_message(self, *_: Any) -> None:
-            pass
-
-    class Server(ThreadingHTTPServer):
-        daemon_threads = True
-
-        def handle_error(self, *_: Any) -> None:
-            """A connection that the browser gave up."""
-
-    with TemporaryDirectory() as folder:
-        key = _certificate(Path(folder))
-        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
-        context.load_cert_chain(Path(folder) / "both.pem")
-        server = Server(("127.0.0.1", 0), Both)
-        Thread(target=server.serve_forever, daemon=True).start()
-        try:
-            yield Site(server.server_port, pages, key)
-        finally:
-            server.shutdown()
-            server.server_close()
 
 
 def _certificate(folder: Path) -> str:
@@ -262,54 +213,71 @@ def _certificate(folder: Path) -> str:
 
 
 def wander(
-    site: Site,
+    port: int,
     page: str,
     steps: list[dict[str, Any]],
     answers: dict[str, tuple[int, list[tuple[str, str]]]],
     *,
     third_party: str,
 ) -> list[Came]:
-    """What comes to a site while a page makes its steps: calls, and links and forms in another window.
+    """What comes to a server of every host while a page makes its steps: calls, and links and forms in another window.
 
-    ``steps`` are ``{"kind": "fetch|link|form", "method", "url", "mode", "credentials"}``; ``answers`` are status and fields by
-    path; ``third_party`` says whether cookies of other sites are ``sent`` or ``blocked``.
+    The server speaks plain and by TLS at the one port, so that a plain URL can become a secure one, as HSTS asks.
+    ``steps`` are ``{"kind": "fetch|link|form", "method", "url", "mode", "credentials"}``; ``answers`` are status and
+    fields by path; ``third_party`` says whether cookies of other sites are ``sent`` or ``blocked``.
     """
     came: list[Came] = []
     done = Event()
 
-    def answered(call: BaseHTTPRequestHandler, scheme: str) -> None:
-        if call.path == "/page":
-            return give(call, 200, [], _wandering(steps))
-        if call.path == "/done":
-            done.set()
-        if call.path not in answers:
-            return give(call, 404, [], "")
-        fields = call.headers
-        cookie = fields["Cookie"] and fields["Cookie"].encode("latin-1").decode()
-        url = f"{scheme}://{fields['Host']}{call.path}"
-        came.append(Came(call.command, url, cookie, fields["Origin"], fields["Sec-Fetch-Site"], fields["Referer"]))
-        return give(call, *answers[call.path], "<script>opener?.postMessage('there', '*')</script>")
+    class Both(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
 
-    def give(call: BaseHTTPRequestHandler, status: int, fields: list[tuple[str, str]], body: str) -> None:
-        own = [("Cache-Control", "no-store"), ("Content-Type", "text/html"), ("Connection", "close")]
-        lines = [f"{name}: {value}" for name, value in [*fields, *own, ("Content-Length", str(len(body.encode())))]]
-        call.wfile.write("\r\n".join([f"HTTP/1.1 {status} X", *lines, "", body]).encode())
+        def setup(self) -> None:
+            self.scheme = "https" if self.request.recv(1, socket.MSG_PEEK) == b"\x16" else "http"
+            if self.scheme == "https":
+                self.request = context.wrap_socket(self.request, server_side=True)
+            super().setup()
 
-    site.pages["here"] = answered
+        def do_GET(self) -> None:
+            self.rfile.read(int(self.headers["Content-Length"] or 0))
+            self.close_connection = True
+            if self.path == "/page":
+                return self.give(200, [], _wandering(steps))
+            if self.path == "/done":
+                done.set()
+            if self.path not in answers:
+                return self.give(404, [], "")
+            fields = self.headers
+            cookie = fields["Cookie"] and fields["Cookie"].encode("latin-1").decode()
+            url = f"{self.scheme}://{fields['Host']}{self.path}"
+            came.append(Came(self.command, url, cookie, fields["Origin"], fields["Sec-Fetch-Site"], fields["Referer"]))
+            return self.give(*answers[self.path], "<script>opener?.postMessage('there', '*')</script>")
+
+        do_POST = do_GET
+
+        def give(self, status: int, fields: list[tuple[str, str]], body: str) -> None:
+            own = [("Cache-Control", "no-store"), ("Content-Type", "text/html"), ("Connection", "close")]
+            lines = [f"{name}: {value}" for name, value in [*fields, *own, ("Content-Length", str(len(body.encode())))]]
+            self.wfile.write("\r\n".join([f"HTTP/1.1 {status} X", *lines, "", body]).encode())
+
+        def log_message(self, *_: Any) -> None:
+            pass
+
     off = "HttpsUpgrades,HttpsFirstBalancedMode,HttpsFirstBalancedModeAutoEnable,LocalNetworkAccessChecks"
-    options = [
-        "--host-resolver-rules=MAP * 127.0.0.1",
-        f"--ignore-certificate-errors-spki-list={site.key}",
-        "--disable-popup-blocking",
-        f"--disable-features={off}",
-    ]
     blocks = third_party == "blocked"
-    visit(
-        page + "/page",
-        done,
-        *options,
-        profile={"cookie_controls_mode": int(blocks), "block_third_party_cookies": blocks},
-    )
+    profile = {"cookie_controls_mode": int(blocks), "block_third_party_cookies": blocks}
+    with TemporaryDirectory() as folder:
+        key = _certificate(Path(folder))
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(Path(folder) / "both.pem")
+        options = [
+            "--host-resolver-rules=MAP * 127.0.0.1",
+            f"--ignore-certificate-errors-spki-list={key}",
+            "--disable-popup-blocking",
+            f"--disable-features={off}",
+        ]
+        with answering(Both, port):
+            visit(page + "/page", done, *options, profile=profile)
     return came
 
 
@@ -340,3 +308,10 @@ const there = () => new Promise(on => {{
   await fetch("/done", {{method: "POST", body: "x"}});
 }})();
 </script>"""
+
+
+if __name__ == "__main__":  # writes a vector anew, from what its calls get from the browser now
+    vector = Path(sys.argv[1])
+    asked = json.loads(vector.read_text())
+    asked["sent"] = fields_by_call(asked["calls"], asked["fields"])
+    vector.write_text(json.dumps(asked, indent=1) + "\n")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import socket
 from itertools import product
 from random import Random
 from typing import Any
@@ -16,13 +15,6 @@ from patient_usher.use_cases.serve import Ended, served
 
 PAGE, OTHER = "localhost", "127.0.0.1"
 """Two hosts of this machine: a page from one is another site than one from the other."""
-
-
-def free_port() -> int:
-    with socket.socket() as found:
-        found.bind(("127.0.0.1", 0))
-        port: int = found.getsockname()[1]
-        return port
 
 
 def cors(id_: str, path: str, **options: Any) -> dict[str, Any]:
@@ -165,7 +157,7 @@ def as_page(record: dict[str, Any]) -> dict[str, Any]:
 @pytest.mark.parametrize("site", [PAGE, OTHER])
 def test_what_pages_get_and_browsers_send_is_the_models(site: str) -> None:
     """Over a hundred calls each of a page that is listed and of one that isn't; the service is of one's site."""
-    port = free_port()
+    port = chromium.free_port()
     pipeline = make_pipeline(stages(f"http://{PAGE}:{port}"), routes=routes("http://api.invalid"))
     ended: list[Ended] = []
     with served(pipeline, on_ended=ended.append) as found:
@@ -188,11 +180,7 @@ def test_what_pages_get_and_browsers_send_is_the_models(site: str) -> None:
             if mine != theirs
         ]
         assert differing == []
-        sent += [
-            on_the_wire(r["request"]["method"], r["request"]["url"], r["request"]["headers"])
-            for r in records
-            if r["outcome"] not in ("from-caller-cache", "not-sent")
-        ]
+        sent += [on_the_wire(r["method"], r["url"], r["headers"]) for r in chromium.sent(records)]
     came = [one.x.sent for one in ended]
     assert [on_the_wire(one.method, one.url.text, one.fields.pairs()) for one in came] == sent
     assert len(asked) > 100
@@ -275,7 +263,7 @@ def call_at_random(random: Random) -> dict[str, Any]:
 @pytest.mark.skipif(chromium.BROWSER is None, reason="no chromium is installed here")
 @pytest.mark.parametrize("seed", range(int(os.environ.get("USHER_BROWSER_LAWS", "2"))))
 def test_calls_at_random_end_and_are_sent_as_in_a_browser(seed: int) -> None:
-    random, port = Random(seed), free_port()
+    random, port = Random(seed), chromium.free_port()
     given = stages_at_random(random, f"http://{PAGE}:{port}")
     asked = [call_at_random(random) for _ in range(150)]
     site = random.choice((PAGE, OTHER))
@@ -293,10 +281,6 @@ def test_calls_at_random_end_and_are_sent_as_in_a_browser(seed: int) -> None:
         final = {record["request_id"]: record for record in records}
         ours = [as_page(final[f"r{at}"]) for at in range(len(asked))]
         assert [row for row in zip(asked, ours, got[host], strict=True) if row[1] != row[2]] == []
-        sent += [
-            on_the_wire(r["request"]["method"], r["request"]["url"], r["request"]["headers"])
-            for r in records
-            if r["outcome"] != "not-sent" and r["answered_by"] != "caller"
-        ]
+        sent += [on_the_wire(r["method"], r["url"], r["headers"]) for r in chromium.sent(records)]
     assert [on_the_wire(one.x.sent.method, one.x.sent.url.text, one.x.sent.fields.pairs()) for one in ended] == sent
     assert len(sent) > 100

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from patient_usher.core.engine.compile.compiler import compile_document
+from patient_usher.core.http.fields import TOKEN
 from patient_usher.core.model.document import Json, Map, Problem, Seq, Spot, Unusable, locate
-from patient_usher.core.model.header_rules import TOKEN
 from patient_usher.core.model.templates import parse_template
 from patient_usher.core.model.text_types import show
 from patient_usher.core.model.words import counted

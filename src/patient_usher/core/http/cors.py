@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
 from patient_usher.core.http.dates import MICROSECONDS
-from patient_usher.core.http.fields import Fields, list_items
+from patient_usher.core.http.fields import TOKEN, Fields, list_items
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.messages import Request
 
@@ -31,7 +31,6 @@ MAX_AGE_LIMIT = 7200
 """The limit that the standard lets a browser impose (4.8, step 7.10), in seconds."""
 
 _NORMALISED = frozenset({"DELETE", "GET", "HEAD", "OPTIONS", "POST", "PUT"})
-_TOKEN = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]+")
 _UNSAFE_BYTE = re.compile(r'[\x00-\x08\x0a-\x1f"():<>?@\[\\\]{}\x7f]')
 _LANGUAGE = re.compile(r"[0-9A-Za-z *,\-.;=]*")
 _RANGE = re.compile(r"bytes=([0-9]+)-([0-9]*)")
@@ -104,7 +103,7 @@ def _tokens(value: str | None) -> list[str] | None:
     if value is None:
         return None
     items = list_items(value)
-    if not all(_TOKEN.fullmatch(item) for item in items):
+    if not all(TOKEN.fullmatch(item) for item in items):
         raise ValueError(value)
     return items
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Set
 
+TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
+"""Names of fields, methods, directives (RFC 9110 5.6.2)."""
 _QUOTED_PAIR = re.compile(r"\\(.)")
 
 

@@ -5,11 +5,9 @@ from __future__ import annotations
 import re
 
 from patient_usher.core.http.caching import seconds
-from patient_usher.core.http.fields import split_outside_quotes, unquoted
+from patient_usher.core.http.fields import TOKEN, split_outside_quotes, unquoted
 
-_DIRECTIVE = re.compile(
-    r"""(?P<name>[!#$%&'*+.^_`|~0-9A-Za-z-]+)(?:[ \t]*=[ \t]*(?P<value>[!#$%&'*+.^_`|~0-9A-Za-z-]+|".*"))?"""
-)
+_DIRECTIVE = re.compile(rf"""(?P<name>{TOKEN.pattern})(?:[ \t]*=[ \t]*(?P<value>{TOKEN.pattern}|".*"))?""")
 
 
 def policy(value: str) -> tuple[int, bool] | None:

@@ -9,12 +9,12 @@ from urllib.parse import quote
 
 from pydantic import AfterValidator, WithJsonSchema
 
+from patient_usher.core.http.fields import TOKEN
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.errors import Fault, Raised
 from patient_usher.core.model.text_types import show, wrong
 from patient_usher.core.model.values import FilledText
 
-TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _UNSENDABLE = re.compile(r"[\x00-\x08\x0a-\x1f\x7f\ud800-\udfff]")
 _FRAMING = frozenset({"transfer-encoding", "content-length"})
 """Fields that frame a message: the server's own, never a stage's or handler's (RFC 9112 6)."""

@@ -10,6 +10,7 @@ from typing import Annotated, Any, ClassVar
 from pydantic import BaseModel, BeforeValidator, ConfigDict, GetJsonSchemaHandler, WithJsonSchema
 from pydantic_core import CoreSchema, PydanticCustomError
 
+from patient_usher.core.http.fields import TOKEN
 from patient_usher.core.model.document import Json, JsonObject
 
 UNITS = {"us": 1, "ms": 1_000, "s": 1_000_000, "m": 60_000_000, "h": 3_600_000_000, "d": 86_400_000_000}
@@ -21,7 +22,8 @@ SIZES = {"": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
 DURATION_PATTERN = r"^(\d+(\.\d+)?(us|ms|s|m|h|d))+$"
 SIZE_PATTERN = r"^\d+(KiB|MiB|GiB)?$"
 """For JSON Schemas, which read no further than the form."""
-METHOD = re.compile(r"[A-Za-z!#$%&'*+.^_`|~0-9-]+")
+METHOD = TOKEN
+"""A method is one (RFC 9110 9.1)."""
 
 
 class Model(BaseModel):

@@ -220,20 +220,21 @@ class Browser:
         fetch.refused += [f"{cookie} wasn't taken: {why}" for cookie, why in named]
 
     def _finish(self, fetch: Fetch, x: Exchange, answer: Answer) -> None:
-        fields, told = answer.fields, "; ".join(filter(None, (fetch.held_back, *fetch.refused)))
+        fields, cookies = answer.fields, [text for text in (fetch.held_back, *fetch.refused) if text]
+        told = "; ".join(cookies) or None
         got = None if answer is x.answer or (fetch.crosses and fetch.mode == "no-cors") else answer
         if not fetch.crosses:
             names = sorted(name for name in fields.names() if name not in cors.FORBIDDEN_RESPONSE_FIELDS)
-            x.browser = Verdict("readable", None, told or None, tuple(names), got)
+            x.browser = Verdict("readable", None, told, tuple(names), got)
         elif fetch.navigates:
             text = "the browser shows the answer; no page sees it"
-            x.browser = Verdict("opaque", "navigated", text + (told and f"; {told}"), got=got)
+            x.browser = Verdict("opaque", "navigated", "; ".join((text, *cookies)), got=got)
         elif fetch.mode == "no-cors":
             text = "in mode no-cors a page sees nothing of the answer"
-            x.browser = Verdict("opaque", "no-cors", text + (told and f"; {told}"))
+            x.browser = Verdict("opaque", "no-cors", "; ".join((text, *cookies)))
         else:
             names = cors.readable_names(fields, credentials=fetch.includes)
-            x.browser = Verdict("readable", None, told or None, tuple(names), got)
+            x.browser = Verdict("readable", None, told, tuple(names), got)
 
     def _block(self, fetch: Fetch, x: Exchange, why: str, service: Service, what: str = "") -> None:
         """The page gets a network error; what a preflight had granted is forgotten (4.1, main fetch)."""
