@@ -47,9 +47,10 @@ $(VENV)/.installed: pyproject.toml
 	@$(BIN)/python -m compileall -q src
 	@touch $@
 
-$(VENV)/.installed-dev: $(VENV)/.installed
-	@$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
-	@touch $@
+$(VENV)/.installed-dev: pyproject.toml  # what tests need is compiled as they import it
+	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+	@$(BIN)/pip install --quiet --disable-pip-version-check --no-compile --editable '.[dev]'
+	@touch $(VENV)/.installed $@
 
 clean:
 	rm -rf $(VENV)

@@ -39,18 +39,17 @@ def run(*command: object, cwd: Path = ROOT, status: int | None = 0, **env: str) 
     return done.stdout
 
 
-def environment(folder: Path, what: str) -> Path:
+def environment(folder: Path, what: str, *how: str) -> Path:
     """An environment with this installed. Returns its commands' folder."""
-    venv.create(folder, with_pip=True)
-    run(folder / "bin/pip", "install", "--quiet", "--disable-pip-version-check", what)
+    venv.create(folder)
+    pip = (sys.executable, "-m", "pip", "--python", folder / "bin/python")
+    run(*pip, "install", "--quiet", "--disable-pip-version-check", *how, what)
     return folder / "bin"
 
 
 def weight(folder: Path) -> float:
-    """How many MB of packages there are, but for what installs them."""
-    packages = next(folder.glob("lib/python*/site-packages"))
-    ours = [path for path in packages.iterdir() if path.name.partition("-")[0] not in ("pip", "setuptools")]
-    return float(sum(int(run("du", "-sk", path).split()[0]) for path in ours)) / 1024
+    """How many MB of packages there are."""
+    return float(run("du", "-sk", next(folder.glob("lib/python*/site-packages"))).split()[0]) / 1024
 
 
 def bare(folder: Path, wheel: Path) -> None:
@@ -76,7 +75,7 @@ def bare(folder: Path, wheel: Path) -> None:
 
 def whole(folder: Path, source: Path) -> None:
     """With all extras."""
-    usher = environment(folder, f"{source}[all]") / "usher"
+    usher = environment(folder, f"{source}[all]", "--no-compile") / "usher"
     assert "not installed" not in run(usher, "--version")
     run(usher, "demo", "--copy", folder / "demo")
     demo = folder / "demo"
@@ -84,7 +83,7 @@ def whole(folder: Path, source: Path) -> None:
     run(usher, "replay", "harbour.yaml", "story.yaml", "--into", "o.parquet", cwd=demo)
     assert (demo / "o.png").read_bytes()[:4] == b"\x89PNG"
     assert (demo / "o.parquet").read_bytes()[:4] == b"PAR1"
-    print(f"all extras: {weight(folder):.0f} MB")
+    print(f"all extras: {weight(folder):.0f} MB, not compiled")
 
 
 def hooks(folder: Path, usher: Path) -> None:
