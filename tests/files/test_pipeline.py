@@ -162,6 +162,7 @@ TRACES: list[tuple[str, str, str, str, str]] = [
     ("browser with a script's jar", trace("{id: a, send: GET /}", head="callers: {b: {kind: browser, origin: 'https://a.example', cookies: keep}}\n"), "2:", "a browser keeps cookies and follows redirects by itself", "leave cookies and redirects out"),
     ("script with an origin", trace("{id: a, send: GET /}", head="callers: {b: {origin: 'https://a.example'}}\n"), "2:", "an origin belongs to a browser", "add kind: browser"),
     ("script with third parties", trace("{id: a, send: GET /}", head="callers: {b: {third-party-cookies: blocked}}\n"), "2:", "third-party-cookies belongs to a browser", "add kind: browser"),
+    ("script with unmarked cookies", trace("{id: a, send: GET /}", head="callers: {b: {unmarked-cookies: sent}}\n"), "2:", "unmarked-cookies belongs to a browser", "add kind: browser"),
     ("address", trace("{id: a, send: GET /}", head="callers: {b: {address: 300.1.1.1}}\n"), "2:24", "is no IP address", "192.0.2.7"),
     ("change", trace("{change: {stages: {nope: {enabled: true}}}}"), "3:14", "there is no stage 'nope' to change", ""),
     ("change of an option", trace("{change: {stages: {who: {realm: 3}}}}"), "3:14", "'realm' must be text", ""),

@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from chromium import BROWSER
+from browsers import CHROMIUM
 from conftest import DEMO, Outcome
 
 Usher = Callable[..., Outcome]
@@ -40,7 +40,7 @@ setTimeout(() => axe.run().then((found) => {
 def axe(tmp_path_factory: pytest.TempPathFactory) -> str:
     """The library's text."""
     npm = shutil.which("npm")
-    if BROWSER is None or npm is None:
+    if CHROMIUM is None or npm is None:
         pytest.skip("no Chromium, or no npm")
     folder = tmp_path_factory.mktemp("axe")
     done = subprocess.run([npm, "pack", "axe-core@4"], cwd=folder, capture_output=True, timeout=60, check=False)
@@ -69,7 +69,7 @@ def test_nothing_keeps_anybody_out(usher: Usher, tmp_path: Path, axe: str, name:
     usher(*arguments, "--report", "html=r.html")
     page = re.sub(r'<meta http-equiv="Content-Security-Policy"[^>]*>', "", (tmp_path / "r.html").read_text())
     (tmp_path / "asks.html").write_text(page.replace("</body>", f"<script>{axe}</script>{ASKS}</body>"))
-    command = [str(BROWSER), "--headless", "--no-sandbox", "--disable-gpu", "--virtual-time-budget=15000"]
+    command = [str(CHROMIUM), "--headless", "--no-sandbox", "--disable-gpu", "--virtual-time-budget=15000"]
     done = subprocess.run(
         [*command, *LOOKS[look], "--dump-dom", f"file://{tmp_path}/asks.html"],
         capture_output=True,

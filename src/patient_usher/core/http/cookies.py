@@ -60,7 +60,9 @@ def set_cookie(
 
 
 class Cookie(NamedTuple):
-    """A stored cookie. ``expires``: microseconds since the epoch, None for the session."""
+    """A stored cookie. ``same_site`` is empty where it says none; ``expires``: microseconds since the epoch, None for
+    the session.
+    """
 
     name: str
     value: str
@@ -94,11 +96,6 @@ def _path_match(path: str, cookie_path: str) -> bool:
     if path == cookie_path:
         return True
     return path.startswith(cookie_path) and (cookie_path.endswith("/") or path[len(cookie_path)] == "/")
-
-
-def _crosses(cookie: Cookie, *, safe_navigation: bool) -> bool:
-    """Whether a cookie goes along from another site (6265bis 5.8.3)."""
-    return cookie.same_site == "none" or (cookie.same_site == "lax" and safe_navigation)
 
 
 Registrable = Callable[[str], str | None]
@@ -168,7 +165,7 @@ def parse_set_cookie(value: str, url: Url, now: int, registrable: Registrable) -
             return why
     domain = "" if suffix else domain  # a host that is a public suffix itself has it for itself alone
     path = path if path.startswith("/") else _default_path(url.path)
-    same_site = same_site if same_site in ("strict", "lax", "none") else "lax"
+    same_site = same_site if same_site in ("strict", "lax", "none") else ""
     return Cookie(name, text, domain or url.host, not domain, path, secure, same_site, _expiry(given, now), now)
 
 
@@ -178,11 +175,14 @@ def cookie_header(cookies: Iterable[Cookie]) -> str | None:
 
 
 class Jar:
-    """One caller's cookies. ``registrable`` knows which domains are public suffixes."""
+    """One caller's cookies. ``registrable`` knows which domains are public suffixes; ``unmarked`` is the SameSite of
+    cookies that say none, ``lax`` by 6265bis 5.7, in some browsers still ``none``.
+    """
 
-    def __init__(self, registrable: Registrable) -> None:
+    def __init__(self, registrable: Registrable, *, unmarked: str = "lax") -> None:
         self._cookies: dict[tuple[str, str, bool, str], Cookie] = {}
         self._registrable = registrable
+        self._unmarked = unmarked
 
     def __bool__(self) -> bool:
         """Whether it holds any."""
@@ -213,7 +213,7 @@ class Jar:
         return refused
 
     def _barred(self, cookie: Cookie, url: Url, *, same_site: bool) -> str:
-        if not same_site and cookie.same_site != "none":
+        if not same_site and self._same_site(cookie) != "none":
             return "the page is of another site, and it isn't SameSite=None"
         if not trustworthy(url) and self._shadows(cookie):
             return "it came over plain HTTP, and a Secure one of this name is there"
@@ -245,12 +245,20 @@ class Jar:
         ``same_site`` says whether the request comes from the same site (SameSite, 6265bis 5.8.3).
         """
         fitting = self._fitting(url, now)
-        going = [one for one in fitting if same_site or _crosses(one, safe_navigation=safe_navigation)]
+        going = [one for one in fitting if same_site or self._crosses(one, safe_navigation=safe_navigation)]
         return sorted(going, key=lambda cookie: (-len(cookie.path), cookie.created))
 
     def held_back(self, url: Url, now: int, *, safe_navigation: bool = False) -> list[Cookie]:
         """The cookies that a request from another site leaves behind."""
-        return [one for one in self._fitting(url, now) if not _crosses(one, safe_navigation=safe_navigation)]
+        return [one for one in self._fitting(url, now) if not self._crosses(one, safe_navigation=safe_navigation)]
+
+    def _crosses(self, cookie: Cookie, *, safe_navigation: bool) -> bool:
+        """Whether a cookie goes along from another site (6265bis 5.8.3)."""
+        same_site = self._same_site(cookie)
+        return same_site == "none" or (same_site == "lax" and safe_navigation)
+
+    def _same_site(self, cookie: Cookie) -> str:
+        return cookie.same_site or self._unmarked
 
     def _fitting(self, url: Url, now: int) -> list[Cookie]:
         """The cookies for a URL, wherever the request comes from; those that have expired go."""

@@ -111,6 +111,7 @@ class CallerSpec(Model):
         "headers": "Header fields on every request.",
         "cookies": "Whether a script keeps cookies.",
         "third-party-cookies": "Whether a browser sends and takes cookies of other sites than its page's; many don't.",
+        "unmarked-cookies": "What a browser makes of cookies without SameSite: Lax, or sent from any site, as some do.",
         "redirects": "Whether a script follows redirects.",
         "patience": "After how long without an answer it gives up.",
     }
@@ -121,6 +122,7 @@ class CallerSpec(Model):
     headers: Annotated[dict[str, SentText], AfterValidator(check_sent)] = Field(default_factory=dict)
     cookies: Literal["ignore", "keep"] = "ignore"
     third_party_cookies: Literal["sent", "blocked"] = "sent"
+    unmarked_cookies: Literal["lax", "sent"] = "lax"
     redirects: Literal["stop", "follow"] = "stop"
     patience: PositiveDuration = 30_000_000
 
@@ -139,8 +141,8 @@ class CallerSpec(Model):
                     raise wrong(f"no page may set the header {name}", "leave it out: the browser sets it by itself")
         elif self.origin is not None:
             raise wrong("an origin belongs to a browser", "add kind: browser")
-        elif "third_party_cookies" in given:
-            raise wrong("third-party-cookies belongs to a browser", "add kind: browser and an origin")
+        elif own := sorted(given & {"third_party_cookies", "unmarked_cookies"}):
+            raise wrong(f"{own[0].replace('_', '-')} belongs to a browser", "add kind: browser and an origin")
         return self
 
 

@@ -6,7 +6,7 @@ from typing import Any
 
 import pytest
 
-import chromium
+import browsers
 from conftest import make_pipeline, replay
 
 PAGE, OTHER = "https://page.example", "https://api.example"
@@ -68,7 +68,7 @@ def test_what_is_asked_again(name: str, answer: dict[str, Any], calls: list[dict
     base = OTHER if "blocked" in name or {"mode": "no-cors"}.items() <= calls[0].items() else PAGE
     sent = [
         " ".join([r["method"], r["url"].removeprefix(base), *_condition(r)])
-        for r in chromium.sent(replay(make_pipeline([], routes=routes), *requests, base=base, callers=callers))
+        for r in browsers.sent(replay(make_pipeline([], routes=routes), *requests, base=base, callers=callers))
     ]
     assert sent == asked
 

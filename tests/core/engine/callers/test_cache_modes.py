@@ -6,9 +6,7 @@ import json
 from pathlib import Path
 from typing import Any
 
-import pytest
-
-import chromium
+import browsers
 from conftest import make_pipeline, replay, text
 
 VECTOR = json.loads((Path(__file__).parents[3] / "vectors" / "cache-modes-of-chromium.json").read_text())
@@ -42,6 +40,6 @@ def test_the_fields_that_go_with_a_cache_mode_are_a_browsers() -> None:
         assert (call, ours) == (call, sent)
 
 
-@pytest.mark.skipif(chromium.BROWSER is None, reason="no chromium is installed here; the vector holds its answers")
+@browsers.needs_chromium
 def test_the_vector_is_what_the_browser_sends_today() -> None:
-    assert chromium.fields_by_call(VECTOR["calls"], VECTOR["fields"]) == VECTOR["sent"]
+    assert browsers.fields_by_call(VECTOR["calls"], VECTOR["fields"]) == VECTOR["sent"]

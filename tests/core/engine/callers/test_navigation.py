@@ -250,7 +250,10 @@ def test_cookies_that_stay_behind_are_named() -> None:
     pipeline = make_pipeline([], routes=cookie_setter(*SESSION))
     forged = {"send": "POST /", "form": {"a": "b"}, "caller": "page", "origin": FOREIGN, "mode": "navigate"}
     last = replay(pipeline, {"send": "GET /set", "caller": "page"}, forged, base=API, callers={"page": PAGE})[-1]
-    assert "s (SameSite=Strict) and l (SameSite=Lax) and d (SameSite=Lax) stayed behind" in last["browser"]["reason"]
+    assert (
+        "s (SameSite=Strict) and l (SameSite=Lax) and d (no SameSite, so Lax) stayed behind"
+        in last["browser"]["reason"]
+    )
 
 
 # How a call asks for credentials, what the browser does with third-party cookies; what is sent, and what stays behind.
@@ -306,6 +309,36 @@ def test_a_browser_that_blocks_third_party_cookies_takes_none() -> None:
     for third_party, along in (("sent", "n=1"), ("blocked", None)):
         page = {"page": {**SHOP, "third-party-cookies": third_party}}
         assert sent(replay(pipeline, *calls, base=API, callers=page)[-1], "cookie") == along
+
+
+# How a page of another site asks, what its browser makes of a cookie without SameSite; what is sent, and what is said.
+UNMARKED: list[tuple[dict[str, Any], str, str | None, str | None]] = [
+    ({"send": "POST /", "mode": "navigate", "form": {"a": "b"}}, "lax", None, "the page is of another site, so s (no SameSite, so Lax) stayed behind"),
+    ({"send": "POST /", "mode": "navigate", "form": {"a": "b"}}, "sent", "s=1", None),
+    ({"send": "GET /", "mode": "no-cors", "credentials": "include"}, "lax", None, "the page is of another site, so s (no SameSite, so Lax) stayed behind"),
+    ({"send": "GET /", "mode": "no-cors", "credentials": "include"}, "sent", "s=1", None),
+    ({"send": "GET /", "mode": "navigate"}, "lax", "s=1", None),
+    ({"send": "GET /", "mode": "no-cors"}, "sent", None, "credentials are same-origin, so s stayed behind"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("call", "unmarked", "along", "said"), UNMARKED)
+@pytest.mark.parametrize("set_to", ["s=1; Path=/", "s=1; Path=/; SameSite=unheard-of"])
+def test_what_becomes_of_a_cookie_without_same_site(call: dict[str, Any], unmarked: str, along: str | None, said: str | None, set_to: str) -> None:  # fmt: skip
+    page = {"page": {**SHOP, "unmarked-cookies": unmarked}}
+    visit = {"send": "GET /set", "mode": "navigate", "caller": "page"}
+    pipeline = make_pipeline([], routes=cookie_setter(set_to))
+    last = replay(pipeline, visit, {**call, "caller": "page"}, base=API, callers=page)[-1]
+    assert sent(last, "cookie") == along
+    assert said is None or said in last["browser"]["reason"]
+
+
+@pytest.mark.parametrize("unmarked", ["lax", "sent"])
+def test_a_cookie_without_same_site_is_taken_in_a_call_from_elsewhere_where_it_would_be_sent(unmarked: str) -> None:
+    page = {"page": {**SHOP, "unmarked-cookies": unmarked}}
+    call = {"send": "GET /set", "mode": "no-cors", "credentials": "include", "caller": "page"}
+    [record] = replay(make_pipeline([], routes=cookie_setter("s=1; Path=/")), call, base=API, callers=page)
+    assert ("the cookie s wasn't taken" in record["browser"]["reason"]) == (unmarked == "lax")
 
 
 def test_a_page_gets_the_copy_that_a_304_confirms() -> None:

@@ -13,7 +13,7 @@ from patient_usher.core.engine.callers.public_suffix import registrable, site
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
 from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.http import cors
-from patient_usher.core.http.cookies import Jar, cookie_header, cookie_name
+from patient_usher.core.http.cookies import Cookie, Jar, cookie_header, cookie_name
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.transport_security import policy
@@ -31,7 +31,7 @@ class Browser:
         self.name = name
         self.spec = spec
         self.origin = spec.origin or ""
-        self.jar = Jar(registrable)
+        self.jar = Jar(registrable, unmarked="lax" if spec.unmarked_cookies == "lax" else "none")
         self.preflights = cors.PreflightCache()
         self.copies = PrivateCache()
         self._tls_only: dict[str, tuple[int, bool]] = {}
@@ -175,7 +175,7 @@ class Browser:
             fetch.held_back = _left(barred, [cookie.name for cookie in going])
             return None
         kept = [] if same else self.jar.held_back(fetch.url, now, safe_navigation=safe)
-        names = [f"{cookie.name} (SameSite={cookie.same_site.capitalize()})" for cookie in kept]
+        names = [f"{cookie.name} ({_marked(cookie)})" for cookie in kept]
         fetch.held_back = _left("the page is of another site", names)
         return cookie_header(going)
 
@@ -242,6 +242,10 @@ class Browser:
             self.preflights.forget(fetch.sent_origin, fetch.url.text)
         code, reason = service.blocked(fetch.origin, why, what, x, x.sent.method)
         x.browser = Verdict("blocked", code, reason)
+
+
+def _marked(cookie: Cookie) -> str:
+    return f"SameSite={cookie.same_site.capitalize()}" if cookie.same_site else "no SameSite, so Lax"
 
 
 def _left(why: str, names: list[str]) -> str:

@@ -1,15 +1,16 @@
-"""A real browser, where one is installed: it loads a page from a server here, and the server writes down what came."""
+"""Real browsers, where they are installed: one loads a page from a server here, and the server writes down what came."""
 
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import socket
 import ssl
 import subprocess
 import sys
 from base64 import b64encode
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from hashlib import sha256
@@ -19,13 +20,18 @@ from tempfile import TemporaryDirectory
 from threading import Event, Thread
 from typing import Any, NamedTuple
 
+import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 from cryptography.x509.oid import NameOID
 
-BROWSER = shutil.which("chromium")
+CHROMIUM = shutil.which("chromium")
+FIREFOX = shutil.which("firefox-esr") or shutil.which("firefox")
+needs_chromium = pytest.mark.skipif(CHROMIUM is None, reason="no chromium is installed here")
+needs_firefox = pytest.mark.skipif(FIREFOX is None, reason="no firefox is installed here")
+EACH = [pytest.param("chromium", marks=needs_chromium), pytest.param("firefox", marks=needs_firefox)]
 
 
 @contextmanager
@@ -48,29 +54,74 @@ def free_port() -> int:
         return port
 
 
-def visit(page: str, done: Event, *more: str, profile: dict[str, Any] | None = None) -> None:
-    """Load a page in a browser that knows nothing yet, until it is done; with ``more`` options and preferences."""
+class Setting(NamedTuple):
+    """What a browser is told before it loads a page: that these names lead here, with this certificate, and whether
+    cookies of other sites are ``sent`` or ``blocked``.
+    """
+
+    names: Sequence[str] = ()
+    certificate: x509.Certificate | None = None
+    third_party: str = "sent"
+
+
+def _chromium(folder: Path, page: str, setting: Setting) -> list[str]:
+    """The command that loads a page with a profile of its own."""
+    blocks = setting.third_party == "blocked"
+    profile = {"cookie_controls_mode": int(blocks), "block_third_party_cookies": blocks}
+    (folder / "Default").mkdir()
+    (folder / "Default" / "Preferences").write_text(json.dumps({"profile": profile}))
+    off = "HttpsUpgrades,HttpsFirstBalancedMode,HttpsFirstBalancedModeAutoEnable,LocalNetworkAccessChecks"
+    options = ["--headless", "--no-sandbox", "--disable-gpu", "--remote-debugging-port=0", f"--user-data-dir={folder}"]
+    if setting.certificate is not None:
+        public = setting.certificate.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+        options.append(f"--ignore-certificate-errors-spki-list={b64encode(sha256(public).digest()).decode()}")
+    if setting.names:
+        options += ["--host-resolver-rules=MAP * 127.0.0.1", "--disable-popup-blocking", f"--disable-features={off}"]
+    return [str(CHROMIUM), *options, page]
+
+
+_QUIET = {
+    **dict.fromkeys(("app.update.enabled", "browser.aboutwelcome.enabled", "browser.shell.checkDefaultBrowser"), False),
+    **dict.fromkeys(("network.captive-portal-service.enabled", "network.connectivity-service.enabled"), False),
+    **dict.fromkeys(("dom.disable_open_during_load", "dom.security.https_first", "network.lna.enabled"), False),
+    "browser.startup.homepage_override.mstone": "ignore",
+    "network.cookie.sameSite.noneRequiresSecure": True,
+    "network.cookie.sameSite.schemeful": True,  # as 6265bis 5.2 has it, which is off by default here
+}
+
+
+def _firefox(folder: Path, page: str, setting: Setting) -> list[str]:
+    """The command that loads a page with a profile of its own."""
+    told: dict[str, Any] = {**_QUIET, "network.cookie.cookieBehavior": int(setting.third_party == "blocked")}
+    if setting.names:
+        told["network.dns.forceResolve"] = "127.0.0.1"
+    (folder / "user.js").write_text("".join(f"user_pref({json.dumps(k)}, {json.dumps(v)});\n" for k, v in told.items()))
+    if setting.certificate is not None:
+        mark, port = setting.certificate.fingerprint(hashes.SHA256()).hex(":").upper(), page.split(":")[2].split("/")[0]
+        rows = [f"{name}:{port}:\tOID.2.16.840.1.101.3.4.2.1\t{mark}\t\n" for name in setting.names]
+        (folder / "cert_override.txt").write_text("".join(rows))
+    return [str(FIREFOX), "--headless", "--no-remote", "--profile", str(folder), page]
+
+
+_COMMANDS: dict[str, Callable[[Path, str, Setting], list[str]]] = {"chromium": _chromium, "firefox": _firefox}
+
+
+def visit(page: str, done: Event, browser: str = "chromium", setting: Setting = Setting()) -> None:  # noqa: B008
+    """Load a page in a browser that knows nothing yet, until it is done."""
     with TemporaryDirectory(ignore_cleanup_errors=True) as folder:
-        if profile is not None:
-            (Path(folder) / "Default").mkdir()
-            (Path(folder) / "Default" / "Preferences").write_text(json.dumps({"profile": profile}))
-        options = [
-            *more,
-            "--headless",
-            "--no-sandbox",
-            "--disable-gpu",
-            f"--user-data-dir={folder}",
-            "--remote-debugging-port=0",
-        ]
-        browser = subprocess.Popen([str(BROWSER), *options, page], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        command = _COMMANDS[browser](Path(folder), page, setting)
+        quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+        process = subprocess.Popen(command, **quiet, env={**os.environ, "HOME": folder})
         try:
-            assert done.wait(60), "the browser didn't get through the page"
+            assert done.wait(60), f"{browser} didn't get through the page"
         finally:
-            browser.kill()
-            browser.wait()
+            process.kill()
+            process.wait()
 
 
-def outcomes(calls: dict[str, list[dict[str, Any]]], port: int, first: str) -> dict[str, list[dict[str, Any]]]:
+def outcomes(
+    calls: dict[str, list[dict[str, Any]]], port: int, first: str, browser: str = "chromium"
+) -> dict[str, list[dict[str, Any]]]:
     """What pages get of their calls, by the host from which a page comes (all at ``port``, ``first`` the first).
 
     Each call is ``{"url", "init"}`` of ``fetch``; of each the type, status, names of fields and content that the page
@@ -104,7 +155,7 @@ def outcomes(calls: dict[str, list[dict[str, Any]]], port: int, first: str) -> d
             pass
 
     with answering(Pages, port):
-        visit(f"http://{first}:{port}/", done)
+        visit(f"http://{first}:{port}/", done, browser)
     return found
 
 
@@ -199,17 +250,16 @@ class Came(NamedTuple):
     referrer: str | None
 
 
-def _certificate(folder: Path) -> str:
-    """A key and a certificate of its own in ``both.pem``. Returns the hash of the key, for the browser."""
+def _certificate(folder: Path) -> x509.Certificate:
+    """A key and a certificate of its own in ``both.pem``. Returns the certificate."""
     key = ec.generate_private_key(ec.SECP256R1())
     name, now = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "made up")]), datetime.now(UTC)
     made = x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
     made = made.serial_number(1).not_valid_before(now - timedelta(days=1)).not_valid_after(now + timedelta(days=9))
-    whole = made.sign(key, hashes.SHA256()).public_bytes(Encoding.PEM)
+    signed = made.sign(key, hashes.SHA256())
     secret = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
-    (folder / "both.pem").write_bytes(secret + whole)
-    public = key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
-    return b64encode(sha256(public).digest()).decode()
+    (folder / "both.pem").write_bytes(secret + signed.public_bytes(Encoding.PEM))
+    return signed
 
 
 def wander(
@@ -217,14 +267,16 @@ def wander(
     page: str,
     steps: list[dict[str, Any]],
     answers: dict[str, tuple[int, list[tuple[str, str]]]],
+    names: Sequence[str],
     *,
+    browser: str,
     third_party: str,
 ) -> list[Came]:
     """What comes to a server of every host while a page makes its steps: calls, and links and forms in another window.
 
     The server speaks plain and by TLS at the one port, so that a plain URL can become a secure one, as HSTS asks.
     ``steps`` are ``{"kind": "fetch|link|form", "method", "url", "mode", "credentials"}``; ``answers`` are status and
-    fields by path; ``third_party`` says whether cookies of other sites are ``sent`` or ``blocked``.
+    fields by path; ``names`` are all hosts; ``third_party`` says whether cookies of other sites are ``sent`` or ``blocked``.
     """
     came: list[Came] = []
     done = Event()
@@ -263,21 +315,12 @@ def wander(
         def log_message(self, *_: Any) -> None:
             pass
 
-    off = "HttpsUpgrades,HttpsFirstBalancedMode,HttpsFirstBalancedModeAutoEnable,LocalNetworkAccessChecks"
-    blocks = third_party == "blocked"
-    profile = {"cookie_controls_mode": int(blocks), "block_third_party_cookies": blocks}
     with TemporaryDirectory() as folder:
-        key = _certificate(Path(folder))
+        setting = Setting(names, _certificate(Path(folder)), third_party)
         context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         context.load_cert_chain(Path(folder) / "both.pem")
-        options = [
-            "--host-resolver-rules=MAP * 127.0.0.1",
-            f"--ignore-certificate-errors-spki-list={key}",
-            "--disable-popup-blocking",
-            f"--disable-features={off}",
-        ]
         with answering(Both, port):
-            visit(page + "/page", done, *options, profile=profile)
+            visit(page + "/page", done, browser, setting)
     return came
 
 
