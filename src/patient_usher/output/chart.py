@@ -49,10 +49,10 @@ class Columns:
 
     def __init__(self, rows: Iterable[Row]) -> None:
         self.at, self.took = array("d"), array("d")
-        self.status, self.remaining = array("d"), array("d")
-        self.sent, self.uncoded = array("d"), array("d")
-        self.limit, self.whom, self.refused_by = array("L"), array("L"), array("L")
-        self.cache, self.late = array("L"), array("B")
+        self.status, self.remaining = array("H"), array("q")
+        self.sent, self.uncoded = array("q"), array("q")
+        self.limit, self.whom, self.refused_by = array("I"), array("I"), array("I")
+        self.cache, self.late = array("I"), array("B")
         self._numbers: dict[str, int] = {"": 0}
         number = self._number
         for row in rows:
@@ -97,7 +97,7 @@ def figures_of(rows: Columns) -> Figures:
     series = [one for one in series if any(one.values)]
     limits = Counter(pair for pair in zip(rows.limit, rows.whom, strict=True) if pair[0])
     for (limit, whom), _ in limits.most_common(BUSIEST):
-        own = [a == limit and b == whom for a, b in zip(rows.limit, rows.whom, strict=True)]
+        own = array("B", (a == limit and b == whom for a, b in zip(rows.limit, rows.whom, strict=True)))
         name = f"{names[limit]} for {names[whom] or None}"
         series.append(Series("remaining", name, _least(zip(places, rows.remaining, own, strict=True))))
         refused = (mine and by == limit for mine, by in zip(own, rows.refused_by, strict=True))
@@ -116,7 +116,7 @@ def figures_of(rows: Columns) -> Figures:
     return Figures(edges, [one for one in series if one.panel != "cache" or any(one.values)])
 
 
-def _least(of: Iterable[tuple[int, float, bool]]) -> list[float]:
+def _least(of: Iterable[tuple[int, float, int]]) -> list[float]:
     """The least that was left in each bin; where nothing came, nobody knows (NaN)."""
     found = [nan] * BINS
     for place, remaining, mine in of:
@@ -164,8 +164,8 @@ def _plain(value: float) -> float | int | str:
 
 def picture(path: Path, title: str, figures: Figures, rows: Columns) -> bytes:
     """The figure, PNG or SVG by the file's name."""
+    waits = _quantiles(rows.took)  # sorted, and away again, before there is anything to draw with
     pyplot = drawing()
-    waits = _quantiles(rows.took)
     panels = [panel for panel in _PANELS if any(one.panel == panel for one in figures.series)]
     panels += ["latency"] if waits and waits[-1][1] > 0 else []
     figure, grid = pyplot.subplots(len(panels), 1, **SIZE, squeeze=False, layout="constrained")
@@ -198,7 +198,7 @@ def picture(path: Path, title: str, figures: Figures, rows: Columns) -> bytes:
 
 def _quantiles(took: array[float]) -> list[tuple[float, float]]:
     """How many percent took no longer than so long: of each request, or of a thousand that stand for very many."""
-    waits = array("d", sorted(took))
+    waits = sorted(took)
     count = len(waits)
     steps = range(1, count + 1) if count <= 1000 else [count * part // 1000 for part in range(1, 1001)]
     return [(100 * step / count, waits[step - 1]) for step in steps]
