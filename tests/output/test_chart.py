@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
@@ -86,6 +87,14 @@ def test_a_saved_result_charts_like_its_replay(usher: Usher, tmp_path: Path) -> 
     states = [name for name in ours[0] if name.startswith(("cache", "answers"))]
     assert states
     assert [[row[name] for name in states] for row in ours] == [[row[name] for name in states] for row in theirs]
+
+
+def test_axes_count_by_whole_numbers(usher: Usher, tmp_path: Path) -> None:
+    """One at a time, a few answers: nobody counts halves of them. (Pictures of letters say beside them what they are.)"""
+    rows = [HEAD, *(json.dumps({"id": f"r{n}", "at": f"{n}m", "send": "GET /v1/tides"}) for n in range(2))]
+    done = usher("chart", LIMITS, "t.jsonl", "--picture", "c.svg", t__jsonl="\n".join(rows) + "\n")
+    drawn = re.findall(r"<!-- (\S+) -->", (tmp_path / "c.svg").read_text().partition("latency")[0])
+    assert (done.status, {"0", "1"} <= {*drawn}, [one for one in drawn if "." in one]) == (0, True, [])
 
 
 @pytest.mark.parametrize(("name", "begins"), [("c.png", b"\x89PNG"), ("c.svg", b"<?xml")])

@@ -183,7 +183,12 @@ def picture(path: Path, title: str, figures: Figures, rows: Columns) -> bytes:
             _PANELS[panel](axes, figures, chosen)
             axes.xaxis.set_major_locator(pyplot.MultipleLocator(_step(span / unit) * unit))
             axes.xaxis.set_major_formatter(lambda value, _: f"{value / unit:g}")
+            axes.yaxis.get_major_locator().set_params(integer=True)
         axes.spines[["top", "right"]].set_visible(False)
+        # From nothing, with room above: else a line that hardly moves, or the highest bar, would lie on the edge.
+        axes.use_sticky_edges = False
+        axes.update_datalim([(0, 0)])
+        axes.autoscale_view()
         axes.set_ylim(0, max(axes.get_ylim()[1], 1))
         axes.set_xlim(left=0, right=None if panel == "latency" else span)
         if len(axes.get_legend_handles_labels()[0]) > 1:
