@@ -74,6 +74,8 @@ class Verdict(NamedTuple):
     readable_headers: tuple[str, ...] = ()
     got: Answer | None = None
     """What the page gets, where that isn't what came over the wire: its own copy, confirmed by a 304."""
+    cookies: tuple[str, ...] = ()
+    """Which cookies stayed behind, which weren't taken, and why: a sentence each."""
 
 
 _NO_VALUES: Mapping[str, str] = MappingProxyType({})

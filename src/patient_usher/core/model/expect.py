@@ -74,6 +74,7 @@ class BrowserExpect(Model):
         "verdict": "readable, blocked or opaque.",
         "why": "The code of what blocked it.",
         "reason": "Words that the reason holds.",
+        "cookies": "Words of what became of cookies: which stayed behind or weren't taken, and why.",
         "reads": "Header fields that the page can read.",
         "status": "The status that the page gets: 200 of a copy that a 304 has confirmed.",
         "body": "The content that the page gets.",
@@ -82,6 +83,7 @@ class BrowserExpect(Model):
     verdict: Literal["readable", "blocked", "opaque"] | None = None
     why: TextMatch = None
     reason: Names | None = None
+    cookies: Names | None = None
     reads: Names | None = None
     status: StatusMatch | None = None
     body: BodyMatch | None = None

@@ -212,6 +212,9 @@ def _browser(spec: BrowserExpect) -> Rule:
             checks.append(Check("browser why", spec.why, seen.why, text_test(spec.why)(seen.why)))
         for words in spec.reason or ():
             checks.append(Check("browser reason", words, seen.reason, words in (seen.reason or "")))
+        for words in spec.cookies or ():
+            told = "; ".join(seen.cookies) or None
+            checks.append(Check("browser cookies", words, told, words in (told or "")))
         for name in spec.reads or ():
             names = list(seen.readable_headers)
             checks.append(Check("browser reads", name, names, name.lower() in names))

@@ -117,6 +117,7 @@ class PageRecord(Struct):
     reason: str | None
     readable_headers: list[str]
     got: AnswerRecord | None = None
+    cookies: list[str] = []
 
 
 class Record(Struct):
@@ -271,7 +272,9 @@ def exchange_record(x: Exchange, starts: int, mark: str = "none", checks: Iterab
             for use in x.caches
         ],
         rates=[RateRecord(use.stage, use.for_, use.quota, use.remaining, in_seconds(use.reset)) for use in x.rates],
-        browser=PageRecord(*x.browser[:3], list(x.browser.readable_headers), answer_record(x.browser.got))
+        browser=PageRecord(
+            *x.browser[:3], list(x.browser.readable_headers), answer_record(x.browser.got), list(x.browser.cookies)
+        )
         if x.browser
         else None,
         mark=mark,

@@ -252,7 +252,7 @@ def test_cookies_that_stay_behind_are_named() -> None:
     last = replay(pipeline, {"send": "GET /set", "caller": "page"}, forged, base=API, callers={"page": PAGE})[-1]
     assert (
         "s (SameSite=Strict) and l (SameSite=Lax) and d (no SameSite, so Lax) stayed behind"
-        in last["browser"]["reason"]
+        in last["browser"]["cookies"][0]
     )
 
 
@@ -281,24 +281,38 @@ def test_which_cookies_of_another_site_go_along(call: dict[str, str], third_part
     )[-1]
     assert sent(last, "cookie") == along
     if "mode" not in call:
-        assert (last["browser"]["verdict"], last["browser"]["reason"]) == ("readable", behind)
+        told = last["browser"]["verdict"], last["browser"]["reason"], last["browser"]["cookies"]
+        assert told == ("readable", None, [behind] if behind else [])
 
 
 # How a call is made, and what the browser says of cookies that it doesn't take.
-TAKEN: list[tuple[dict[str, str], str, str]] = [
-    ({"credentials": "include", "mode": "no-cors"}, "sent", "the cookie l wasn't taken: the page is of another site, and it isn't SameSite=None"),
-    ({"mode": "no-cors"}, "sent", "the cookie n wasn't taken: credentials are same-origin; the cookie l wasn't taken: credentials are same-origin"),
-    ({"credentials": "include", "mode": "no-cors"}, "blocked", "the cookie n wasn't taken: third-party cookies are blocked; the cookie l wasn't taken: third-party cookies are blocked"),
-    ({"mode": "navigate"}, "blocked", "the browser shows the answer; no page sees it"),
+TAKEN: list[tuple[dict[str, str], str, list[str]]] = [
+    ({"credentials": "include", "mode": "no-cors"}, "sent", ["the cookie l wasn't taken: the page is of another site, and it isn't SameSite=None"]),
+    ({"mode": "no-cors"}, "sent", ["the cookie n wasn't taken: credentials are same-origin", "the cookie l wasn't taken: credentials are same-origin"]),
+    ({"credentials": "include", "mode": "no-cors"}, "blocked", ["the cookie n wasn't taken: third-party cookies are blocked", "the cookie l wasn't taken: third-party cookies are blocked"]),
+    ({"credentials": "include"}, "sent", ["the cookie l wasn't taken: the page is of another site, and it isn't SameSite=None"]),
+    ({"mode": "navigate"}, "blocked", []),
 ]  # fmt: skip
 
 
 @pytest.mark.parametrize(("call", "third_party", "said"), TAKEN)
-def test_cookies_that_are_not_taken_are_named(call: dict[str, str], third_party: str, said: str) -> None:
+def test_cookies_that_are_not_taken_are_named(call: dict[str, str], third_party: str, said: list[str]) -> None:
     pipeline = make_pipeline([], routes=cookie_setter("n=1; Path=/; SameSite=None; Secure", "l=1; Path=/"))
     page = {"page": {**SHOP, "third-party-cookies": third_party}}
     [record] = replay(pipeline, {"send": "GET /set", "caller": "page", **call}, base=API, callers=page)
-    assert record["browser"]["reason"].endswith(said)
+    assert record["browser"]["cookies"] == said
+
+
+@pytest.mark.parametrize(("words", "holds"), [("n wasn't taken: third-party", True), ("stayed behind", False)])
+def test_what_becomes_of_cookies_can_be_expected_of_a_blocked_call_too(words: str, holds: bool) -> None:
+    pipeline = make_pipeline([], routes=cookie_setter("n=1; Path=/; SameSite=None; Secure"))
+    expect = {"browser": {"verdict": "blocked", "cookies": words}}
+    call = {"send": "GET /set", "caller": "page", "credentials": "include", "expect": expect}
+    page = {"page": {**SHOP, "third-party-cookies": "blocked"}}
+    [record] = replay(pipeline, call, base=API, callers=page)
+    assert [(check["what"], check["ok"]) for check in record["checks"]] == [
+        ("browser", True), ("browser cookies", holds),
+    ]  # fmt: skip
 
 
 def test_a_browser_that_blocks_third_party_cookies_takes_none() -> None:
@@ -330,7 +344,7 @@ def test_what_becomes_of_a_cookie_without_same_site(call: dict[str, Any], unmark
     pipeline = make_pipeline([], routes=cookie_setter(set_to))
     last = replay(pipeline, visit, {**call, "caller": "page"}, base=API, callers=page)[-1]
     assert sent(last, "cookie") == along
-    assert said is None or said in last["browser"]["reason"]
+    assert last["browser"]["cookies"] == ([said] if said else [])
 
 
 @pytest.mark.parametrize("unmarked", ["lax", "sent"])
@@ -338,7 +352,9 @@ def test_a_cookie_without_same_site_is_taken_in_a_call_from_elsewhere_where_it_w
     page = {"page": {**SHOP, "unmarked-cookies": unmarked}}
     call = {"send": "GET /set", "mode": "no-cors", "credentials": "include", "caller": "page"}
     [record] = replay(make_pipeline([], routes=cookie_setter("s=1; Path=/")), call, base=API, callers=page)
-    assert ("the cookie s wasn't taken" in record["browser"]["reason"]) == (unmarked == "lax")
+    assert [text.partition(":")[0] for text in record["browser"]["cookies"]] == (
+        ["the cookie s wasn't taken"] if unmarked == "lax" else []
+    )
 
 
 def test_a_page_gets_the_copy_that_a_304_confirms() -> None:

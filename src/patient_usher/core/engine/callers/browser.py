@@ -104,7 +104,8 @@ class Browser:
                 self._finish(fetch, x, answer)
                 return stale
             if fetch.redirect == "manual":
-                x.browser = Verdict("opaque", "redirect-not-followed", "the page asked not to follow redirects")
+                text = "the page asked not to follow redirects"
+                x.browser = Verdict("opaque", "redirect-not-followed", text, cookies=fetch.cookies_told)
             else:
                 why = "redirect-refused" if fetch.redirect == "error" else fetch.follow(x)
                 if not why:
@@ -152,7 +153,7 @@ class Browser:
         request = Request(fetch.method, fetch.url, fetch.fields.copy(), fetch.body, fetch.peer)
         x = yield Outgoing("redirect" if suffix else "call", suffix, request, sends=False)
         code, reason = service.blocked(fetch.origin, why, what, preflight or x, fetch.method)
-        x.browser = Verdict("blocked", code, reason)
+        x.browser = Verdict("blocked", code, reason, cookies=fetch.cookies_told)
 
     def _request(self, fetch: Fetch, now: int) -> Request:
         fields = fetch.own_fields(_fetch_site(fetch))
@@ -220,28 +221,27 @@ class Browser:
         fetch.refused += [f"{cookie} wasn't taken: {why}" for cookie, why in named]
 
     def _finish(self, fetch: Fetch, x: Exchange, answer: Answer) -> None:
-        fields, cookies = answer.fields, [text for text in (fetch.held_back, *fetch.refused) if text]
-        told = "; ".join(cookies) or None
+        fields, told = answer.fields, fetch.cookies_told
         got = None if answer is x.answer or (fetch.crosses and fetch.mode == "no-cors") else answer
         if not fetch.crosses:
             names = sorted(name for name in fields.names() if name not in cors.FORBIDDEN_RESPONSE_FIELDS)
-            x.browser = Verdict("readable", None, told, tuple(names), got)
+            x.browser = Verdict("readable", None, None, tuple(names), got, told)
         elif fetch.navigates:
             text = "the browser shows the answer; no page sees it"
-            x.browser = Verdict("opaque", "navigated", "; ".join((text, *cookies)), got=got)
+            x.browser = Verdict("opaque", "navigated", text, got=got, cookies=told)
         elif fetch.mode == "no-cors":
             text = "in mode no-cors a page sees nothing of the answer"
-            x.browser = Verdict("opaque", "no-cors", "; ".join((text, *cookies)))
+            x.browser = Verdict("opaque", "no-cors", text, cookies=told)
         else:
             names = cors.readable_names(fields, credentials=fetch.includes)
-            x.browser = Verdict("readable", None, told, tuple(names), got)
+            x.browser = Verdict("readable", None, None, tuple(names), got, told)
 
     def _block(self, fetch: Fetch, x: Exchange, why: str, service: Service, what: str = "") -> None:
         """The page gets a network error; what a preflight had granted is forgotten (4.1, main fetch)."""
         if fetch.checked and fetch.needs_preflight:
             self.preflights.forget(fetch.sent_origin, fetch.url.text)
         code, reason = service.blocked(fetch.origin, why, what, x, x.sent.method)
-        x.browser = Verdict("blocked", code, reason)
+        x.browser = Verdict("blocked", code, reason, cookies=fetch.cookies_told)
 
 
 def _marked(cookie: Cookie) -> str:

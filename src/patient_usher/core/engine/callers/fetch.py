@@ -50,6 +50,11 @@ class Fetch:
         return self.urls[-1]
 
     @property
+    def cookies_told(self) -> tuple[str, ...]:
+        """What became of cookies, a sentence each."""
+        return tuple(text for text in (self.held_back, *self.refused) if text)
+
+    @property
     def crosses(self) -> bool:
         """Whether the answer is tainted: not of the page's own origin all the way (2.2.5, 4.1)."""
         return any(url.origin != self.origin for url in self.urls)
