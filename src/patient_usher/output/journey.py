@@ -217,8 +217,8 @@ def _answer(record: Record, *, whole: bool) -> Iterator[Line]:
         text = told.get(browser.verdict, f"{browser.verdict} ({browser.why}): {browser.reason}")
         for part in wrapped(f"to the page: {text}", 0, "  "):
             yield line((part, "good" if browser.verdict == "readable" else "raised"))
-        if browser.cookies:
-            yield from (line((part, "raised")) for part in wrapped(f"cookies: {'; '.join(browser.cookies)}", 0, "  "))
+    if record.cookies:
+        yield from (line((part, "raised")) for part in wrapped(f"cookies: {'; '.join(record.cookies)}", 0, "  "))
     raised = next((error.type for error in record.errors if error.raised_by == "handler"), None)
     handler = (
         f"raised {raised}"

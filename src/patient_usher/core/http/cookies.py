@@ -174,6 +174,12 @@ def cookie_header(cookies: Iterable[Cookie]) -> str | None:
     return "; ".join(f"{one.name}={one.value}" if one.name else one.value for one in cookies) or None
 
 
+def not_taken(refused: Iterable[tuple[str, str]]) -> tuple[str, ...]:
+    """A sentence on each cookie that wasn't taken, of its name and why."""
+    named = ((f"the cookie {name}" if name else "a cookie without a name", why) for name, why in refused)
+    return tuple(f"{cookie} wasn't taken: {why}" for cookie, why in named)
+
+
 class Jar:
     """One caller's cookies. ``registrable`` knows which domains are public suffixes; ``unmarked`` is the SameSite of
     cookies that say none, ``lax`` by 6265bis 5.7, in some browsers still ``none``.
@@ -188,12 +194,12 @@ class Jar:
         """Whether it holds any."""
         return bool(self._cookies)
 
-    def store(self, values: tuple[str, ...], url: Url, now: int, *, same_site: bool = True) -> list[tuple[str, str]]:
+    def store(self, values: tuple[str, ...], url: Url, now: int, *, same_site: bool = True) -> tuple[str, ...]:
         """Take over what an answer sets; a cookie that has expired goes (RFC 6265 5.3 step 11).
 
-        Across sites only cookies for all sites are taken (6265bis 5.7 step 19). Returns what isn't taken: name and why.
+        Across sites only cookies for all sites are taken (6265bis 5.7 step 19). Returns a sentence on each that isn't.
         """
-        refused = []
+        refused: list[tuple[str, str]] = []
         for value in values:
             cookie = parse_set_cookie(value, url, now, self._registrable)
             why = cookie if isinstance(cookie, str) else self._barred(cookie, url, same_site=same_site)
@@ -210,7 +216,7 @@ class Jar:
                 old = None
             self._cookies[key] = cookie._replace(created=old.created if old else now)
             self._bound(cookie.domain)
-        return refused
+        return not_taken(refused)
 
     def _barred(self, cookie: Cookie, url: Url, *, same_site: bool) -> str:
         if not same_site and self._same_site(cookie) != "none":

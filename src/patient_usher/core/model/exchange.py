@@ -74,8 +74,6 @@ class Verdict(NamedTuple):
     readable_headers: tuple[str, ...] = ()
     got: Answer | None = None
     """What the page gets, where that isn't what came over the wire: its own copy, confirmed by a 304."""
-    cookies: tuple[str, ...] = ()
-    """Which cookies stayed behind, which weren't taken, and why: a sentence each."""
 
 
 _NO_VALUES: Mapping[str, str] = MappingProxyType({})
@@ -137,6 +135,8 @@ class Exchange(Struct, eq=False):
     refused_by: str | None = None
     why: str | None = None
     second_answer: Answer | None = None
+    cookies_told: tuple[str, ...] = ()
+    """Which cookies its caller left behind, which of the answer's it didn't take, and why: a sentence each."""
     browser: Verdict | None = None
     took: int | None = None
     """How long its handler is busy, where the trace says so, in microseconds."""

@@ -74,7 +74,6 @@ class BrowserExpect(Model):
         "verdict": "readable, blocked or opaque.",
         "why": "The code of what blocked it.",
         "reason": "Words that the reason holds.",
-        "cookies": "Words of what became of cookies: which stayed behind or weren't taken, and why.",
         "reads": "Header fields that the page can read.",
         "status": "The status that the page gets: 200 of a copy that a 304 has confirmed.",
         "body": "The content that the page gets.",
@@ -83,7 +82,6 @@ class BrowserExpect(Model):
     verdict: Literal["readable", "blocked", "opaque"] | None = None
     why: TextMatch = None
     reason: Names | None = None
-    cookies: Names | None = None
     reads: Names | None = None
     status: StatusMatch | None = None
     body: BodyMatch | None = None
@@ -113,6 +111,7 @@ class Expect(Model):
         "log": "What the log says.",
         "cache": "What the cache did.",
         "encoding": "The answer's content coding.",
+        "cookies": "Words on the caller's cookies: which stayed behind or weren't taken, and why.",
         "browser": "What the page gets of it.",
         "preflight": "Expectations of the preflight, or not-sent.",
         "finishes-within": "How long it may take.",
@@ -149,6 +148,7 @@ class Expect(Model):
     ) = None
     cache: TextMatch = None
     encoding: TextMatch = None
+    cookies: Names | None = None
     browser: (
         Annotated[
             BrowserExpect,

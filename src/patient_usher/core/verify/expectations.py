@@ -212,9 +212,6 @@ def _browser(spec: BrowserExpect) -> Rule:
             checks.append(Check("browser why", spec.why, seen.why, text_test(spec.why)(seen.why)))
         for words in spec.reason or ():
             checks.append(Check("browser reason", words, seen.reason, words in (seen.reason or "")))
-        for words in spec.cookies or ():
-            told = "; ".join(seen.cookies) or None
-            checks.append(Check("browser cookies", words, told, words in (told or "")))
         for name in spec.reads or ():
             names = list(seen.readable_headers)
             checks.append(Check("browser reads", name, names, name.lower() in names))
@@ -240,6 +237,14 @@ def _preflight(spec: Expect | str) -> Rule:
     return rule
 
 
+def _cookies(texts: list[str]) -> Rule:
+    def rule(x: Exchange) -> list[Check]:
+        told = "; ".join(x.cookies_told) or None
+        return [Check("cookies", words, told, words in (told or "")) for words in texts]
+
+    return rule
+
+
 _RULES: dict[str, Callable[[Any], Rule]] = {
     "status": _status,
     "outcome": lambda names: _any_of("outcome", names, lambda x: x.outcome),
@@ -249,6 +254,7 @@ _RULES: dict[str, Callable[[Any], Rule]] = {
     "skipped": _skipped,
     "body": _body,
     "log": _log,
+    "cookies": _cookies,
     "browser": _browser,
     "preflight": _preflight,
     "role": lambda names: _any_of("role", names, lambda x: list(x.identity.roles) if x.identity else []),

@@ -216,8 +216,8 @@ def stage_at(blueprint: Blueprint, record: Record, what: str) -> str | None:
 
 # What a trace expects.
 
-_SEEN = ("status", "header ", "body", "encoding", "tally", "finishes-within", "keep ", "send", "browser")
-_UNSEEN = ("browser why", "browser reason", "browser cookies")
+_SEEN = ("status", "header ", "body", "encoding", "tally", "finishes-within", "keep ", "send", "cookies", "browser")
+_UNSEEN = ("browser why", "browser reason")
 
 
 _INSIDE = ("order", "ran", "skipped", "handler")

@@ -117,7 +117,6 @@ class PageRecord(Struct):
     reason: str | None
     readable_headers: list[str]
     got: AnswerRecord | None = None
-    cookies: list[str] = []
 
 
 class Record(Struct):
@@ -150,6 +149,7 @@ class Record(Struct):
     log: list[LogRecord]
     caches: list[CacheRecord]
     rates: list[RateRecord]
+    cookies: list[str]
     browser: PageRecord | None
     mark: Annotated[str, _word(MARKS)]
     checks: list[Check]
@@ -272,9 +272,8 @@ def exchange_record(x: Exchange, starts: int, mark: str = "none", checks: Iterab
             for use in x.caches
         ],
         rates=[RateRecord(use.stage, use.for_, use.quota, use.remaining, in_seconds(use.reset)) for use in x.rates],
-        browser=PageRecord(
-            *x.browser[:3], list(x.browser.readable_headers), answer_record(x.browser.got), list(x.browser.cookies)
-        )
+        cookies=list(x.cookies_told),
+        browser=PageRecord(*x.browser[:3], list(x.browser.readable_headers), answer_record(x.browser.got))
         if x.browser
         else None,
         mark=mark,

@@ -250,10 +250,7 @@ def test_cookies_that_stay_behind_are_named() -> None:
     pipeline = make_pipeline([], routes=cookie_setter(*SESSION))
     forged = {"send": "POST /", "form": {"a": "b"}, "caller": "page", "origin": FOREIGN, "mode": "navigate"}
     last = replay(pipeline, {"send": "GET /set", "caller": "page"}, forged, base=API, callers={"page": PAGE})[-1]
-    assert (
-        "s (SameSite=Strict) and l (SameSite=Lax) and d (no SameSite, so Lax) stayed behind"
-        in last["browser"]["cookies"][0]
-    )
+    assert "s (SameSite=Strict) and l (SameSite=Lax) and d (no SameSite, so Lax) stayed behind" in last["cookies"][0]
 
 
 # How a call asks for credentials, what the browser does with third-party cookies; what is sent, and what stays behind.
@@ -281,7 +278,7 @@ def test_which_cookies_of_another_site_go_along(call: dict[str, str], third_part
     )[-1]
     assert sent(last, "cookie") == along
     if "mode" not in call:
-        told = last["browser"]["verdict"], last["browser"]["reason"], last["browser"]["cookies"]
+        told = last["browser"]["verdict"], last["browser"]["reason"], last["cookies"]
         assert told == ("readable", None, [behind] if behind else [])
 
 
@@ -300,18 +297,44 @@ def test_cookies_that_are_not_taken_are_named(call: dict[str, str], third_party:
     pipeline = make_pipeline([], routes=cookie_setter("n=1; Path=/; SameSite=None; Secure", "l=1; Path=/"))
     page = {"page": {**SHOP, "third-party-cookies": third_party}}
     [record] = replay(pipeline, {"send": "GET /set", "caller": "page", **call}, base=API, callers=page)
-    assert record["browser"]["cookies"] == said
+    assert record["cookies"] == said
 
 
 @pytest.mark.parametrize(("words", "holds"), [("n wasn't taken: third-party", True), ("stayed behind", False)])
 def test_what_becomes_of_cookies_can_be_expected_of_a_blocked_call_too(words: str, holds: bool) -> None:
     pipeline = make_pipeline([], routes=cookie_setter("n=1; Path=/; SameSite=None; Secure"))
-    expect = {"browser": {"verdict": "blocked", "cookies": words}}
+    expect = {"browser": "blocked", "cookies": words}
     call = {"send": "GET /set", "caller": "page", "credentials": "include", "expect": expect}
     page = {"page": {**SHOP, "third-party-cookies": "blocked"}}
     [record] = replay(pipeline, call, base=API, callers=page)
     assert [(check["what"], check["ok"]) for check in record["checks"]] == [
-        ("browser", True), ("browser cookies", holds),
+        ("cookies", holds), ("browser", True),
+    ]  # fmt: skip
+
+
+# What a script that keeps cookies is given over plain HTTP, and what it says of it.
+KEPT_BY_SCRIPTS = [
+    ("s=1; Secure", ["the cookie s wasn't taken: it is Secure, and came over plain HTTP"]),
+    ("s=1; Domain=other.example", ["the cookie s wasn't taken: api.example isn't of its Domain other.example"]),
+    ("s=1; Path=/", []),
+]
+
+
+@pytest.mark.parametrize(("field", "said"), KEPT_BY_SCRIPTS)
+@pytest.mark.parametrize("cookies", ["keep", "ignore"])
+def test_a_script_says_which_cookies_it_does_not_keep(field: str, said: list[str], cookies: str) -> None:
+    call = {"send": "GET http://api.example/set", "caller": "buoy"}
+    [record] = replay(make_pipeline([], routes=cookie_setter(field)), call, callers={"buoy": {"cookies": cookies}})
+    assert record["cookies"] == (said if cookies == "keep" else [])
+
+
+def test_each_hop_tells_of_its_own_cookies() -> None:
+    hop = {"status": 302, "headers": {"Location": "https://api.example/", "Set-Cookie": "n=1; SameSite=None"}}
+    there = {"id": "there", "at": "GET /there", "access": "everyone", "handler": {"answer": hop}}
+    call = {"send": "GET https://other.example/there", "caller": "page", "mode": "navigate"}
+    records = replay(make_pipeline([], routes=[there, *cookie_setter()]), call, callers={"page": PAGE})
+    assert [record["cookies"] for record in records] == [
+        ["the cookie n wasn't taken: it is SameSite=None without Secure"], [],
     ]  # fmt: skip
 
 
@@ -344,7 +367,7 @@ def test_what_becomes_of_a_cookie_without_same_site(call: dict[str, Any], unmark
     pipeline = make_pipeline([], routes=cookie_setter(set_to))
     last = replay(pipeline, visit, {**call, "caller": "page"}, base=API, callers=page)[-1]
     assert sent(last, "cookie") == along
-    assert last["browser"]["cookies"] == ([said] if said else [])
+    assert last["cookies"] == ([said] if said else [])
 
 
 @pytest.mark.parametrize("unmarked", ["lax", "sent"])
@@ -352,7 +375,7 @@ def test_a_cookie_without_same_site_is_taken_in_a_call_from_elsewhere_where_it_w
     page = {"page": {**SHOP, "unmarked-cookies": unmarked}}
     call = {"send": "GET /set", "mode": "no-cors", "credentials": "include", "caller": "page"}
     [record] = replay(make_pipeline([], routes=cookie_setter("s=1; Path=/")), call, base=API, callers=page)
-    assert [text.partition(":")[0] for text in record["browser"]["cookies"]] == (
+    assert [text.partition(":")[0] for text in record["cookies"]] == (
         ["the cookie s wasn't taken"] if unmarked == "lax" else []
     )
 

@@ -13,7 +13,7 @@ from patient_usher.core.engine.callers.public_suffix import registrable, site
 from patient_usher.core.engine.callers.script import Conversation, Outgoing
 from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.http import cors
-from patient_usher.core.http.cookies import Cookie, Jar, cookie_header, cookie_name
+from patient_usher.core.http.cookies import Cookie, Jar, cookie_header, cookie_name, not_taken
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.transport_security import policy
@@ -47,7 +47,7 @@ class Browser:
             asking, copy = stale
             x = yield Outgoing("call", "/revalidation", asking, meanwhile=True)
             if x.answer is not None:
-                self._receive(fetch, x.answer.fields, x.finished)
+                x.cookies_told = self._receive(fetch, x.answer.fields, x.finished)
                 self.copies.keep(fetch, asking, x.answer, copy, x.at, x.finished)
 
     def _call(
@@ -72,7 +72,7 @@ class Browser:
                 if isinstance(failed, str):
                     return None
                 now = failed
-            kind, request = "redirect" if suffix else "call", self._request(fetch, now)
+            kind, (request, left) = "redirect" if suffix else "call", self._request(fetch, now)
             copy = self.copies.copy_for(fetch, request, now)
             if copy is not None and not copy.validate:
                 x = yield Outgoing(kind, suffix, request, sends=False, kept=copy.answer(fetch.method))
@@ -84,13 +84,13 @@ class Browser:
             else:
                 asked = now
                 x = yield Outgoing(kind, suffix, request)
-                now = x.finished
+                now, x.cookies_told = x.finished, left
             answer = x.answer
             if answer is None:
                 self._block(fetch, x, "no-answer", service)
                 return None
             if x.outcome != "from-caller-cache":
-                self._receive(fetch, answer.fields, now)
+                x.cookies_told += self._receive(fetch, answer.fields, now)
                 answer = self.copies.keep(fetch, request, answer, copy, asked, now)
             if fetch.checked:
                 checked = cors.cors_check(answer.fields, fetch.sent_origin, credentials=fetch.includes)
@@ -104,8 +104,7 @@ class Browser:
                 self._finish(fetch, x, answer)
                 return stale
             if fetch.redirect == "manual":
-                text = "the page asked not to follow redirects"
-                x.browser = Verdict("opaque", "redirect-not-followed", text, cookies=fetch.cookies_told)
+                x.browser = Verdict("opaque", "redirect-not-followed", "the page asked not to follow redirects")
             else:
                 why = "redirect-refused" if fetch.redirect == "error" else fetch.follow(x)
                 if not why:
@@ -153,32 +152,30 @@ class Browser:
         request = Request(fetch.method, fetch.url, fetch.fields.copy(), fetch.body, fetch.peer)
         x = yield Outgoing("redirect" if suffix else "call", suffix, request, sends=False)
         code, reason = service.blocked(fetch.origin, why, what, preflight or x, fetch.method)
-        x.browser = Verdict("blocked", code, reason, cookies=fetch.cookies_told)
+        x.browser = Verdict("blocked", code, reason)
 
-    def _request(self, fetch: Fetch, now: int) -> Request:
+    def _request(self, fetch: Fetch, now: int) -> tuple[Request, tuple[str, ...]]:
+        """What this hop sends, and which cookies it leaves behind, in sentences."""
         fields = fetch.own_fields(_fetch_site(fetch))
-        cookies = self._cookies(fetch, now)
+        cookies, left = self._cookies(fetch, now)
         if cookies is not None:
             fields.put("Cookie", cookies)
         if fetch.body:
             fields.put("Content-Length", str(len(fetch.body)))
-        return Request(fetch.method, fetch.url, fields, fetch.body, fetch.peer)
+        return Request(fetch.method, fetch.url, fields, fetch.body, fetch.peer), left
 
-    def _cookies(self, fetch: Fetch, now: int) -> str | None:
-        """The Cookie field of this hop; what stays behind, and why, is kept for the verdict."""
-        fetch.held_back = ""
+    def _cookies(self, fetch: Fetch, now: int) -> tuple[str | None, tuple[str, ...]]:
+        """The Cookie field of this hop; what stays behind, and why."""
         if not self.jar:
-            return None
+            return None, ()
         same, safe = _same_site(fetch.origin, fetch.url), fetch.navigates and fetch.method in ("GET", "HEAD")
         barred = self._bars_cookies(fetch, same_site=same)
         going = self.jar.going(fetch.url, now, same_site=same, safe_navigation=safe)
         if barred:
-            fetch.held_back = _left(barred, [cookie.name for cookie in going])
-            return None
+            return None, _left(barred, [cookie.name for cookie in going])
         kept = [] if same else self.jar.held_back(fetch.url, now, safe_navigation=safe)
         names = [f"{cookie.name} ({_marked(cookie)})" for cookie in kept]
-        fetch.held_back = _left("the page is of another site", names)
-        return cookie_header(going)
+        return cookie_header(going), _left("the page is of another site", names)
 
     def _bars_cookies(self, fetch: Fetch, *, same_site: bool) -> str:
         """Why no cookies are sent or taken on this hop, or nothing."""
@@ -201,55 +198,52 @@ class Browser:
 
     # After the answer.
 
-    def _receive(self, fetch: Fetch, fields: Fields, now: int) -> None:
-        if set_cookies := fields.values("set-cookie"):
-            self._take(fetch, set_cookies, now)
+    def _receive(self, fetch: Fetch, fields: Fields, now: int) -> tuple[str, ...]:
+        """Keep what an answer leaves with the browser. Returns which cookies it doesn't take, in sentences."""
         policies = fields.values("strict-transport-security")
         if policies and fetch.url.scheme == "https" and not (is_address(fetch.url.host) or loopback(fetch.url.host)):
             given = policy(policies[0])  # 8.1: of several fields the first
             if given is not None:
                 self._tls_only[fetch.url.host] = (now + given[0], given[1])
-
-    def _take(self, fetch: Fetch, set_cookies: tuple[str, ...], now: int) -> None:
-        """Keep what an answer sets; what isn't kept, and why, stands in the verdict."""
+        set_cookies = fields.values("set-cookie")
+        if not set_cookies:
+            return ()
         same = _same_site(fetch.origin, fetch.url)
         if why := self._bars_cookies(fetch, same_site=same):
-            refused = [(cookie_name(value), why) for value in set_cookies]
-        else:  # a navigation takes any cookie (6265bis 5.7 step 19)
-            refused = self.jar.store(set_cookies, fetch.url, now, same_site=same or fetch.navigates)
-        named = [(f"the cookie {name}" if name else "a cookie without a name", why) for name, why in refused]
-        fetch.refused += [f"{cookie} wasn't taken: {why}" for cookie, why in named]
+            return not_taken((cookie_name(value), why) for value in set_cookies)
+        # A navigation takes any cookie (6265bis 5.7 step 19).
+        return self.jar.store(set_cookies, fetch.url, now, same_site=same or fetch.navigates)
 
     def _finish(self, fetch: Fetch, x: Exchange, answer: Answer) -> None:
-        fields, told = answer.fields, fetch.cookies_told
+        fields = answer.fields
         got = None if answer is x.answer or (fetch.crosses and fetch.mode == "no-cors") else answer
         if not fetch.crosses:
             names = sorted(name for name in fields.names() if name not in cors.FORBIDDEN_RESPONSE_FIELDS)
-            x.browser = Verdict("readable", None, None, tuple(names), got, told)
+            x.browser = Verdict("readable", None, None, tuple(names), got)
         elif fetch.navigates:
             text = "the browser shows the answer; no page sees it"
-            x.browser = Verdict("opaque", "navigated", text, got=got, cookies=told)
+            x.browser = Verdict("opaque", "navigated", text, got=got)
         elif fetch.mode == "no-cors":
             text = "in mode no-cors a page sees nothing of the answer"
-            x.browser = Verdict("opaque", "no-cors", text, cookies=told)
+            x.browser = Verdict("opaque", "no-cors", text)
         else:
             names = cors.readable_names(fields, credentials=fetch.includes)
-            x.browser = Verdict("readable", None, None, tuple(names), got, told)
+            x.browser = Verdict("readable", None, None, tuple(names), got)
 
     def _block(self, fetch: Fetch, x: Exchange, why: str, service: Service, what: str = "") -> None:
         """The page gets a network error; what a preflight had granted is forgotten (4.1, main fetch)."""
         if fetch.checked and fetch.needs_preflight:
             self.preflights.forget(fetch.sent_origin, fetch.url.text)
         code, reason = service.blocked(fetch.origin, why, what, x, x.sent.method)
-        x.browser = Verdict("blocked", code, reason, cookies=fetch.cookies_told)
+        x.browser = Verdict("blocked", code, reason)
 
 
 def _marked(cookie: Cookie) -> str:
     return f"SameSite={cookie.same_site.capitalize()}" if cookie.same_site else "no SameSite, so Lax"
 
 
-def _left(why: str, names: list[str]) -> str:
-    return f"{why}, so {' and '.join(names)} stayed behind" if names else ""
+def _left(why: str, names: list[str]) -> tuple[str, ...]:
+    return (f"{why}, so {' and '.join(names)} stayed behind",) if names else ()
 
 
 def _fetch_site(fetch: Fetch) -> str:

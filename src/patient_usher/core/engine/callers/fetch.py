@@ -31,12 +31,8 @@ class Fetch:
         self.urls = [normalised(request.url)]
         self.peer = request.peer
         self.hops = 0
-        self.held_back = ""
-        """Which cookies stayed behind at the last hop, and why."""
         self.tells_page = self._may_tell(self.url)
         """Whether Referer goes along: not behind a hop to which it didn't (Fetch 4.1 step 8)."""
-        self.refused: list[str] = []
-        """Which cookies weren't taken on the way, and why."""
         for name, value in request.fields:
             lower = name.lower()
             if self.navigates and lower != "content-type":
@@ -48,11 +44,6 @@ class Fetch:
     def url(self) -> Url:
         """The current URL (2.2.5)."""
         return self.urls[-1]
-
-    @property
-    def cookies_told(self) -> tuple[str, ...]:
-        """What became of cookies, a sentence each."""
-        return tuple(text for text in (self.held_back, *self.refused) if text)
 
     @property
     def crosses(self) -> bool:

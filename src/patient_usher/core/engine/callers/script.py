@@ -62,7 +62,7 @@ class Caller:
             if answer is None:
                 return
             if self.jar is not None:
-                self.jar.store(answer.fields.values("set-cookie"), request.url, now)
+                x.cookies_told = self.jar.store(answer.fields.values("set-cookie"), request.url, now)
             url = target(request.url, answer) if self.spec.redirects == "follow" else None
             if url is None:
                 return
