@@ -104,6 +104,25 @@ def test_what_a_service_does_otherwise_is_seen(change: dict[str, Any], what: str
     assert (what, stage) in {(one.what, one.stage) for row in held for _, one in row.differs}
 
 
+def test_what_becomes_of_a_services_cookies_is_seen(usher: Usher) -> None:
+    """The model's cookie is kept; the service's, which is Secure, isn't over plain HTTP."""
+    setting = {"id": "in", "at": "GET /in", "access": "everyone"}
+    models = [
+        make_pipeline([], routes=[{**setting, "handler": {"answer": {"headers": {"Set-Cookie": f"deck=1{more}"}}}}])
+        for more in ("", "; Secure")
+    ]
+    sends = {"id": "in", "send": "GET /in", "caller": "buoy", "expect": {"cookies": "it is Secure"}}
+    trace = Trace.of(sends, callers={"buoy": {"cookies": "keep"}}, base="http://api.example")
+    for model, service, same in (
+        (models[1], models[1], True),
+        (models[0], models[1], False),
+        (models[1], models[0], False),
+    ):
+        with served(service) as found:
+            [held] = drift(model, trace, at=found.url)
+        assert held.same is same
+
+
 # The command, on the two services that the demo ships.
 
 
