@@ -117,7 +117,7 @@ def _become_the_command(arguments: Sequence[str], folder: Path, env: dict[str, s
         os.environ.update(env)
         os.chdir(folder)
         sys.path[:] = [entry for entry in sys.path if entry not in ("", str(Path(__file__).parent))]
-        for module in [name for name in sys.modules if name in ("stages", "own")]:
+        for module in [name for name in sys.modules if name in ("stages", "own", "landing_service")]:
             del sys.modules[module]
         signal.alarm(300)
         gc.freeze()  # what this process has is nothing for the command to look through
