@@ -54,6 +54,11 @@ def free_port() -> int:
         return port
 
 
+def seeds(count: int) -> range:
+    """So many seeds of a law at random, or as many as the environment says."""
+    return range(int(os.environ.get("USHER_BROWSER_LAWS", count)))
+
+
 class Setting(NamedTuple):
     """What a browser is told before it loads a page: that these names lead here, with this certificate, and whether
     cookies of other sites are ``sent`` or ``blocked``.
@@ -62,6 +67,9 @@ class Setting(NamedTuple):
     names: Sequence[str] = ()
     certificate: x509.Certificate | None = None
     third_party: str = "sent"
+
+
+PLAIN = Setting()
 
 
 def _chromium(folder: Path, page: str, setting: Setting) -> list[str]:
@@ -106,7 +114,7 @@ def _firefox(folder: Path, page: str, setting: Setting) -> list[str]:
 _COMMANDS: dict[str, Callable[[Path, str, Setting], list[str]]] = {"chromium": _chromium, "firefox": _firefox}
 
 
-def visit(page: str, done: Event, browser: str = "chromium", setting: Setting = Setting()) -> None:  # noqa: B008
+def visit(page: str, done: Event, browser: str = "chromium", setting: Setting = PLAIN) -> None:
     """Load a page in a browser that knows nothing yet, until it is done."""
     with TemporaryDirectory(ignore_cleanup_errors=True) as folder:
         command = _COMMANDS[browser](Path(folder), page, setting)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
 from itertools import product
 from random import Random
@@ -262,7 +261,7 @@ def call_at_random(random: Random) -> dict[str, Any]:
 
 
 @pytest.mark.parametrize("browser", browsers.EACH)
-@pytest.mark.parametrize("seed", range(int(os.environ.get("USHER_BROWSER_LAWS", "2"))))
+@pytest.mark.parametrize("seed", browsers.seeds(2))
 def test_calls_at_random_end_and_are_sent_as_in_a_browser(seed: int, browser: str) -> None:
     """Firefox without its cache, which keeps other answers than Chromium's, and without redirects that make a GET of
     something else: it leaves Content-Type on them, and sends a preflight once more.
