@@ -198,6 +198,11 @@ _TEXTS: dict[str, Callable[[Exchange], object]] = {
 }
 
 
+def _says(what: str, texts: list[str] | None, told: str | None) -> list[Check]:
+    """Whether each of these words stands in what is told."""
+    return [Check(what, words, told, words in (told or "")) for words in texts or ()]
+
+
 def _browser(spec: BrowserExpect) -> Rule:
     of_page = [] if spec.status is None else [_status(spec.status, _page)]
     of_page += [] if spec.body is None else [_body(spec.body, _page)]
@@ -210,8 +215,7 @@ def _browser(spec: BrowserExpect) -> Rule:
             checks.append(Check("browser", spec.verdict, actual, seen.verdict == spec.verdict))
         if "why" in spec.model_fields_set:
             checks.append(Check("browser why", spec.why, seen.why, text_test(spec.why)(seen.why)))
-        for words in spec.reason or ():
-            checks.append(Check("browser reason", words, seen.reason, words in (seen.reason or "")))
+        checks += _says("browser reason", spec.reason, seen.reason)
         for name in spec.reads or ():
             names = list(seen.readable_headers)
             checks.append(Check("browser reads", name, names, name.lower() in names))
@@ -238,11 +242,7 @@ def _preflight(spec: Expect | str) -> Rule:
 
 
 def _cookies(texts: list[str]) -> Rule:
-    def rule(x: Exchange) -> list[Check]:
-        told = "; ".join(x.cookies_told) or None
-        return [Check("cookies", words, told, words in (told or "")) for words in texts]
-
-    return rule
+    return lambda x: _says("cookies", texts, "; ".join(x.cookies_told) or None)
 
 
 _RULES: dict[str, Callable[[Any], Rule]] = {
