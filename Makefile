@@ -41,14 +41,15 @@ mutants: $(VENV)/.installed-dev  # an hour: which changes of the core the tests 
 bench: $(VENV)/.installed  # a few minutes
 	@for script in benchmarks/*.py; do $(BIN)/python $$script; done
 
-$(VENV)/.installed: pyproject.toml
-	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+$(BIN)/python:
+	@$(PYTHON) -m venv $(VENV)
+
+$(VENV)/.installed: pyproject.toml | $(BIN)/python
 	@$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[all]'
 	@$(BIN)/python -m compileall -q src
 	@touch $@
 
-$(VENV)/.installed-dev: pyproject.toml  # what tests need is compiled as they import it
-	@test -x $(BIN)/python || $(PYTHON) -m venv $(VENV)
+$(VENV)/.installed-dev: pyproject.toml | $(BIN)/python  # what tests need is compiled as they import it
 	@$(BIN)/pip install --quiet --disable-pip-version-check --no-compile --editable '.[dev]'
 	@touch $(VENV)/.installed $@
 
