@@ -205,6 +205,60 @@ def test_killed_in_the_middle_nothing_half_made_is_left(tmp_path: Path, how: sig
     assert (left(tmp_path), (tmp_path / "rows.csv").exists()) == ([], False)
 
 
+KILLED_ANYWHERE = """
+import atexit, os, signal, sys
+from pathlib import Path
+from patient_usher.files import atomic_write
+
+path, old = Path(sys.argv[1]), sys.argv[2].encode()
+
+def at_line(last):
+    lines = 0
+    def traced(frame, event, _):
+        nonlocal lines
+        if frame.f_code.co_filename == atomic_write.__file__:
+            lines += event == "line"
+            if event == "line" and lines == last:
+                os.kill(os.getpid(), signal.SIGINT)
+            return traced
+    sys.settrace(traced)
+    with atomic_write.writing(path) as out:
+        out.write(b"new")
+    sys.settrace(None)
+    return lines >= last
+
+last, goes_on = 0, True
+while goes_on:
+    last += 1
+    path.unlink(missing_ok=True)
+    old and path.write_bytes(old)
+    child = os.fork()
+    if not child:
+        try:
+            goes_on = at_line(last)
+        except KeyboardInterrupt:
+            pass
+        atexit._run_exitfuncs()
+        os._exit(not goes_on)
+    goes_on = not os.waitpid(child, 0)[1]
+    content = path.read_bytes() if path.exists() else b""
+    assert content in (old, b"new"), (last, content)
+    assert set(os.listdir(path.parent)) <= {path.name}, (last, os.listdir(path.parent))
+print(last)
+"""
+
+
+@pytest.mark.parametrize("old", ["", "old"])
+def test_killed_at_any_line_of_the_writing_the_old_or_the_new_is_there_and_nothing_else(
+    tmp_path: Path, old: str
+) -> None:
+    done = subprocess.run(
+        [sys.executable, "-c", KILLED_ANYWHERE, str(tmp_path / "rows.csv"), old], capture_output=True, text=True, check=False
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert int(done.stdout) > 20
+
+
 READERS: list[tuple[str, str, int]] = [
     (HARBOUR, "text", 0),
     (MISTAKEN, "text", 1),

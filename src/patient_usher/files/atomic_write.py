@@ -111,6 +111,17 @@ def _clear_away() -> None:
         Path(name).unlink(missing_ok=True)
 
 
+def _new_file(folder: Path, like: str) -> tuple[str, BinaryIO]:
+    """A file that nobody else may read, its name noted before it is there: a signal may come at any moment."""
+    while True:
+        name = str(folder / f".{like[:200]}.{os.urandom(6).hex()}")
+        _half_made.add(name)
+        try:
+            return name, open(name, "xb", 1 << 20, opener=lambda path, flags: os.open(path, flags, 0o600))
+        except FileExistsError:
+            _half_made.discard(name)
+
+
 class _Beside:
     """A file made beside another, in whose place it is put when it is whole."""
 
@@ -121,10 +132,8 @@ class _Beside:
         if there is not None and not os.access(self.target, os.W_OK):
             raise PermissionError(errno.EACCES, os.strerror(errno.EACCES))
         self.in_place = there is not None and there.st_nlink > 1  # another name of it must not keep the old content
-        folder = None if self.in_place else self.target.parent
-        handle, self.name = tempfile.mkstemp(dir=folder, prefix=f".{self.target.name[:200]}.")
-        _half_made.add(self.name)
-        self.stream = os.fdopen(handle, "wb", buffering=1 << 20)
+        folder = Path(tempfile.gettempdir()) if self.in_place else self.target.parent
+        self.name, self.stream = _new_file(folder, self.target.name)
 
     def __enter__(self) -> BinaryIO:
         return self.stream
