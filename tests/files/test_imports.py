@@ -1,18 +1,15 @@
-"""Traffic in: logs with odd lines, curl commands held against the real one, OpenAPI, recordings, and fewer of them."""
+"""Traffic in: logs with odd lines, OpenAPI, recordings, and fewer of them."""
 
 from __future__ import annotations
 
 import gzip
 import json
 import re
-import shutil
 import subprocess
-import threading
-from collections.abc import Callable, Iterator
-from http.server import BaseHTTPRequestHandler, HTTPServer
+from collections.abc import Callable
 from pathlib import Path
 from random import Random
-from typing import Any, ClassVar
+from typing import Any
 
 import pytest
 import zstandard
@@ -22,8 +19,6 @@ from ruamel.yaml import YAML
 from conftest import DEMO, USHER, Outcome
 from patient_usher.core.analysis.requests.schema_samples import sample
 from patient_usher.core.model.schemas import compiled
-from patient_usher.files.curl import commands
-from patient_usher.files.secret_keeper import SecretKeeper
 
 Usher = Callable[..., Outcome]
 BASE = ("--base", "https://api.ternharbour.example")
@@ -191,107 +186,6 @@ def test_strict_refuses_and_writes_nothing(usher: Usher, tmp_path: Path) -> None
     outcome = usher("import", "a.log", "--into", "t.jsonl", "--strict", "--from", "log", a__log="nothing of a log\n")
     assert (outcome.status, "a.log:1:1" in outcome.err, (tmp_path / "t.jsonl").exists()) == (2, True, False)
     assert list(tmp_path.glob(".t.jsonl*")) == []
-
-
-# curl, as it is and as it is read.
-
-CURL = [
-    "curl URL/a", "curl 'URL/a?b=c&d=e'", 'curl "URL/a"', "curl URL/a -X DELETE", "curl -XPUT URL/a", "curl --request PATCH URL/a",
-    "curl URL/a -H 'Accept: application/json'", "curl URL/a -H'X-One: 1' -H 'X-Two: 2'", 'curl URL/a -H "X-Quoted: a \\"b\\""', "curl URL/a -H 'X-Empty;'", "curl URL/a -H 'Accept:'",
-    "curl URL/a --header 'X-Long: yes'", "curl URL/a -d a=b", "curl URL/a -d a=b -d c=d", "curl URL/a --data 'a=b&c=d'", "curl URL/a --data-raw '@not-a-file'", "curl URL/a --data-binary 'one\ntwo'",
-    "curl URL/a --data-urlencode 'a=b c&d'", "curl URL/a --data-urlencode 'b c'", "curl URL/a --data-urlencode '=b c'", "curl URL/a -G -d a=b -d c=d", "curl 'URL/a?x=1' --get --data-urlencode 'q=a b'",
-    "curl URL/a --json '{\"a\": 1}'", "curl URL/a -d '{\"a\":1}' -H 'Content-Type: application/json'", "curl URL/a -u maren:made-up", "curl URL/a --user 'maren:made:up'", "curl URL/a -b 'a=1; b=2'", "curl URL/a --cookie a=1",
-    "curl URL/a -A 'harbour/8'", "curl URL/a --user-agent harbour/9", "curl URL/a -e https://boaters.example/", "curl URL/a --referer https://boaters.example/x", "curl -I URL/a", "curl --head URL/a",
-    "curl -sSL URL/a", "curl -s -S -v URL/a", "curl -k URL/a", "curl --insecure --silent URL/a", "curl -i URL/a", "curl -o /dev/null URL/a", "curl -m 5 URL/a", "curl --max-time 5 --connect-timeout 5 URL/a",
-    "curl --url URL/a", "curl -X POST URL/a", "curl -X POST URL/a -d ''", "curl URL/a -r 0-9", "curl URL/a --range 5-", "curl --http1.1 URL/a", "curl -4 URL/a", "curl -f URL/a",
-    "curl $'URL/a' --data-raw $'it\\'s \\u0041'", "curl URL/a \\\n  -H 'X-Next: line'", "curl URL/a -H 'X-Dollar: $HOME'", "curl URL/a --data-raw 'a=${b}'", "curl --oauth2-bearer made-up URL/a", "curl URL/a -d a=b -X PUT",
-    "curl URL/a -H 'User-Agent: own' -A other", "curl URL/a/b%20c", "curl URL/a -d 'a=b' -H 'Content-Type: text/plain'", "curl 'URL/a#fragment'",
-]  # fmt: skip
-OWN = {"host", "accept", "user-agent", "content-length", "accept-encoding", "connection"}
-"""Fields that curl adds by itself, which commands need not say."""
-
-
-class Receiver(BaseHTTPRequestHandler):
-    seen: ClassVar[list[dict[str, Any]]] = []
-
-    def _take(self) -> None:
-        body = self.rfile.read(int(self.headers.get("Content-Length") or 0))
-        self.seen.append(
-            {"line": f"{self.command} {self.path}", "headers": dict(self.headers.items()), "body": body.decode()}
-        )
-        self.send_response(200)
-        self.send_header("Content-Length", "0")
-        self.end_headers()
-
-    do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do_HEAD = _take
-
-    def log_message(self, *words: Any) -> None:
-        """Nothing is written."""
-
-
-@pytest.fixture(scope="module")
-def receiver() -> Iterator[str]:
-    server = HTTPServer(("127.0.0.1", 0), Receiver)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    yield f"http://127.0.0.1:{server.server_port}"
-    server.shutdown()
-
-
-def told(command: str, url: str) -> dict[str, Any]:
-    (found,) = commands(command.replace("URL", url), "c", None, SecretKeeper(keeps=True))
-    request = found.request
-    return {"line": request["send"], "headers": request.get("headers", {}), "body": request.get("text", "")}
-
-
-@pytest.mark.skipif(shutil.which("curl") is None, reason="curl isn't installed here")
-@pytest.mark.parametrize("command", CURL)
-def test_a_command_is_read_as_curl_sends_it(receiver: str, command: str) -> None:
-    Receiver.seen.clear()
-    subprocess.run(["bash", "-c", command.replace("URL", receiver)], capture_output=True, timeout=20, check=False)
-    sent, ours = Receiver.seen[0], told(command, receiver)
-
-    def shown(fields: dict[str, str]) -> dict[str, str]:
-        named = {name.lower() for name in ours["headers"]}
-        return {
-            name.lower(): value for name, value in fields.items() if name.lower() not in OWN or name.lower() in named
-        }
-
-    assert (ours["line"], ours["body"].replace("$${", "${")) == (sent["line"], sent["body"])
-    assert {name: value.replace("$${", "${") for name, value in shown(ours["headers"]).items()} == shown(
-        sent["headers"]
-    )
-
-
-READ = [
-    ("curl https://api.example/a", "GET /a", {}), ("curl -XPOST https://api.example/a", "POST /a", {}), ("curl -u a:b https://api.example/", "GET /", {"Authorization": "Basic YTpi"}),
-    ("curl api.example/a", "GET /a", {}), ("curl https://api.example/a --compressed", "GET /a", {"Accept-Encoding": "deflate, gzip, br, zstd"}),
-]  # fmt: skip
-
-
-@pytest.mark.parametrize(("command", "send", "headers"), READ)
-def test_what_a_command_means(command: str, send: str, headers: dict[str, str]) -> None:
-    (found,) = commands(command, "c", None, SecretKeeper(keeps=True))
-    assert (found.request["send"], found.request.get("headers", {})) == (send, headers)
-
-
-def test_commands_become_a_trace_with_their_secrets_hidden(usher: Usher, tmp_path: Path) -> None:
-    text = "curl https://api.example/a -H 'Authorization: Bearer made-up-token' -b 's=1' --made-up-option\n# a note\n$ curl -L https://api.example/b\n"
-    outcome = usher("import", "c.txt", "--into", "t.yaml", c__txt=text)
-    trace = YAML(typ="safe", pure=True).load(tmp_path / "t.yaml")
-    assert (outcome.status, "--made-up-option" in outcome.out) == (0, True)
-    assert [entry["send"] for entry in trace["requests"]] == ["GET /a", "GET /b"]
-    assert "made-up-token" not in str(trace)
-    assert trace["requests"][1]["caller"] == "follower"
-
-
-@pytest.mark.parametrize("allowed", [False, True])
-def test_files_are_read_only_where_that_is_allowed(usher: Usher, tmp_path: Path, allowed: bool) -> None:
-    text = "curl https://api.example/a -d @body.txt\n"
-    outcome = usher(
-        "import", "c.txt", "--into", "t.yaml", *(["--trust", "files"] if allowed else []), c__txt=text, body__txt="a=b"
-    )
-    assert outcome.status == (0 if allowed else 2)
-    assert ("a=b" in (tmp_path / "t.yaml").read_text()) if allowed else ("--trust", "files" in outcome.err)
 
 
 # Recordings and descriptions.

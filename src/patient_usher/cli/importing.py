@@ -322,7 +322,10 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
     callers = {"callers": {"follower": {"redirects": "follow"}}} if any(one.follows for one in found) else {}
     trace = {"patient-usher": "trace/1", "base": base, **callers, "requests": requests}
     unknown = sum((command.unknown for command in found), Counter[str]())
-    notes = [f"{times} × {option}: no option that is known here; it is left out" for option, times in unknown.items()]
+    notes = [f"{times} × {option} is left out: what it changes isn't known here" for option, times in unknown.items()]
+    if unfilled := dict.fromkeys(text for command in found for text in command.unfilled):
+        shown = ", ".join(islice(unfilled, 5)) + (", and more" if len(unfilled) > 5 else "")
+        notes.append(f"not filled in, as a shell would: {shown}")
     return _written(args, trace, [*notes, *keeper.told()], picking)
 
 

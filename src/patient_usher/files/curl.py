@@ -6,362 +6,407 @@ import base64
 import re
 from collections import Counter
 from collections.abc import Callable, Iterator
+from datetime import UTC
+from email.utils import parsedate_to_datetime
+from itertools import islice, product
 from typing import NamedTuple
-from urllib.parse import quote_plus, unquote
+from urllib.parse import quote, quote_plus, unquote
 
+from patient_usher.core.http.dates import http_date, instant
 from patient_usher.core.http.urls import parse_url, sendable
 from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.text_types import METHOD
 from patient_usher.core.model.values import literal
+from patient_usher.files.curl_form import BOUNDARY, multipart
+from patient_usher.files.curl_options import CHALLENGED, Transfer, transfers
 from patient_usher.files.secret_keeper import SecretKeeper
+from patient_usher.files.shell_commands import Simple, Unclosed, commands_of
 
 ReadFile = Callable[[str], bytes]
-
-_CODE = re.compile(r"\\(x[0-9A-Fa-f]{1,2}|u[0-9A-Fa-f]{1,4}|U[0-9A-Fa-f]{1,8}|[0-7]{1,3}|.)", re.DOTALL)
-_LETTERS = {"n": "\n", "t": "\t", "r": "\r", "a": "\a", "b": "\b", "f": "\f", "v": "\v", "e": "\x1b", "E": "\x1b"}
-
-
-def _words(text: str) -> list[str]:
-    return text.split()
-
-
-_SILENT = _words(
-    "-s --silent -S --show-error -v --verbose -k --insecure -f --fail -N --no-buffer -i --include -# --progress-bar "
-    "--http1.0 --http1.1 --http2 --http3 -4 --ipv4 -6 --ipv6 -g --globoff -O --remote-name -q --fail-with-body "
-    "--tlsv1.2 --tlsv1.3 --path-as-is --no-progress-meter -n --netrc"
-)
-"""Options without a value that change nothing of what a model sees."""
-_SILENT_VALUES = _words(
-    "-o --output -w --write-out -m --max-time --connect-timeout -x --proxy --cacert -E --cert --key --resolve --retry "
-    "--retry-delay -c --cookie-jar -D --dump-header --interface --limit-rate --ciphers -K --config --trace --stderr"
-)
-"""Those with one."""
+MOST = 10_000
+"""How many requests one URL with braces and ranges may stand for."""
+MOST_OCTETS = 64 << 20
+"""How much the requests of one command may come to: what is said once may be sent by many."""
 
 
 class Command(NamedTuple):
-    """One command as a request, and what of it counts for nothing here, by how often."""
+    """One request of a command, and what of the command counts for nothing here, by how often.
+
+    ``unfilled``: what a shell would have filled in.
+    """
 
     request: JsonObject
     base: str
     follows: bool
     unknown: Counter[str]
-
-
-_LONG = _words("request header data form user cookie user-agent referer upload-file range url json oauth2-bearer")
-_TAKES = {
-    **{f"--{name}": name for name in _LONG},
-    **{f"--data{sort}": f"data{sort}" for sort in ("-ascii", "-raw", "-binary", "-urlencode")},
-    "-X": "request",
-    "-H": "header",
-    "-d": "data",
-    "-F": "form",
-    "-u": "user",
-    "-b": "cookie",
-    "-A": "user-agent",
-    "-e": "referer",
-    "-T": "upload-file",
-    "-r": "range",
-}
-"""Options with a value that the service sees, by what they are."""
-_FLAGS = {
-    "-I": "head",
-    "-G": "get",
-    "-L": "location",
-    **{f"--{n}": n for n in ("head", "get", "location", "compressed")},
-}
-_SKIPPED, _SKIPPED_VALUES = frozenset(_SILENT), frozenset(_SILENT_VALUES)
-
-
-class _Arguments:
-    """What the words of a command say, as curl reads them: of most options the last value counts."""
-
-    def __init__(self, words: list[str]) -> None:
-        self.values: dict[str, str] = {}
-        self.headers: list[str] = []
-        self.data: list[tuple[str, str]] = []
-        self.form: list[str] = []
-        self.urls: list[str] = []
-        self.flags: set[str] = set()
-        self.unknown: Counter[str] = Counter()
-        rest = iter(words)
-        plain = False
-        for word in rest:
-            if plain or not word.startswith("-") or word == "-":
-                self.urls.append(word)
-            elif word == "--":
-                plain = True
-            elif word.startswith("--"):
-                self._long(word, rest)
-            else:
-                self._short(word, rest)
-
-    def _long(self, word: str, rest: Iterator[str]) -> None:
-        name, equals, value = word.partition("=")
-        if name in _TAKES or name in _SKIPPED_VALUES:
-            self._take(name, value if equals else next(rest, None))
-        elif name in _FLAGS:
-            self.flags.add(_FLAGS[name])
-        elif name not in _SKIPPED:
-            self.unknown[name] += 1
-
-    def _short(self, word: str, rest: Iterator[str]) -> None:
-        """One or several letters; what stands behind one that takes a value is the value."""
-        for at in range(1, len(word)):
-            name = f"-{word[at]}"
-            if name in _TAKES or name in _SKIPPED_VALUES:
-                self._take(name, word[at + 1 :] or next(rest, None))
-                return
-            if name in _FLAGS:
-                self.flags.add(_FLAGS[name])
-            elif name not in _SKIPPED:
-                self.unknown[name if name[1].isalnum() else word] += 1
-                if not name[1].isalnum():
-                    return
-
-    def _take(self, name: str, value: str | None) -> None:
-        if value is None:
-            raise ValueError(f"{name} has no value; write one behind it")
-        sort = _TAKES.get(name)
-        if sort == "header":
-            self.headers.append(value)
-        elif sort == "form":
-            self.form.append(value)
-        elif sort == "url":
-            self.urls.append(value)
-        elif sort in ("data", "json") or (sort or "").startswith("data-"):
-            self.data.append(("-json" if sort == "json" else str(sort)[4:], value))
-        elif sort is not None:
-            self.values[sort] = value
-
-
-_USERINFO = re.compile(r"([a-z]+://)([^/?#@]*)@")
+    unfilled: tuple[str, ...] = ()
 
 
 def commands(text: str, name: str, read_file: ReadFile | None, keeper: SecretKeeper) -> Iterator[Command]:
-    """Every curl command of a text. ``read_file`` None: files may not be read. Raises Unusable."""
-    for line, words in _split(text, name):
-        try:
-            yield _command(words, read_file, keeper)
-        except (ValueError, OSError) as error:
-            what, _, mend = str(error).partition("; ")
-            raise Unusable([Problem(Spot(name, line, 1), what, mend or "write it as curl takes it")]) from None
+    """Every request of a text's curl commands. ``read_file`` None: files may not be read. Raises Unusable."""
+    line = 1
+    try:
+        for command in commands_of(text):
+            words = _called(command.words)
+            if words is None:
+                continue
+            line = command.line
+            yield from _requests(words, command, read_file, keeper)
+    except Unclosed as error:
+        raise Unusable(
+            [Problem(Spot(name, error.line, 1), f"the command can't be read: {error}", "close the quote")]
+        ) from None
+    except (ValueError, OSError) as error:
+        what, _, mend = str(error).partition("; ")
+        raise Unusable([Problem(Spot(name, line, 1), what, mend or "write it as curl takes it")]) from None
 
 
-_TOKEN = re.compile(
-    r"""(?P<blank>\s+)|\$'(?P<ansi>(?:[^'\\]|\\.)*)'|'(?P<single>[^']*)'|"(?P<double>(?:[^"\\]|\\.)*)\""""
-    r"""|\\(?P<escaped>.?)|(?P<plain>[^\s'"\\$]+|\$(?!'))""",
-    re.DOTALL,
-)
-_IN_DOUBLE = re.compile(r'\\([$`"\\\n])')
+_BEFORE = frozenset("$ time sudo env exec command nohup then else do if while until ! {".split())  # noqa: SIM905
+"""Words in front of a command: a prompt, what calls another, what a shell reserves (2.4)."""
+_ASSIGNMENT = re.compile(r"[A-Za-z_]\w*=")
 
 
-def _shell_words(text: str) -> list[str]:
-    """The words of a line by the rules of sh, in linear time. Raises ValueError where a quote isn't closed."""
-    words: list[str] = []
-    parts: list[str] | None = None
+def _called(words: list[str]) -> list[str] | None:
+    """The arguments of a command that calls curl."""
     at = 0
-    while at < len(text):
-        found = _TOKEN.match(text, at)
-        if found is None:
-            raise ValueError("No closing quotation")
-        at, sort = found.end(), found.lastgroup
-        if sort == "blank":
-            if parts is not None:
-                words.append("".join(parts))
-            parts = None
-            continue
-        parts = parts if parts is not None else []
-        value = found[str(sort)]
-        if sort == "ansi":
-            value = _CODE.sub(_decoded, value)
-        elif sort == "double":
-            value = _IN_DOUBLE.sub(lambda m: "" if m[1] == "\n" else m[1], value)
-        parts.append("" if sort == "escaped" and value == "\n" else value)
-    return words if parts is None else [*words, "".join(parts)]
+    while at < len(words) and (words[at] in _BEFORE or _ASSIGNMENT.match(words[at])):
+        at += 1
+    if at < len(words) and re.split(r"[/\\]", words[at])[-1].lower().removesuffix(".exe") == "curl":
+        return words[at + 1 :]
+    return None
 
 
-def _split(text: str, name: str) -> Iterator[tuple[int, list[str]]]:
-    """The words of each command that calls curl, by the rules of sh, with the line that it begins on."""
-    for number, line in _logical(text):
-        if not line.strip() or line.lstrip().startswith("#"):
-            continue
-        try:
-            words = _shell_words(line.removeprefix("$ "))
-        except ValueError as error:
-            raise Unusable(
-                [Problem(Spot(name, number, 1), f"the command can't be read: {error}", "close the quote")]
-            ) from None
-        words = [word for word in words if word not in (";", "&&", "&")]
-        if words and words[0].rpartition("/")[2].removesuffix(".exe") == "curl":
-            yield number, words[1:]
+class _Files:
+    """What a command reads: files, and its input where the text holds that."""
+
+    def __init__(self, read_file: ReadFile | None, text: str | None) -> None:
+        self._read, self._text = read_file, text
+
+    def __call__(self, name: str) -> bytes:
+        if name == "-":
+            if self._text is None:
+                raise ValueError("the command reads its standard input; write what it reads into a file")
+            text, self._text = self._text, ""  # whoever reads on finds its end
+            return text.encode(errors="surrogateescape")
+        if self._read is None:
+            raise ValueError(f"the command reads the file {name}; if you trust it, give --trust files")
+        return self._read(name)
 
 
-_OPENS = re.compile(r"""\\.|\$'|['"]""", re.DOTALL)
-_CLOSES = {"'": re.compile("'"), '"': re.compile(r'\\.|"', re.DOTALL), "$'": re.compile(r"\\.|'", re.DOTALL)}
-
-
-def _logical(text: str) -> Iterator[tuple[int, str]]:
-    """Lines, those joined that end in a backslash (or, as some browsers copy, a caret) or within quotes."""
-    held: list[str] = []
-    start, quote = 1, ""
-    for number, line in enumerate(text.splitlines(), 1):
-        start = start if held else number
-        if not held and line.lstrip().startswith("#"):
-            continue
-        quote = _quoted(line, quote)
-        if quote:
-            held.append(line + "\n")
-        elif line.endswith(("\\", "^")):
-            held.append(line[:-1] + " ")
-        else:
-            yield start, "".join([*held, line])
-            held = []
-    if held:
-        yield start, "".join(held)
-
-
-def _quoted(line: str, quote: str) -> str:
-    """The quote that is open at the end of a line, where ``quote`` is open at its beginning; nothing for none."""
-    at = 0
-    while (found := (_CLOSES[quote] if quote else _OPENS).search(line, at)) is not None:
-        at = found.end()
-        if found[0][0] != "\\":
-            quote = "" if quote else found[0]
-    return quote
-
-
-def _decoded(match: re.Match[str]) -> str:
-    code = match[1]
-    if code[0] in "xuU" and len(code) > 1:
-        number = int(code[1:], 16)
-        return chr(number) if number < 0x110000 and not 0xD800 <= number < 0xE000 else "\ufffd"
-    return chr(int(code, 8)) if code[0] in "01234567" else _LETTERS.get(code, code)
-
-
-def _command(words: list[str], read_file: ReadFile | None, keeper: SecretKeeper) -> Command:
-    args = _Arguments(words)
-    if not args.urls:
+def _requests(words: list[str], command: Simple, read_file: ReadFile | None, keeper: SecretKeeper) -> Iterator[Command]:
+    files = _Files(read_file, command.text)
+    asked = list(transfers(words))
+    if not asked:
         raise ValueError("the command names no URL; write curl https://host/path")
-    url = args.urls[0] if "://" in args.urls[0] else f"http://{args.urls[0]}"
-    if (found_user := _USERINFO.match(url)) is not None:  # curl sends it as Basic
-        url = found_user[1] + url[found_user.end() :]
-        args.values.setdefault("user", unquote(found_user[2]))
-    headers = _headers(args)
-    data = _body(args.data, read_file)
-    lower = {name.lower(): name for name in headers}
-    request: JsonObject = {}
-    method = args.values.get("request") or ("HEAD" if "head" in args.flags else None)
-    if "get" in args.flags and data is not None:
-        url += ("&" if "?" in url else "?") + data
+    whole = 0
+    for transfer in asked:
+        urls = transfer.all_of("url")
+        data = _data(transfer.data, files)
+        size = sum(map(len, words)) + len(data or b"")
+        uploads = transfer.all_of("upload-file")
+        unknown, unfilled = transfer.unknown, command.unfilled
+        for number, url in enumerate(urls):
+            upload = uploads[number] if number < len(uploads) else None
+            for one in [url] if "globoff" in transfer.flags else _globbed(url):
+                whole += size
+                if whole > MOST_OCTETS and whole > size:
+                    raise ValueError(f"the requests of the command come to over {MOST_OCTETS >> 20} MiB; write fewer")
+                yield _request(transfer, one, data, upload, files, keeper)._replace(unknown=unknown, unfilled=unfilled)
+                unknown, unfilled = Counter(), ()
+
+
+def _request(
+    transfer: Transfer, url: str, data: bytes | None, upload: str | None, files: _Files, keeper: SecretKeeper
+) -> Command:
+    """One request. Raises ValueError where curl would send none."""
+    flags, values = transfer.flags, transfer.values
+    queries = [_encoded(text, files) if text[:1] != "+" else text[1:].encode() for text in transfer.all_of("url-query")]
+    in_query = data is not None and "get" in flags
+    if data is not None and in_query:
+        queries.append(data)
         data = None
-    if args.form:
-        content, media = _multipart(args.form, read_file)
-        headers.setdefault("Content-Type", media)
-        request["text"] = content
-    elif data is not None:
-        media = (
-            "application/json" if any(sort == "-json" for sort, _ in args.data) else "application/x-www-form-urlencoded"
-        )
-        if "content-type" not in lower:
-            headers["Content-Type"] = media
-        if media == "application/json" and "accept" not in lower:
-            headers["Accept"] = "application/json"
-        request["text"] = data
-    elif "upload-file" in args.values:
-        request["text"] = _file(args.values["upload-file"], read_file)
-        method = method or "PUT"
-    parsed = parse_url(sendable(url.partition("#")[0]))
-    method = method or ("POST" if "text" in request else "GET")
+    _one_method(
+        {
+            "-I": "head" in flags and not in_query,
+            "-G": in_query,
+            "-d": data is not None,
+            "-F": bool(transfer.form),
+            "-T": upload is not None,
+        }
+    )
+    said = _said(transfer.all_of("header"), files)
+    body, media = data, "application/x-www-form-urlencoded"
+    if transfer.form:
+        own = next(iter(said["content-type"][1]), "") if "content-type" in said else "multipart/form-data"
+        of_form = own.lower().startswith("multipart/form-data")
+        body = multipart(transfer.form, files, of_form=of_form, backslashes="form-escape" in flags)
+        media = f"multipart/form-data; boundary={BOUNDARY}"
+    elif upload is not None:
+        body, media = files(upload), ""
+        url = _with_file_name(url, upload)
+    usual = "HEAD" if "head" in flags else "PUT" if upload is not None else "GET" if body is None else "POST"
+    method = values.get("request", usual)
     if not METHOD.fullmatch(method):
         raise ValueError(f"{method!r} is no method; write one, as in -X PUT")
-    found: JsonObject = {"send": literal(f"{method} {keeper.url(parsed.target)}")}
-    if headers:
-        check_sent(headers)
-        found["headers"] = {name: literal(keeper.field(name, value)) for name, value in headers.items()}
-    if "text" in request:
-        media = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
-        octets = request["text"].encode(errors="surrogateescape")
-        found["text"] = literal(keeper.body(octets, media).decode(errors="surrogateescape"))
-    return Command(found, parsed.origin, "location" in args.flags, args.unknown)
+    scheme, userinfo, rest = _parts(url)
+    parsed = parse_url(sendable(f"{scheme}://{_target(rest, queries, as_is='path-as-is' in flags)}"))
+    target = values.get("request-target", parsed.target)
+    if target[:1] != "/":  # a model is asked for paths
+        transfer.unknown["--request-target"] += 1
+        target = parsed.target
+    headers = _headers(transfer, said, userinfo, body, media)
+    check_sent(headers)
+    request = _as_entry(f"{method} {keeper.url(target)}", headers, body, keeper)
+    follows = bool({"location", "location-trusted", "follow"} & flags)
+    return Command(request, parsed.origin, follows, transfer.unknown)
 
 
-def _headers(args: _Arguments) -> dict[str, str]:
-    found: dict[str, str] = {}
-    for text in args.headers:
-        name, colon, value = text.partition(":")
-        if not colon and text.endswith(";"):
-            found[text[:-1].strip()] = ""
-        elif colon and value.strip():
-            found[name.strip()] = value.strip()
-    lower = {name.lower() for name in found}
+def _one_method(asked: dict[str, bool]) -> None:
+    both = [option for option, is_asked in asked.items() if is_asked]
+    if len(both) > 1:
+        raise ValueError(f"{both[0]} and {both[1]} ask for different methods; leave one of them out")
 
-    def put(name: str, value: str | None) -> None:
-        if value is not None and name.lower() not in lower:
-            found[name] = value
 
-    given = args.values
-    put("User-Agent", given.get("user-agent"))
-    put("Referer", given["referer"].removesuffix(";auto") if given.get("referer") else None)
-    put("Cookie", given["cookie"] if "=" in given.get("cookie", "") else None)
-    put("Range", f"bytes={given['range']}" if given.get("range") else None)
-    put("Accept-Encoding", "deflate, gzip, br, zstd" if "compressed" in args.flags else None)
-    put("Authorization", f"Bearer {given['oauth2-bearer']}" if given.get("oauth2-bearer") else None)
-    if "user" in given:
-        pair = given["user"] if ":" in given["user"] else f"{given['user']}:"
-        put("Authorization", "Basic " + base64.b64encode(pair.encode()).decode())
+def _as_entry(send: str, headers: dict[str, list[str]], body: bytes | None, keeper: SecretKeeper) -> JsonObject:
+    """The request as a trace has it, its secrets hidden."""
+    entry: JsonObject = {"send": literal(send)}
+    media = ""
+    for name, several in headers.items():
+        told = [literal(keeper.field(name, one)) for one in several]
+        entry.setdefault("headers", {})[name] = told if len(told) > 1 else told[0]
+        media = several[0] if name.lower() == "content-type" else media
+    if body is not None:
+        kept = keeper.body(body, media)
+        try:
+            entry["text"] = literal(kept.decode())
+        except UnicodeDecodeError:
+            entry["base64"] = base64.b64encode(kept).decode()
+    return entry
+
+
+# URLs.
+
+_UNSENDABLE = re.compile(r"[\x00-\x20\x7f]")
+_URL = re.compile(r"(?:([A-Za-z][A-Za-z0-9+.-]*):/{1,3})?([^/?#]*)(.*)", re.DOTALL)
+
+
+def _parts(url: str) -> tuple[str, str | None, str]:
+    """Scheme, what stands before the host, and the rest from the host on."""
+    match = _URL.fullmatch(url.partition("#")[0])
+    assert match is not None
+    userinfo, at, host = match[2].rpartition("@")
+    return (match[1] or "http").lower(), userinfo if at else None, host + match[3]
+
+
+def _target(rest: str, queries: list[bytes], *, as_is: bool) -> str:
+    """Host, path and query as they are sent."""
+    host, slash, path = re.sub(r"^([^/?]*)(\?|$)", r"\1/\2", rest, count=1).partition("/")
+    path, mark, query = (slash + path).partition("?")
+    if not as_is:
+        path = _without_dots(path)
+    query = "&".join([*([query] if query else []), *(more.decode(errors="surrogateescape") for more in queries)])
+    found = host + path + (mark or "?" * bool(queries)) + query
+    if (bad := _UNSENDABLE.search(found)) is not None:
+        raise ValueError(f"curl sends no URL that holds {bad[0]!r}; write %{ord(bad[0]):02X}")
     return found
 
 
-def _body(data: list[tuple[str, str]], read_file: ReadFile | None) -> str | None:
-    """All pieces, joined by ampersands; JSON pieces as they are."""
-    if not data:
-        return None
-    pieces = []
-    for sort, text in data:
-        if sort == "-urlencode":
-            pieces.append(_encoded(text, read_file))
-        elif text.startswith("@") and sort != "-raw":
-            content = _file(text[1:], read_file)
-            pieces.append(content if sort in ("-binary", "-json") else re.sub(r"[\r\n\0]", "", content))
+def _without_dots(path: str) -> str:
+    """A path without its dot segments (RFC 3986 5.2.4)."""
+    out: list[str] = []
+    segments = path.split("/")
+    for number, segment in enumerate(segments):
+        last = number == len(segments) - 1
+        if segment == "..":
+            if len(out) > 1:
+                out.pop()
+            if last:
+                out.append("")
+        elif segment == ".":
+            if last:
+                out.append("")
         else:
-            pieces.append(text)
-    return ("" if all(sort == "-json" for sort, _ in data) else "&").join(pieces)
+            out.append(segment)
+    return "/".join(out)
 
 
-def _encoded(text: str, read_file: ReadFile | None) -> str:
+def _with_file_name(url: str, upload: str) -> str:
+    """A URL whose path ends in a folder names the file that is put there."""
+    head, mark, query = url.partition("#")[0].partition("?")
+    scheme, double, rest = head.rpartition("://")
+    host, _, path = rest.partition("/")
+    if upload == "-" or (path and not path.endswith("/")):
+        return url
+    return f"{scheme}{double}{host}/{path}{quote(upload.rpartition('/')[2], safe='')}{mark}{query}"
+
+
+_GLOB = re.compile(
+    r"\\(?P<escaped>[{}\[\]])|\{(?P<set>[^{}\[\]]*)\}|\[(?P<from>\d+|[A-Za-z])-(?P<to>\d+|[A-Za-z])(?::(?P<step>\d+))?\]"
+    r"|(?P<ipv6>\[[0-9A-Fa-f:.]+(?:%[^\]]*)?\])|(?P<plain>[^\\{}\[\]]+|\\)"
+)
+
+
+def _globbed(url: str) -> Iterator[str]:
+    """What a URL with sets and ranges stands for (curl's manual, URL globbing), the last varying quickest."""
+    places: list[list[str]] = []
+    at, count = 0, 1
+    while at < len(url):
+        found = _GLOB.match(url, at)
+        if found is None:
+            raise ValueError(
+                f"curl takes {url[at]!r} of a URL for a set or a range; give -g, or write %{ord(url[at]):02X}"
+            )
+        at = found.end()
+        if found["set"] is not None:
+            places.append(found["set"].split(","))
+        elif found["from"] is not None:
+            places.append(_ranged(found["from"], found["to"], int(found["step"] or 1)))
+        else:
+            places.append([found["escaped"] or found["ipv6"] or found["plain"]])
+        count *= len(places[-1])
+        if count > MOST:
+            raise ValueError(f"the URL stands for over {MOST:,} requests; write fewer")
+    return ("".join(parts) for parts in islice(product(*places), MOST))
+
+
+def _ranged(first: str, last: str, step: int) -> list[str]:
+    if first.isdigit() != last.isdigit() or not step:
+        raise ValueError(f"[{first}-{last}] is no range; write one, as in [1-9] or [a-z]")
+    if first.isdigit():
+        numbers = range(int(first), int(last) + 1, step)
+        width = len(first) if first[0] == "0" else 0
+        found = [str(number).zfill(width) for number in numbers[: MOST + 1]]
+    else:
+        found = [chr(code) for code in range(ord(first), ord(last) + 1, step)]
+    if not found:
+        raise ValueError(f"[{first}-{last}] is no range; write the smaller one first")
+    return found
+
+
+# Header fields.
+
+
+def _said(texts: list[str], files: _Files) -> dict[str, tuple[str, list[str]]]:
+    """Fields of ``-H`` by their names in small letters: as they are spelled, and their values; none of one left out."""
+    found: dict[str, tuple[str, list[str]]] = {}
+    for given in texts:
+        for text in files(given[1:]).decode(errors="replace").splitlines() if given[:1] == "@" else [given]:
+            name, colon, value = text.partition(":")
+            value = value.strip(" \t")
+            if not colon:
+                name, semicolon, value = text.partition(";")
+                if not semicolon or value.strip():
+                    continue
+            if name.lower() in _FRAMED:
+                continue
+            _, values = found.setdefault(name.lower(), (name, []))
+            if (value or not colon) and not (values and name.lower() == "host"):
+                values.append(value)
+    return found
+
+
+def _headers(
+    transfer: Transfer, said: dict[str, tuple[str, list[str]]], userinfo: str | None, body: bytes | None, media: str
+) -> dict[str, list[str]]:
+    """Every field's values. What curl adds by itself gives way to what is said, or said to be left out."""
+    found = {name: several for name, several in said.values() if several}
+
+    def put(name: str, value: str | None) -> None:
+        if value is not None and name.lower() not in said and name not in found:
+            found[name] = [value.strip(" \t")]
+
+    values, flags = transfer.values, transfer.flags
+    if any(option == "json" for option, _ in transfer.data):
+        put("Accept", "application/json")
+        put("Content-Type", "application/json")
+    if transfer.form and "content-type" in said:
+        name, several = said["content-type"]
+        found[name] = [f"{several[0] if several else ''}; boundary={BOUNDARY}"]
+    if body is not None:
+        put("Content-Type", media or None)
+    put("User-Agent", values.get("user-agent") or None)
+    put("Referer", values.get("referer", "").removesuffix(";auto") or None)
+    put("Cookie", ";".join(one.rstrip() for one in transfer.all_of("cookie") if "=" in one) or None)
+    if (ranged := _range(transfer, sends=body is not None)) is not None:
+        if body is None:
+            put("Range", f"bytes={ranged}")
+        elif not transfer.form:
+            put("Content-Range", f"bytes {ranged}/{len(body)}")
+    put("Accept-Encoding", "deflate, gzip, br, zstd" if "compressed" in flags else None)
+    put("Authorization", _credential(transfer, userinfo))
+    if (when := values.get("time-cond")) is not None:
+        _put_condition(when, put, transfer.unknown)
+    return found
+
+
+_FRAMED = frozenset({"content-length", "transfer-encoding"})
+"""How a message is framed is its sender's own: a model's requests have their lengths."""
+
+
+def _range(transfer: Transfer, *, sends: bool) -> str | None:
+    begin = transfer.values.get("continue-at", "-")
+    if begin in ("-", "0"):
+        return transfer.values.get("range")
+    if sends:
+        raise ValueError("-C of what is sent isn't read here; leave it out")
+    return f"{begin}-"
+
+
+def _credential(transfer: Transfer, userinfo: str | None) -> str | None:
+    if CHALLENGED & transfer.flags:
+        return None
+    user = transfer.values.get("user")
+    if (token := transfer.values.get("oauth2-bearer")) is not None and "basic" not in transfer.flags:
+        return f"Bearer {token}"
+    pair = user if user is not None else unquote(userinfo) if userinfo else None
+    if pair is None:
+        return None
+    pair = pair if ":" in pair else f"{pair}:"
+    return "Basic " + base64.b64encode(pair.encode(errors="surrogateescape")).decode()
+
+
+def _put_condition(text: str, put: Callable[[str, str | None], None], unknown: Counter[str]) -> None:
+    """``-z``: a date, or a file's, of which nothing is known here; a minus in front asks the other way round."""
+    name = "If-Unmodified-Since" if text[:1] == "-" else "If-Modified-Since"
+    text = text.lstrip("-=+")
+    try:
+        found = parsedate_to_datetime(text)
+    except (ValueError, TypeError):
+        unknown["--time-cond"] += 1
+        return
+    put(name, http_date(instant(found if found.tzinfo is not None else found.replace(tzinfo=UTC))))
+
+
+# Bodies.
+
+
+def _data(pieces: list[tuple[str, str]], files: _Files) -> bytes | None:
+    """All pieces, joined by ampersands; JSON is put behind what there is as it is."""
+    if not pieces:
+        return None
+    joined: list[bytes] = []
+    for option, text in pieces:
+        if option == "data-urlencode":
+            piece = _encoded(text, files)
+        elif text[:1] == "@" and option != "data-raw":
+            piece = files(text[1:])
+            if option in ("data", "data-ascii"):
+                piece = re.sub(rb"[\r\n\0]", b"", piece)
+        else:
+            piece = text.encode(errors="surrogateescape")
+        joined += [b"&", piece] if joined and option != "json" else [piece]
+    return b"".join(joined)
+
+
+def _encoded(text: str, files: _Files) -> bytes:
     """``content``, ``=content``, ``name=content``, ``@file`` or ``name@file``: the content percent-encoded."""
     match = re.match(r"([^=@]*)([=@])", text)
     if match is None:
-        return quote_plus(text, safe="")
+        return quote_plus(text.encode(errors="surrogateescape")).encode()
     name, sign = match.groups()
-    content = text[match.end() :]
-    content = _file(content, read_file) if sign == "@" else content
-    return (f"{name}=" if name else "") + quote_plus(content, safe="")
-
-
-def _file(name: str, read_file: ReadFile | None) -> str:
-    if read_file is None:
-        raise ValueError(f"the command reads the file {name}; if you trust it, give --trust files")
-    return read_file(name).decode(errors="surrogateescape")
-
-
-_BOUNDARY = "made-up-boundary-of-the-import"
-
-
-def _multipart(parts: list[str], read_file: ReadFile | None) -> tuple[str, str]:
-    """RFC 7578: each part with its name; files by their content."""
-    out = []
-    for part in parts:
-        name, _, value = part.partition("=")
-        value, *options = value.split(";")
-        kind = next((option.partition("=")[2] for option in options if option.startswith("type=")), None)
-        head = f'Content-Disposition: form-data; name="{name}"'
-        if value[:1] in ("@", "<"):
-            content = _file(value[1:], read_file)
-            head += f'; filename="{value[1:].rpartition("/")[2]}"' if value[0] == "@" else ""
-        else:
-            content = value
-        head += f"\r\nContent-Type: {kind}" if kind else ""
-        out.append(f"--{_BOUNDARY}\r\n{head}\r\n\r\n{content}\r\n")
-    return "".join(out) + f"--{_BOUNDARY}--\r\n", f"multipart/form-data; boundary={_BOUNDARY}"
+    rest = text[match.end() :]
+    content = files(rest) if sign == "@" else rest.encode(errors="surrogateescape")
+    if sign == "@" and not content:
+        return b""
+    return (f"{name}=" if name else "").encode(errors="surrogateescape") + quote_plus(content, safe="").encode()

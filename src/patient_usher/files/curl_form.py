@@ -1,0 +1,131 @@
+"""A form of curl's ``-F`` as a multipart body (RFC 7578)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from typing import NamedTuple
+
+BOUNDARY = "made-up-boundary-of-the-import"
+_TYPES = {
+    ".gif": "image/gif",
+    ".jpg": "image/jpeg",
+    ".jpeg": "image/jpeg",
+    ".png": "image/png",
+    ".svg": "image/svg+xml",
+    ".txt": "text/plain",
+    ".htm": "text/html",
+    ".html": "text/html",
+    ".pdf": "application/pdf",
+    ".xml": "application/xml",
+}
+"""Those that curl knows by a file's name."""
+_OPTION = re.compile(r"\s*(type|filename|headers|encoder)=", re.IGNORECASE)
+_TYPE = re.compile(r"[^/ ]+/[^;, \n]+")
+_QUOTED = re.compile(r'"((?:[^"\\]|\\.)*+)"', re.DOTALL)
+
+
+class Part(NamedTuple):
+    """One part: its name, what of it is a file's, its content and its media type, perhaps none."""
+
+    name: str
+    filename: str | None
+    content: bytes
+    media: str | None
+
+
+def multipart(
+    pieces: Iterable[tuple[str, str]], read_file: Callable[[str], bytes], *, of_form: bool, backslashes: bool
+) -> bytes:
+    """The body of ``--form`` and ``--form-string`` in their order.
+
+    ``of_form``: whether its media type is multipart/form-data. ``backslashes``: how names are escaped.
+
+    Raises ValueError for what isn't read here.
+    """
+    written = []
+    for option, text in pieces:
+        name, equals, value = text.partition("=")
+        if not equals:
+            raise ValueError(f"the part {text!r} has no value; write -F name=value")
+        plain = Part(name, None, value.encode(errors="surrogateescape"), None)
+        part = plain if option == "form-string" else _part(name, value, read_file)
+        named = {"name": part.name or None, "filename": part.filename}
+        shown = "".join(
+            f'; {key}="{_escaped(said, backslashes=backslashes)}"' for key, said in named.items() if said is not None
+        )
+        head = f"Content-Disposition: {'form-data' if of_form else 'attachment'}{shown}\r\n" if of_form or shown else ""
+        head += f"Content-Type: {part.media}\r\n" if part.media is not None else ""
+        opened = f"--{BOUNDARY}\r\n{head}\r\n".encode(errors="surrogateescape")
+        written.append(opened + part.content + b"\r\n")
+    return b"".join(written) + f"--{BOUNDARY}--\r\n".encode()
+
+
+def _escaped(text: str, *, backslashes: bool) -> str:
+    """A name in its quotes: as forms of browsers have it (HTML, multipart/form-data), or with backslashes."""
+    if backslashes:
+        return text.replace("\\", "\\\\").replace('"', '\\"')
+    return text.replace("\r", "%0D").replace("\n", "%0A").replace('"', "%22")
+
+
+def _part(name: str, value: str, read_file: Callable[[str], bytes]) -> Part:
+    if value[:1] == "(" or (not name and value == ")"):
+        raise ValueError("a form within a form isn't read here; leave it out")
+    sign = value[:1] if value[:1] in ("@", "<") else ""
+    content, rest = _word(value[len(sign) :].lstrip(), "," if sign == "@" else "")
+    said: dict[str, str] = {}
+    while rest[:1] == ";":
+        option = _OPTION.match(rest, 1)
+        if option is None:
+            _, rest = _word(rest[1:], "")
+            continue
+        which = option[1].lower()
+        if which == "type":
+            said["type"], rest = _media(rest[option.end() :])
+        else:
+            said[which], rest = _word(rest[option.end() :].lstrip(), "," if sign == "@" else "")
+    if rest[:1] == ",":
+        raise ValueError("several files in one part aren't read here; write one -F for each")
+    if named := {"headers", "encoder"} & said.keys():
+        raise ValueError(f"{min(named)}= of a part isn't read here; leave it out")
+    octets = read_file(content) if sign else content.encode(errors="surrogateescape")
+    filename = said.get("filename", content.rpartition("/")[2] if sign == "@" else None)
+    media = said.get("type")
+    if media is None and (sign or filename is not None):
+        by_name = _by_name(filename) or (_by_name(content) if sign else None)
+        media = by_name or ("application/octet-stream" if sign and filename is not None else None)
+        if media == "text/plain" and filename is None:
+            media = None
+    return Part(name, filename, octets, media)
+
+
+def _by_name(filename: str | None) -> str | None:
+    if filename is None:
+        return None
+    return next((media for end, media in _TYPES.items() if filename.lower().endswith(end)), None)
+
+
+def _word(text: str, end: str) -> tuple[str, str]:
+    """A value up to ``;`` (or ``end``), perhaps in quotes, and what stands behind it."""
+    quoted = _QUOTED.match(text)
+    if quoted is not None:
+        behind = text[quoted.end() :]
+        stop = re.search(f"[;{re.escape(end)}]", behind) if end else re.search(";", behind)
+        return re.sub(r'\\(["\\])', r"\1", quoted[1]), behind[stop.start() :] if stop else ""
+    stop = re.search(f"[;{re.escape(end)}]" if end else ";", text)
+    at = stop.start() if stop else len(text)
+    return text[:at].rstrip(), text[at:]
+
+
+def _media(text: str) -> tuple[str, str]:
+    """A media type with its parameters, and what stands behind it."""
+    text = text.lstrip()
+    found = _TYPE.match(text)
+    if found is None:
+        raise ValueError(f"{text[:40]!r} is no media type; write one, as in type=text/csv")
+    at = found.end()
+    while text[at : at + 1] == ";" and _OPTION.match(text, at + 1) is None:
+        following = re.compile(r"[^;,]*").match(text, at + 1)
+        assert following is not None
+        at = following.end()
+    return text[:at].rstrip(), text[at:]
