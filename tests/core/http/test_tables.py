@@ -25,6 +25,7 @@ from patient_usher.core.http.forwarded import Hop, write_forwarded
 from patient_usher.core.http.limits import NEVER, AtOnce, FixedWindow, SlidingCounter, SlidingLog
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.messages import Answer, finish, nests_too_deep, phrase, read_json
+from patient_usher.core.http.negotiation import choose_media_type
 from patient_usher.core.http.redirects import target
 from patient_usher.core.http.urls import parse_url
 
@@ -125,6 +126,24 @@ def test_a_quoted_parameter_may_hold_what_parts_parameters(
     value: str, essence: str, parameters: tuple[tuple[str, str], ...]
 ) -> None:
     assert parse_media_type(value) == (essence, parameters)  # RFC 9110 5.6.4, 5.6.6
+
+
+ACCEPTED: list[tuple[str | None, str | None]] = [
+    (None, "text/html"),
+    ("*/*", "text/html"),
+    ("application/json", "application/json"),
+    ("text/html;q=0.5, application/json", "application/json"),
+    ("text/html;level=1, text/html;q=0.4, application/json;q=0.7", "application/json"),
+    ('text/html;a="x;q=0.1,y", application/json;q=0.5', "text/html"),
+    ("application/json;charset=utf-8", "application/json"),
+    ("text/*;q=0.5, text/html;q=0", None),
+    ("image/png", None),
+]
+
+
+@pytest.mark.parametrize(("accept", "wanted"), ACCEPTED)
+def test_the_type_that_a_request_prefers(accept: str | None, wanted: str | None) -> None:
+    assert choose_media_type(accept, ("text/html", "application/json")) == wanted
 
 
 REDIRECTS: list[tuple[int, str | None, str | None]] = [

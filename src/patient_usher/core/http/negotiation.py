@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from patient_usher.core.http.fields import list_items
+from patient_usher.core.http.fields import list_items, split_outside_quotes
 
 CODINGS = ("br", "zstd", "gzip", "deflate")
 """The content codings that answers are written in here."""
@@ -18,32 +18,35 @@ _UNSAID = 0.0001
 def parse_accept_encoding(value: str) -> dict[str, float]:
     """Codings in lower case and their weights; what can't be read weighs nothing. Not to be changed."""
     weights: dict[str, float] = {}
-    for coding, weight in _weighed(value):
+    for coding, weight, _ in _weighed(value):
         weights.setdefault(ALIASES.get(coding, coding), weight)
     return weights
 
 
-def _weighed(value: str) -> Iterator[tuple[str, float]]:
-    """The items of a list in lower case, each with its weight (12.4.2)."""
+def _weighed(value: str) -> Iterator[tuple[str, float, bool]]:
+    """The items of a list in lower case, each with its weight (12.4.2), and whether it has other parameters."""
     for item in list_items(value):
-        name, *params = item.split(";")
-        weight = 1.0
+        name, *params = split_outside_quotes(item, ";")
+        weight, others = 1.0, False
         for param in params:
             key, _, text = param.partition("=")
             if key.strip().lower() == "q":
                 weight = _weight(text.strip())
-        yield name.strip().lower(), weight
+            elif key.strip():
+                others = True
+        yield name.strip().lower(), weight, others
 
 
 def choose_media_type(accept: str | None, offered: Sequence[str]) -> str | None:
     """The type to use of those offered, best first; None where none is acceptable (12.5.1).
 
-    The most specific range that fits a type says its weight; without the field all are equal.
+    The most specific range that fits a type says its weight; without the field all are equal. What is offered has
+    no parameters: a range that asks for some counts only where no other speaks of its type.
     """
     if accept is None:
         return offered[0]
     weights: dict[str, float] = {}
-    for name, weight in _weighed(accept):
+    for name, weight, _ in sorted(_weighed(accept), key=lambda item: item[2]):
         weights.setdefault(name, weight)
     best, top = None, 0.0
     for media in offered:
