@@ -78,6 +78,7 @@ REUSE: list[tuple[str, dict[str, Any], dict[str, Any], dict[str, Any], str, str]
     ("pragma beside Cache-Control", says("max-age=60"), get(), get(Pragma="no-cache", Cache_Control="max-age=9"), "1s", "hit"),
     ("request max-age", says("max-age=60"), get(), get(Cache_Control="max-age=5"), "6s", "stale"),
     ("min-fresh", says("max-age=60"), get(), get(Cache_Control="min-fresh=30"), "31s", "stale"),
+    ("min-fresh to the second", says("max-age=60"), get(), get(Cache_Control="min-fresh=30"), "30s", "hit"),
     ("max-stale", says("max-age=60"), get(), get(Cache_Control="max-stale=10"), "70s", "hit"),
     ("too stale for max-stale", says("max-age=60"), get(), get(Cache_Control="max-stale=10"), "71s", "stale"),
     ("max-stale of any age", says("max-age=60"), get(), get(Cache_Control="max-stale"), "700s", "hit"),

@@ -219,7 +219,7 @@ def may_use(
     if oldest is not None and age > oldest:  # 5.2.1.1
         return Use("validate", age, lifetime, "request-max-age")
     margin = (seconds(asked.get("min-fresh")) or 0) if "min-fresh" in asked else 0  # 5.2.1.3
-    if age + margin < lifetime:
+    if age < lifetime and age + margin <= lifetime:
         return Use("fresh", age, lifetime)
     if "min-fresh" in asked:  # what is stale is no fresher for being allowed
         return Use("validate", age, lifetime, "request-min-fresh")
