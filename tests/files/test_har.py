@@ -5,9 +5,11 @@ from __future__ import annotations
 import base64
 import json
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import pytest
+from ruamel.yaml import YAML
 
 from conftest import Outcome
 
@@ -197,3 +199,31 @@ def test_colour_on_a_terminal_and_none_where_it_is_not_wanted(usher: Usher, tmp_
     assert "\x1b[" in shown()
     assert "\x1b[" not in shown(NO_COLOR="1")
     assert "\x1b[" not in shown(TERM="dumb")
+
+
+# A recording of a real Firefox, of a page that sends forms, JSON and octets, asks again and goes elsewhere.
+
+FIREFOX = Path(__file__).parent / "firefox.har"
+
+
+def test_a_recording_of_firefox_is_read_as_it_was_sent(usher: Usher, tmp_path: Path) -> None:
+    done = usher("import", str(FIREFOX), "--into", "t.yaml", "--expect-recorded")
+    assert (done.status, "1 came from the browser's own cache" in done.out) == (0, True), done.out
+    assert ("hidden: 2 passwords" in done.out, "1 without an answer" in done.out) == (True, True)
+    requests = {one["id"]: one for one in YAML(typ="safe", pure=True).load(tmp_path / "t.yaml")["requests"]}
+    assert len(requests) == 16
+    assert requests["post-post"]["text"] == "a=b&c=d"
+    assert requests["post-post-2"]["text"] == '{"a":1}'
+    assert requests["post-sent"]["text"] == "a=%C3%A9+b&password=hidden-password-1"
+    form = requests["post-post-3"]["headers"]["Content-Type"].partition("boundary=")[2]
+    assert requests["post-post-3"]["text"].endswith(f"hello\r\n--{form}--\r\n")  # the delimiter is no secret
+    assert "é b" in requests["post-sent2"]["text"]
+    assert base64.b64decode(requests["put-put"]["base64"]) == b"\x00\xff\x01"
+    octets = base64.b64decode(requests["post-post-5"]["base64"])
+    assert (b"\x00\xff\x80" in octets, b"hunter22hunter" in octets, b"hidden-password-" in octets) == (
+        True,
+        False,
+        True,
+    )
+    assert requests["get-etag"]["expect"] == {"status": [200, 304]}
+    assert (requests["get-cached"]["expect"], "expect" in requests["get-cached-2"]) == ({"status": 200}, False)

@@ -18,6 +18,7 @@ from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusabl
 from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.text_types import METHOD
 from patient_usher.core.model.values import literal
+from patient_usher.files.body_member import body_member
 from patient_usher.files.curl_form import BOUNDARY, multipart
 from patient_usher.files.curl_options import CHALLENGED, Transfer, transfers
 from patient_usher.files.secret_keeper import SecretKeeper
@@ -177,11 +178,7 @@ def _as_entry(send: str, headers: dict[str, list[str]], body: bytes | None, keep
         entry.setdefault("headers", {})[name] = told if len(told) > 1 else told[0]
         media = several[0] if name.lower() == "content-type" else media
     if body is not None:
-        kept = keeper.body(body, media)
-        try:
-            entry["text"] = literal(kept.decode())
-        except UnicodeDecodeError:
-            entry["base64"] = base64.b64encode(kept).decode()
+        entry |= body_member(keeper.body(body, media), media)
     return entry
 
 

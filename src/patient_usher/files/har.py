@@ -10,7 +10,7 @@ import base64
 import binascii
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import parse_qsl, urlencode, urlsplit
@@ -26,6 +26,7 @@ from patient_usher.core.model.header_rules import check_sent
 from patient_usher.core.model.templates import NAME
 from patient_usher.core.model.text_types import METHOD, show
 from patient_usher.core.model.values import literal
+from patient_usher.files.body_member import body_member
 
 if TYPE_CHECKING:
     from patient_usher.files.secret_keeper import SecretKeeper
@@ -97,7 +98,8 @@ def trace_of_har(doc: Json, blueprint: Blueprint, options: HarOptions) -> tuple[
         hosts = sorted({entry.url.authority for entry in entries})
         what = f"no request went to {host}" if host else "the recording has no request that could be replayed"
         raise Unusable([Problem(locate(doc, ["log", "entries"]), what, did_you_mean(host or "", hosts))])
-    maker = _Maker(min(entry.at for entry in kept), blueprint, signing, options)
+    base = kept[0].url.origin
+    maker = _Maker(min(entry.at for entry in kept), base, blueprint, signing, options)
     spot = getattr(doc, "spot", Spot("", 1, 1))
     requests = Seq(spot)
     for request, place in maker.requests(kept):
@@ -106,7 +108,7 @@ def trace_of_har(doc: Json, blueprint: Blueprint, options: HarOptions) -> tuple[
     parts: list[tuple[str, object]] = [
         ("patient-usher", "trace/1"),
         ("starts", timestamp(maker.first)),
-        ("base", kept[0].url.origin),
+        ("base", base),
         ("requests", requests),
     ]
     if signing is not None and signing.scheme == "cookie":
@@ -199,7 +201,7 @@ def _read_entry(item: Json, spot: Spot) -> _Entry:
             headers.setdefault(name, []).append(value)
     check_sent({name: values for name, values in headers.items() if name.lower() not in _NOT_SENT_BY_US})
     moved = response.get("_transferSize")
-    from_cache = moved == 0 if moved is not None else response.get("bodySize") == 0 and response["status"] == 304
+    from_cache = moved == 0 if moved is not None else _untransferred(request, response)
     status = response["status"]
     content = request.get("postData") or {}
     if not isinstance(status, int) or isinstance(status, bool) or not isinstance(content, dict):
@@ -216,11 +218,26 @@ def _read_entry(item: Json, spot: Spot) -> _Entry:
         headers,
         content,
         status,
-        _body(content),
+        _body(content, _declared(headers)),
         bool(from_cache),
         bool(_ASSETS.match(media) or _ASSET_ENDINGS.search(url.path)),
         spot,
     )
+
+
+def _untransferred(request: JsonObject, response: JsonObject) -> bool:
+    """Whether an answer came out of the browser's cache, of one that doesn't count what it transferred: it tells of no
+    content, or of heads without a single octet (what isn't known is -1).
+    """
+    if response.get("bodySize") == 0 and response["status"] == 304:
+        return True
+    return request.get("headersSize") == response.get("headersSize") == 0
+
+
+def _declared(headers: Mapping[str, list[str]]) -> int | None:
+    """How many octets a request's body had. (What recordings call its size counts characters in some browsers.)"""
+    said = next((values[0] for name, values in headers.items() if name.lower() == "content-length"), "")
+    return int(said) if said.isascii() and said.isdecimal() and len(said) < 20 else None
 
 
 def _url(text: str) -> Url:
@@ -240,10 +257,15 @@ def _host_called_most(entries: list[_Entry]) -> str | None:
 
 
 class _Maker:
-    """Makes requests of a trace from entries. ``cookies`` counts those that had some."""
+    """Makes requests of a trace from entries. ``base``: what their URLs are told from; ``cookies`` counts those that
+    had some.
+    """
 
-    def __init__(self, first: int, blueprint: Blueprint, signing: _Signing | None, options: HarOptions) -> None:
-        self.first, self.blueprint, self.signing, self.expect = first, blueprint, signing, options.expect_recorded
+    def __init__(
+        self, first: int, base: str, blueprint: Blueprint, signing: _Signing | None, options: HarOptions
+    ) -> None:
+        self.first, self.base, self.blueprint, self.signing = first, base, blueprint, signing
+        self.expect = options.expect_recorded
         from patient_usher.files.secret_keeper import SecretKeeper
 
         self.keeper = options.keeper or SecretKeeper()
@@ -291,9 +313,10 @@ class _Maker:
             headers = {name: [self.keeper.field(name, value) for value in values] for name, values in headers.items()}
         url = self._put_credential(request, headers, entry)
         url = self.keeper.url(url) if self.hides_all else url
-        request["send"] = f"{entry.method} {literal(url)}"
+        request["send"] = f"{entry.method} {literal(url.removeprefix(self.base))}"
         if headers:
-            request["headers"] = {name: [literal(value) for value in values] for name, values in headers.items()}
+            told = {name: [literal(value) for value in values] for name, values in headers.items()}
+            request["headers"] = {name: values if len(values) > 1 else values[0] for name, values in told.items()}
         if self.expect and not entry.from_cache:
             conditional = any(entry.field(name) is not None for name in ("if-none-match", "if-modified-since"))
             either = entry.status == 304 or (conditional and entry.status == 200)
@@ -353,31 +376,32 @@ def _put_content(
     octets, media = entry.body, entry.content.get("mimeType")
     if octets is None:
         return
-    if keeper is not None:
-        octets = keeper.body(octets, str(media or entry.field("content-type") or ""))
-    request["base64"] = base64.b64encode(octets).decode()
-    if isinstance(media, str) and media and entry.field("content-type") is None:
-        headers["Content-Type"] = [media]
+    said = entry.field("content-type")
+    if said is None and isinstance(media, str) and media:
+        headers["Content-Type"] = [said := media]
+    request |= body_member(keeper.body(octets, said or "") if keeper is not None else octets, said or "")
 
 
-def _body(content: JsonObject) -> bytes | None:
-    """The octets of a recorded body, None for none. Raises ValueError."""
+def _body(content: JsonObject, size: int | None) -> bytes | None:
+    """The octets of a recorded body, None for none; ``size``: how many there were. Raises ValueError."""
     text, params = content.get("text"), content.get("params")
     if isinstance(text, str) and text:
-        return _octets(text, str(content.get("encoding", "")), str(content.get("mimeType") or ""))
+        return _octets(text, str(content.get("encoding", "")), str(content.get("mimeType") or ""), size)
     if isinstance(params, list) and params:
         pairs = [(str(item.get("name", "")), str(item.get("value", ""))) for item in params if isinstance(item, dict)]
         return urlencode(pairs).encode()
     return None
 
 
-def _octets(text: str, encoding: str, media: str) -> bytes:
+def _octets(text: str, encoding: str, media: str, size: int | None) -> bytes:
     if encoding == "base64":
         try:
             return base64.b64decode(text, validate=True)
         except (binascii.Error, ValueError):
             raise ValueError("its body is no base64") from None
     charset = dict(parse_media_type(media)[1]).get("charset", "utf-8")
+    if size == len(text) != len(text.encode(errors="replace")):
+        charset = "latin-1"  # an octet for a character: so some browsers write what they have as octets
     try:
         return text.encode(charset)
     except (LookupError, UnicodeError):

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.media import is_json, parse_media_type
@@ -12,6 +10,7 @@ from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.values import literal
 from patient_usher.core.verify.observed_expectations import observed
+from patient_usher.files.body_member import body_member
 from patient_usher.files.secret_keeper import SecretKeeper
 
 VISITOR = "visitor"
@@ -71,8 +70,7 @@ def _content(sent: Request, blueprint: Blueprint, keeper: SecretKeeper) -> JsonO
             return {"json": _by_account(read_json(sent.body.decode()), blueprint, keeper)}
         except ValueError:
             pass
-    octets = keeper.body(sent.body, media)
-    return {"base64": base64.b64encode(octets).decode()}
+    return body_member(keeper.body(sent.body, media), media)
 
 
 def _by_account(tree: Json, blueprint: Blueprint, keeper: SecretKeeper, name: str = "") -> Json:

@@ -291,32 +291,46 @@ class SecretKeeper:
         """A body by its media type: members of JSON, forms and their parts, or text. What is no text stays."""
         if self.keeps:
             return octets
+        essence, params = parse_media_type(media)
+        if essence.startswith("multipart/"):
+            return self._multipart(octets, dict(params).get("boundary", ""))
+        is_text = is_json(essence) or essence == "application/x-www-form-urlencoded" or essence.startswith("text/")
         try:
-            text = octets.decode()
+            text = octets.decode(errors="surrogateescape" if is_text else "strict")
         except UnicodeDecodeError:
             return octets
-        essence = parse_media_type(media)[0]
+        return self._text_body(text, essence).encode(errors="surrogateescape")
+
+    def _text_body(self, text: str, essence: str) -> str:
         if (is_json(essence) or text.lstrip()[:1] in ("{", "[")) and not nests_too_deep(text):
             try:
                 tree = json.loads(text)
             except (ValueError, RecursionError):
-                return self.text(text).encode()
+                return self.text(text)
             kept = self.json(tree)
-            return octets if kept == tree else json.dumps(kept, ensure_ascii=False).encode()
+            return text if kept == tree else json.dumps(kept, ensure_ascii=False)
         if essence == "application/x-www-form-urlencoded":
-            return "&".join(map(self._pair, text.split("&"))).encode()
-        if essence.startswith("multipart/"):
-            return "\n--".join(map(self._part, text.split("\n--"))).encode()
-        return self.text(text).encode()
+            return "&".join(map(self._pair, text.split("&")))
+        return self.text(text)
 
-    def _part(self, part: str) -> str:
-        """One part of a multipart body (RFC 7578)."""
-        for blank in ("\r\n\r\n", "\n\n"):
-            head, found, content = part.partition(blank)
-            if found and (name := _PART_NAME.search(head)) is not None:
-                end = "\r" if content.endswith("\r") else ""
-                return head + found + self.value(name[1], content.removesuffix("\r")) + end
-        return self.text(part)
+    def _multipart(self, octets: bytes, boundary: str) -> bytes:
+        """Parts between delimiters (RFC 2046 5.1.1), which are long and random and hide nothing."""
+        delimiter = b"--" + boundary.encode()
+        if not boundary or delimiter not in octets:
+            delimiter = b"\n--"
+        return delimiter.join(map(self._part, octets.split(delimiter)))
+
+    def _part(self, part: bytes) -> bytes:
+        """One part of a form (RFC 7578), or what stands around them. A part that is no text stays."""
+        blank = next((blank for blank in (b"\r\n\r\n", b"\n\n") if blank in part), b"")
+        head, _, content = part.partition(blank) if blank else (b"", b"", part)
+        text = content.rstrip(b"\r\n")
+        name = _PART_NAME.search(head.decode("latin-1"))
+        try:
+            shown = self.value(name[1], text.decode()) if name is not None else self.text(text.decode())
+        except UnicodeDecodeError:
+            return part
+        return head + blank + shown.encode() + content[len(text) :]
 
     def json(self, tree: Json, name: str = "") -> Json:
         """A tree with the secrets of its members hidden."""
