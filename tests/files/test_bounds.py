@@ -133,6 +133,7 @@ TRICKS: list[tuple[str, tuple[str, ...], str, Content]] = [
     ("curl variables", IMPORT, "a.sh", "curl https://api.example/a -d " + "".join(f"$a{n}" for n in range(SIZE // 8))),
     ("curl input", IMPORT, "a.sh", "curl https://api.example/a -d @- <<E\n" + many("a\n")),
     ("curl for cmd", IMPORT, "a.bat", 'curl ^"https://api.example/^" ^\n --data-raw ^"' + many('^\\^"') + '^"'),
+    ("curl backslashes for cmd", IMPORT, "a.bat", 'curl ^"https://api.example/^" ^\n --data-raw ^"' + many("^\\") + '^"'),
     ("log lines", IMPORT, "a.log", many(LINE)),
     ("log of one line", IMPORT, "a.log", LINE + many("x")),
     ("log quotes", IMPORT, "a.log", LINE + many('\\"') + "\n"),

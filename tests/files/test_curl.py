@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import json
 import os
 import re
 import shutil
@@ -12,7 +13,7 @@ import threading
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from random import Random
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import pytest
 from ruamel.yaml import YAML
@@ -103,7 +104,7 @@ def read(command: str, authority: str, folder: Path) -> list[Sent]:
         ]
         method, _, target = request["send"].replace("$${", "${").partition(" ")
         body = base64.b64decode(request["base64"]) if "base64" in request else request.get("text", "").encode()
-        if one.base == f"http://{authority}":
+        if one.base in (f"http://{authority}", f"https://{authority}"):
             found.append(Sent(method, target, fields, body.replace(b"$${", b"${")))
     return found
 
@@ -338,6 +339,18 @@ READ = [
 def test_what_a_command_means(command: str, send: str, headers: dict[str, str]) -> None:
     (found,) = commands(command, "c", None, SecretKeeper(keeps=True))
     assert (found.request["send"], found.request.get("headers", {})) == (send, headers)
+
+
+COPIED = [json.loads(line) for line in (Path(__file__).parent / "copied.jsonl").read_text().splitlines()]
+"""What the developer tools of a Firefox and a Chromium write for requests at random, for sh and for cmd."""
+
+
+@pytest.mark.parametrize("row", COPIED)
+def test_what_a_browser_copies_is_what_it_sent(row: dict[str, Any]) -> None:
+    (sent,) = read(row["command"], "api.ternharbour.example", Path())
+    headers = [(name.lower(), value) for name, value in row["headers"].items()]
+    assert (sent.method, sent.fields, sent.body.decode()) == (row["method"], headers, row["body"])
+    assert target_of(sent.target) == target_of(row["target"])
 
 
 REFUSED = [

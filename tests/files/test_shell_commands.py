@@ -66,7 +66,7 @@ def test_words_for_cmd_are_those_that_were_quoted() -> None:
     for seed in range(2_000):
         random = Random(seed)
         words = [word(random, LETTERS.replace("\n", "")) for _ in range(random.randrange(6))]
-        text = " ^\n".join(['curl ^"https://api.example/^"', *("  " + careted(one) for one in words)]) + "\n"
+        text = " ^\n".join(['curl "https://api.example/"', *("  " + careted(one) for one in words)]) + "\n"
         (found,) = commands_of(text)
         assert found.words == ["curl", "https://api.example/", *words], text
 

@@ -203,17 +203,23 @@ def _decoded(match: re.Match[str]) -> str:
 
 # cmd.
 
-_FOR_CMD = re.compile(r"""^[ \t]*curl(?:\.exe)? (?:\^"|[^'\n]*[ \t]\^\n)""", re.MULTILINE)
-_BACKSLASHES = re.compile(r'(\\*)"')
+_FOR_CMD = re.compile(r"""^[ \t]*curl(?:\.exe)? [^'\n]*?(?<=[ \t])\^["\n]""", re.MULTILINE)
+_COPIED = re.compile(r'[ \t]*curl(?:\.exe)? (?:--url )?\^"')
+"""How what browsers copy begins."""
+_BACKSLASHES = re.compile(r'(\\*)("?)')
 
 
 def _of_cmd(text: str) -> Iterator[Simple]:
-    """Commands as browsers copy them for cmd: a caret keeps the next character from it, an end of a line too."""
+    """Commands for cmd: a caret keeps the next character from it, an end of a line too.
+
+    What browsers copy has its quotes behind carets, and every backslash twice, also where the C runtime takes one for
+    itself: there they stand for one, as what was sent had it.
+    """
     words: list[str] = []
     line = begin = 1
     chars: list[str] = []
     quoted = False
-    at = 0
+    at = begun = 0
     while at <= len(text):
         char = text[at : at + 1]
         at += 1
@@ -228,18 +234,21 @@ def _of_cmd(text: str) -> Iterator[Simple]:
             chars.append(following)
             continue
         if char in ("", "\n") or (char in "&|" and not quoted):
-            words = _arguments("".join(chars))
+            words = _arguments("".join(chars), doubled=_COPIED.match(text, begun) is not None)
             if words:
                 yield Simple(begin, words)
             line += char == "\n"
-            chars, quoted, begin = [], False, line
+            chars, quoted, begin, begun = [], False, line, at
             continue
         quoted ^= char == '"'
         chars.append(char)
 
 
-def _arguments(line: str) -> list[str]:
-    """The words of a command line by the rules of Microsoft's C runtime (Parsing C command-line arguments)."""
+def _arguments(line: str, *, doubled: bool) -> list[str]:
+    """The words of a command line by the rules of Microsoft's C runtime (Parsing C command-line arguments).
+
+    ``doubled``: two backslashes are one wherever they stand.
+    """
     words: list[str] = []
     word: list[str] | None = None
     quoted = False
@@ -253,17 +262,22 @@ def _arguments(line: str) -> list[str]:
             at += 1
             continue
         word = word if word is not None else []
-        if (found := _BACKSLASHES.match(line, at)) is not None:
-            count, at = len(found[1]), found.end()
-            word.append("\\" * (count // 2))
-            if count % 2:
-                word.append('"')
-            elif quoted and line[at : at + 1] == '"':
-                word.append('"')
-                at += 1
-            else:
-                quoted = not quoted
+        if char not in '\\"':
+            word.append(char)
+            at += 1
             continue
-        word.append(char)
-        at += 1
+        found = _BACKSLASHES.match(line, at)
+        assert found is not None
+        count, at = len(found[1]), found.end()
+        if not found[2]:
+            word.append("\\" * ((count + 1) // 2 if doubled else count))
+            continue
+        word.append("\\" * (count // 2))
+        if count % 2:
+            word.append('"')
+        elif quoted and line[at : at + 1] == '"':
+            word.append('"')
+            at += 1
+        else:
+            quoted = not quoted
     return words if word is None else [*words, "".join(word)]
