@@ -12,6 +12,7 @@ import pytest
 from jsonschema import Draft202012Validator
 
 from conftest import DEMO, ROOT, Outcome
+from patient_usher.core.stages import kinds
 from patient_usher.files.yaml_reader import parse_yaml
 
 Usher = Callable[..., Outcome]
@@ -566,7 +567,7 @@ def test_the_docs_name_every_kind_option_and_code() -> None:
     from patient_usher.core.model.enumerations import BLOCKED
     from patient_usher.core.model.errors import WHY
     from patient_usher.core.model.expect import Expect
-    from patient_usher.core.stages import kind, kinds
+    from patient_usher.core.stages import kind
 
     docs = ROOT / "docs"
     pipeline, trace = (docs / "pipeline.md").read_text(), (docs / "trace.md").read_text()

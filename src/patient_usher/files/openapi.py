@@ -224,9 +224,10 @@ class _Writer:
         found: Document = {}
         for place, key in (("path", "path"), ("query", "query"), ("header", "headers")):
             chosen = [one for one in parameters if one.get("in") == place and isinstance(one.get("name"), str)]
+            chosen = [one for one in chosen if not self._is_spread(one)]
             if chosen:
                 named = {_variable(one["name"]) if place == "path" else one["name"]: one for one in chosen}
-                properties = {name: self.said.schema(one) for name, one in named.items()}
+                properties = {name: _as_text(self.said.schema(one), one) for name, one in named.items()}
                 if place == "path" and not any(_narrows(schema) for schema in properties.values()):
                     continue  # any segment does
                 required = [name for name, one in named.items() if one.get("required") and place != "path"]
@@ -234,13 +235,22 @@ class _Writer:
                 found[key] = {**schema, **({"required": required} if required else {})}
         return found
 
+    def _is_spread(self, parameter: Document) -> bool:
+        """Whether each member of an object is a query parameter of its own (Parameter Object, Style Values)."""
+        schema = self.said.resolved(parameter.get("schema"))
+        style = parameter.get("style", "form")
+        in_query = parameter.get("in") == "query" and isinstance(schema, dict) and schema.get("type") == "object"
+        return in_query and (style == "deepObject" or (style == "form" and parameter.get("explode") is not False))
+
     def _body(self, operation: Document) -> Document:
-        content = self.said.part(self.said.part(operation, "requestBody"), "content")
+        asked = self.said.part(operation, "requestBody")
+        content = self.said.part(asked, "content")
         for media in content:
             key = "json" if "json" in media else "form" if "form" in media else None
             part = self.said.part(content, media)
             if key is not None and part.get("schema") is not None:
-                return {key: self.said.schema(part)}
+                optional: Document = {} if asked.get("required") is True else {"body": "optional"}
+                return {key: self.said.schema(part), **optional}
         return {}
 
     def _answer(self, operation: Document) -> Document:
@@ -284,6 +294,40 @@ Need = tuple[tuple[str, ...], ...]
 def _variable(name: str) -> str:
     """A path parameter's name as a route's template may have it."""
     return re.sub(r"[^A-Za-z0-9_-]", "_", name)
+
+
+_BETWEEN = {"form": ",", "simple": ",", "spaceDelimited": " ", "pipeDelimited": "|"}
+_ITEMS = {"integer": "-?[0-9]+", "number": "-?[0-9]+(?:[.][0-9]+)?(?:[eE][+-]?[0-9]+)?", "boolean": "(?:true|false)"}
+
+
+def _as_text(schema: Json, parameter: Document) -> Json:
+    """A parameter's schema, as one for the text that comes: a list in one text is held by a pattern (Style Values)."""
+    kind = schema.get("type") if isinstance(schema, dict) else None
+    in_query = parameter.get("in") == "query"
+    style = parameter.get("style", "form" if in_query else "simple")
+    if kind not in ("array", "object") or (in_query and style == "form" and parameter.get("explode") is not False):
+        return schema
+    if kind == "object" or style not in _BETWEEN or (in_query and parameter.get("explode") is True):
+        return {}
+    between = re.escape(_BETWEEN[style]) + (" *" if parameter.get("in") == "header" else "")
+    items = schema.get("items")
+    items = items if isinstance(items, dict) else {}
+    words = items.get("enum")
+    if isinstance(words, list) and words and all(isinstance(one, str | int) for one in words):
+        item = f"(?:{'|'.join(re.escape(str(one)) for one in words)})"
+    else:
+        item = _ITEMS.get(str(items.get("type")), f"[^{re.escape(_BETWEEN[style])}]*")
+    least, most = schema.get("minItems"), schema.get("maxItems")
+    least = least if isinstance(least, int) and 0 < least < _MOST_ITEMS else 0
+    upper = most - 1 if isinstance(most, int) and 0 < most < _MOST_ITEMS else ""
+    count = f"{{{max(least - 1, 0)},{upper}}}" if least > 1 or upper != "" else "*"
+    whole = f"{item}(?:{between}{item}){count}"
+    pattern = f"^{whole}$" if least else f"^(?:{whole})?$"
+    return {"type": "string", "pattern": pattern} if len(pattern) < _LONGEST_PATTERN else {"type": "string"}
+
+
+_MOST_ITEMS, _LONGEST_PATTERN = 500, 2_000
+"""RE2 counts no further than a thousand; and how long a pattern of a pipeline may be."""
 
 
 def _narrows(schema: Json) -> bool:

@@ -22,6 +22,9 @@ _LARGEST_OF_ALL = 500_000
 _MEND = "write it as the OpenAPI Specification says"
 _BY_NAME = {"properties", "patternProperties", "$defs", "definitions", "dependentSchemas"}
 _VALUES = {"enum", "const", "default", "example", "examples", "required", "pattern", "type"}
+_ANNOTATIONS = {"$ref", "title", "summary", "description", "default", "example", "examples", "deprecated", "readOnly",
+                "writeOnly", "nullable", "xml", "externalDocs", "discriminator"}  # fmt: skip
+"""What beside a ``$ref`` changes nothing of what fits."""
 _NO_SCHEMA = {"nullable", "discriminator", "xml", "externalDocs", "deprecated", "readOnly", "writeOnly"}
 
 
@@ -33,6 +36,8 @@ class Description:
         self.open = 0
         self._sound: set[str] = set()
         self._left = _LARGEST_OF_ALL
+        self._reads_beside = not str(doc.get("openapi", "")).startswith("3.0") if isinstance(doc, dict) else False
+        """Whether what stands beside a ``$ref`` counts: since OpenAPI 3.1."""
 
     def resolved(self, node: Json) -> Json:
         """A part with its ``$ref`` within the file resolved. Raises Unusable for any other."""
@@ -109,6 +114,10 @@ class Description:
         if not isinstance(node, dict):
             return node
         if isinstance(ref := node.get("$ref"), str):
+            beside = {key: value for key, value in node.items() if key not in _ANNOTATIONS}
+            if beside and self._reads_beside:
+                both: list[Document] = [{"$ref": ref}, beside]
+                return {"allOf": [self._plain(one, room, refs) for one in both]}
             if isinstance(refs, dict):
                 if ref not in refs:
                     refs[ref] = _named(ref, refs)
@@ -137,7 +146,15 @@ class Description:
                 found[key] = found.pop(bound)
             elif isinstance(found.get(key), bool):
                 del found[key]
+        if isinstance(found.get("required"), list) and isinstance(node.get("properties"), dict):
+            said = [name for name in found["required"] if not self._is_read_only(node["properties"].get(name))]
+            found = {**found, "required": said} if said else {key: found[key] for key in found if key != "required"}
         return found
+
+    def _is_read_only(self, node: Json) -> bool:
+        """Whether a member is only in answers: that it is required says nothing of requests then (Schema Object)."""
+        whole = self.resolved(node)
+        return any(isinstance(one, dict) and one.get("readOnly") is True for one in (node, whole))
 
     @property
     def schemes(self) -> Document:

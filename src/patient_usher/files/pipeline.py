@@ -22,6 +22,7 @@ from patient_usher.core.model.document import (
     locate,
 )
 from patient_usher.core.model.overlays import setting, variant
+from patient_usher.core.model.text_types import show
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.trust import NOTHING, Trust
 from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, parse_value, read_text
@@ -113,6 +114,9 @@ def pipeline_of_text(text: str, name: str) -> Blueprint:
     return compile_document(parse(text, name), read_file=Beside(Path(os.devnull)))
 
 
+_MARK = "pipeline/1"
+
+
 def read_document(path: Path, *, places: bool, anywhere: bool = False) -> tuple[Json, bool]:
     """A pipeline document, with ``like`` and the environment's variables resolved, and whether it knows its places."""
     try:
@@ -135,6 +139,9 @@ def _resolved(path: Path, places: bool, anywhere: bool) -> tuple[Json, bool]:
         seen.append(Path(os.path.realpath(path)))
         if not isinstance(doc, dict) or "like" not in doc:
             break
+        if (mark := doc.get("patient-usher", _MARK)) != _MARK:
+            what = f"'patient-usher' can't be {show(mark)}"
+            raise Unusable([Problem(locate(doc, ["patient-usher"]), what, f"did you mean '{_MARK}'?")])
         like = doc["like"]
         if not isinstance(like, str) or "\0" in like:
             raise Unusable(

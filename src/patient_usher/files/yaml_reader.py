@@ -276,7 +276,8 @@ def _build(events: Iterator[Any], name: str) -> Json:
                 raise _wrong(event, name, f"the key '{key}' stands here twice", "keep one of the two")
         else:
             node[key] = value
-            node.spots[key] = (key_spot, spot)
+            stands = value is not None or kind != "ScalarEvent" or event.value  # what is empty stands by its key
+            node.spots[key] = (key_spot, spot if stands else key_spot)
             key = None
     if not complete:
         raise Unusable([Problem(Spot(name, 1, 1), "the file is empty", "write something into it")])

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import json
+import re
+import sys
+from collections.abc import Callable, Iterable, Mapping
 from operator import itemgetter
 from typing import Any
 
@@ -11,6 +14,7 @@ from msgspec import Struct
 
 from patient_usher.core.http.dates import moment
 from patient_usher.core.model.document import Json, JsonObject
+from patient_usher.core.model.overlays import CHANGEABLE
 from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.text_types import DURATION_PATTERN, SIZE_PATTERN, SIZES, UNITS
 from patient_usher.core.model.trace import TraceSpec
@@ -61,19 +65,30 @@ def _in_units(number: int, units: Mapping[str, int]) -> str:
     return f"{number // worth}{name}"
 
 
+def _does(name: str) -> str:
+    """What a kind of stage does, in a line: its module says it."""
+    first = (sys.modules[kind(name).options.__module__].__doc__ or "").strip().partition("\n")[0]
+    return first.partition(": ")[2].rstrip(".").replace("``", "")
+
+
 def pipeline_schema() -> Schema:
     """What a pipeline file may say: every kind with its options, and variants of other files."""
     schema = PipelineSpec.model_json_schema()
     definitions = schema.setdefault("$defs", {})
-    forms: list[Schema] = [{"enum": [*kinds(), "routes"]}]
+    does = {name: _does(name) for name in kinds()}
+    words = {**does, "routes": "in a sequential flow, where the routes stand"}
+    forms: list[Schema] = []
     for name in kinds():
         options = kind(name).options.model_json_schema()
         definitions.update(options.pop("$defs", {}))
-        options["properties"]["kind"] = {"const": name, "description": StageOptions.sentences["kind"]}
+        options["properties"]["kind"] = {"const": name, "description": does[name]}
         options["required"] = [*(key for key in options.get("required", ()) if key not in ("id", "kind")), "kind"]
         options["title"] = name
         definitions[f"stage-{name}"] = options
+        if options["required"] != ["kind"]:
+            del words[name]  # it can't stand by its name alone
         forms.append({"$ref": f"#/$defs/stage-{name}"})
+    forms[:0] = [{"const": name, "description": told} for name, told in words.items()]
     common = StageOptions.model_json_schema()["properties"]
     another: Schema = {"type": "string", "description": PipelineSpec.sentences["same-as"]}
     forms.append(
@@ -84,21 +99,34 @@ def pipeline_schema() -> Schema:
             "required": ["id", "same-as"],
         }
     )
-    definitions["Stage"] = {"title": "Stage", "anyOf": forms}
+    # An editor leaves forms that don't fit yet out of what it offers; this has all kinds.
+    named: Schema = {"kind": {"anyOf": [{"const": name, "description": told} for name, told in does.items()]}}
+    definitions["Stage"] = {"title": "Stage", "anyOf": forms, "properties": named}
     stage_list = {"type": "array", "items": {"$ref": "#/$defs/Stage"}}
     for holder in (schema, definitions["GroupSpec"], definitions["RouteSpec"]):
         stages = holder["properties"]["stages"]
         holder["properties"]["stages"] = {**stage_list, **{k: v for k, v in stages.items() if k == "description"}}
     # Overlays name stages, groups and routes by id, so in a variant these may be mappings too.
     sentences = PipelineSpec.sentences
-    schema["properties"]["stages"] = {"anyOf": [stage_list, {"type": "object"}], "description": sentences["stages"]}
-    for part in ("groups", "routes"):
-        either: Schema = {"anyOf": [schema["properties"][part], {"type": "object"}]}
-        schema["properties"][part] = {**either, "description": sentences[part]}
+    schema["properties"]["stages"] = {**stage_list, "description": sentences["stages"]}
+    changeable = {
+        "stages": [definitions[f"stage-{name}"] for name in kinds()],
+        "groups": [definitions["GroupSpec"]],
+        "routes": [definitions["RouteSpec"]],
+    }
+    for part, whole in changeable.items():
+        definitions[f"changed-{part}"] = _changed(option for one in whole for option in one["properties"].items())
+        changes: Schema = {"type": "object", "additionalProperties": {"$ref": f"#/$defs/changed-{part}"}}
+        schema["properties"][part] = {"anyOf": [schema["properties"][part], changes], "description": sentences[part]}
+    overlay = _changed((key, part) for key, part in schema["properties"].items() if key in CHANGEABLE)
+    overlay["properties"] |= {part: schema["properties"][part] for part in changeable}
+    schema["properties"]["environments"]["additionalProperties"] = overlay
     schema["properties"]["like"] = {
         "type": "string",
         "description": "the pipeline file that this one is a variant of",
     }
+    schema["required"] = [key for key in schema.get("required", ()) if key != "patient-usher"]
+    schema["anyOf"] = [{"required": ["patient-usher"]}, {"required": ["like"]}]
     order: Schema = {"type": "array", "items": {"type": "string"}}
     schema["properties"]["order"] = {**order, "description": sentences["order"]}
     text: Schema = {"type": "string"}
@@ -112,13 +140,42 @@ def pipeline_schema() -> Schema:
             "required": ["stage"],
         },
     }
-    return {"$schema": DIALECT, **_as_written(schema), "title": "Patient Usher pipeline"}
+    return {"$schema": DIALECT, **_titled(_as_written(schema)), "title": "Patient Usher pipeline"}
+
+
+def _changed(options: Iterable[tuple[str, Schema]]) -> Schema:
+    """What an overlay says of something that there is: any of its options, by themselves; null takes one out.
+
+    Mappings are laid onto what stands there, so that of these a part will do.
+    """
+    forms: dict[str, list[Schema]] = {}
+    for name, option in options:
+        bare = {key: value for key, value in option.items() if key != "description"}
+        held = forms.setdefault(name, [{"description": option.get("description", "")}])
+        held += [bare] if bare not in held else []
+    properties: Schema = {}
+    for name, (told, *each) in forms.items():
+        partly: list[Schema] = [{"type": "object"}] if re.search('"(object|\\$ref)"', json.dumps(each)) else []
+        properties[name] = {**told, "anyOf": [*each, *partly, {"type": "null"}]}
+    return {"type": "object", "additionalProperties": False, "properties": properties}
 
 
 def trace_schema() -> Schema:
     """What a trace may say."""
     schema = TraceSpec.model_json_schema()
-    return {"$schema": DIALECT, **_as_written(schema), "title": "Patient Usher trace"}
+    return {"$schema": DIALECT, **_titled(_as_written(schema)), "title": "Patient Usher trace"}
+
+
+_WORD_BEGINS = re.compile("(?<=[a-z])(?=[A-Z])")
+
+
+def _titled(schema: Schema) -> Schema:
+    """The same with parts that are called what people call them: editors show these names."""
+    for part in schema.get("$defs", {}).values():
+        title = str(part.get("title", "")).removesuffix("Spec").removesuffix("Options")
+        if title[:1].isupper():
+            part["title"] = _WORD_BEGINS.sub(" ", title).lower()
+    return schema
 
 
 def _of_types(document: type[Struct], title: str) -> Schema:

@@ -170,6 +170,7 @@ REFUSED: list[tuple[dict[str, Any], str]] = [
     ({"errors": {"Own": {"is-a": "UnprocessableEntityError"}}}, "did you mean 'InvalidInput'?"),
     ({"records": {"r": {"unique": {"a": "Payload Too Large"}}}}, "did you mean 'TooLarge'?"),
     ({"stages": [{"id": "a", "same-as": "b"}]}, "there is no stage 'b'"),
+    ({"stages": [{"id": "a", "same-as": {}}]}, "same-as must name a stage"),
     ({"stages": [{"id": "a", "same-as": "b"}, {"id": "b", "same-as": "a"}]}, "is the same as itself"),
     ({"stages": [{"same-as": "b"}, {"id": "b", "kind": "read-body"}]}, "write {id: NAME, same-as: STAGE}"),
     ({"stages": [{"id": "a", "kind": "cors", "same-as": "b"}, {"id": "b", "kind": "read-body"}]}, "and no kind"),

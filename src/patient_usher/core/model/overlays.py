@@ -25,9 +25,10 @@ from patient_usher.core.model.pipeline import MARKER, PipelineSpec, spell_out, s
 from patient_usher.core.model.text_types import show
 
 _BY_ID = ("stages", "groups", "routes")
-_TOP = frozenset(
+CHANGEABLE = frozenset(
     field.alias or name.replace("_", "-") for name, field in PipelineSpec.model_fields.items()
 ) - {"patient-usher", "environments", "environment"}  # fmt: skip
+"""The keys of a pipeline that an overlay may change."""
 
 
 def named(doc: Json, part: str) -> dict[str, JsonObject]:
@@ -55,9 +56,9 @@ def apply_overlay(doc: Json, overlay: Json, what: str) -> list[Problem]:
     if not isinstance(overlay, Mapping):
         return [Problem(locate(overlay, ()), f"{what} must be a mapping", "write stages: {ID: {OPTION: VALUE}}, say")]
     for key, value in overlay.items():
-        if key not in _TOP:
+        if key not in CHANGEABLE:
             spot = locate(overlay, [key], key=True)
-            problems.append(Problem(spot, f"{what} can't change '{key}'", did_you_mean(key, sorted(_TOP))))
+            problems.append(Problem(spot, f"{what} can't change '{key}'", did_you_mean(key, sorted(CHANGEABLE))))
         elif key in _BY_ID and isinstance(value, Mapping):
             known = named(doc, key)
             for id_, changes in value.items():
@@ -171,6 +172,8 @@ def same_as(known: Mapping[str, JsonObject], entry: JsonObject) -> JsonObject:
     """
     chain, seen = [entry], [entry.get("id")]
     while (name := chain[-1].get("same-as")) is not None:
+        if not isinstance(name, str):
+            raise ValueError("same-as must name a stage; write its id")
         if name not in known:
             raise ValueError(
                 f"there is no stage '{name}'; {did_you_mean(str(name), [k for k in known if k not in seen])}"

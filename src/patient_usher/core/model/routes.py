@@ -73,6 +73,7 @@ class InputSpec(Model):
         "headers": "A JSON Schema for the header fields.",
         "json": "A JSON Schema for the JSON body.",
         "form": "A JSON Schema for the form.",
+        "body": "Whether there must be one.",
         "messages": "Messages of your own, by JSON Pointer.",
     }
 
@@ -81,6 +82,7 @@ class InputSpec(Model):
     headers: JsonObject | None = None
     json_: JsonObject | None = Field(default=None, alias="json")
     form: JsonObject | None = None
+    body: Literal["required", "optional"] = "required"
     messages: dict[str, str] = Field(default_factory=dict)
 
     def schemas(self) -> dict[str, JsonObject]:

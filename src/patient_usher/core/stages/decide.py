@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import Annotated, ClassVar
 
-from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.answer_factory import answer_maker, raiser, writer
@@ -20,7 +20,7 @@ from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.templates import GUARDED
-from patient_usher.core.model.text_types import BuiltModel, Model, Names, exactly_one, no_items, wrong
+from patient_usher.core.model.text_types import BuiltModel, Model, Names, Or, exactly_one, no_items, wrong
 from patient_usher.core.model.values import Filled, fill
 from patient_usher.core.stages.header_fields import field_worker
 
@@ -28,6 +28,13 @@ from patient_usher.core.stages.header_fields import field_worker
 class Then(BuiltModel):
     """What a case does with the exchange."""
 
+    sentences: ClassVar[dict[str, str]] = {
+        "continue": "The request goes on.",
+        "nothing": "A slip: it neither answers nor goes on.",
+        "answer": "It is answered, and nothing behind runs.",
+        "raise": "An error is raised.",
+        "answer-and-continue": "A slip: it is answered, and goes on all the same.",
+    }
     WAYS: ClassVar[tuple[str, ...]] = ("continue_", "nothing", "answer", "raise_", "answer_and_continue")
 
     continue_: bool | None = None
@@ -49,22 +56,7 @@ def _spell_out(value: Json) -> object:
     return {value: True} if value in ("continue", "nothing") else value
 
 
-ThenOf = Annotated[
-    Then,
-    BeforeValidator(_spell_out),
-    WithJsonSchema(
-        {
-            "anyOf": [
-                {"enum": ["continue", "nothing"]},
-                {
-                    "type": "object",
-                    "additionalProperties": False,
-                    "properties": {"answer": {}, "raise": {}, "answer-and-continue": {}},
-                },
-            ]
-        }
-    ),
-]
+ThenOf = Annotated[Then, BeforeValidator(_spell_out), Or({"enum": ["continue", "nothing"]})]
 
 
 class Case(Model):

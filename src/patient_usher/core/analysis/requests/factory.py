@@ -11,7 +11,15 @@ from typing import Any
 from urllib.parse import urlencode
 
 from patient_usher.core.analysis.requests.scenario import UNKNOWN, WRONG, Credential, Scenario
-from patient_usher.core.analysis.requests.schema_samples import MADE_UP, Request, fitting, path_of, sample, unfitting
+from patient_usher.core.analysis.requests.schema_samples import (
+    MADE_UP,
+    Request,
+    fitting,
+    misfit,
+    path_of,
+    sample,
+    unfitting,
+)
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
@@ -86,6 +94,21 @@ class Vocabulary:
         schema = item.spec.input.headers if item.spec.input is not None else None
         found = sample({**schema, "type": "object"}) if schema else {}
         return {name: str(value) for name, value in found.items()} if isinstance(found, dict) else {}
+
+    def misfits(self, item: PlacedRoute) -> Iterator[Request]:
+        """Parts of requests that the route's schemas for path, query and header fields refuse, one for each."""
+        asked = item.spec.input
+        schemas = {"query": asked.query, "headers": asked.headers, "path": asked.path} if asked is not None else {}
+        for place, schema in schemas.items():
+            properties = schema.get("properties") if schema is not None else None
+            named = properties if isinstance(properties, dict) else {}
+            found = next(
+                ((name, text) for name, one in named.items() if (text := misfit(one, schema)) is not None), None
+            )
+            if found is not None and place == "path":
+                yield {"path": path_of(item.route.template, {**self._path_values(item), found[0]: found[1]})}
+            elif found is not None:
+                yield {place: {found[0]: found[1]}}
 
     def body(self, item: PlacedRoute) -> Request:
         """A body as the route asks for it, as a key of a request."""

@@ -32,6 +32,7 @@ def scenarios(blueprint: Blueprint) -> Iterator[Scenario]:
     for sort in (
         _calls,
         _heads,
+        _inputs,
         _bodies,
         _pages,
         _odd,
@@ -90,6 +91,13 @@ def _heads(words: Vocabulary) -> Iterator[Scenario]:
             _, _, target = request["send"].partition(" ")
             sends = (*credential.first, {**request, "send": f"HEAD {target}"})
             yield Scenario("head", sends, credential.callers, credential.by)
+
+
+def _inputs(words: Vocabulary) -> Iterator[Scenario]:
+    """Paths, queries and header fields that don't fit what a route asks for."""
+    for item in words.typical:
+        for parts in words.misfits(item):
+            yield words.scenario("input", item, words.may(item), **parts)
 
 
 def _bodies(words: Vocabulary) -> Iterator[Scenario]:

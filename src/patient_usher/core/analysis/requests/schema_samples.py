@@ -7,6 +7,7 @@ from typing import Any
 
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.matcher import When
+from patient_usher.core.model.regex import searcher
 from patient_usher.core.model.schemas import deref
 from patient_usher.core.model.templates import Template
 
@@ -73,6 +74,30 @@ def sample(schema: Json, root: Json = None) -> Json:
         return _text(schema)
 
     return made(schema, 0)
+
+
+def misfit(schema: Json, root: Json) -> str | None:
+    """A text of a parameter that its schema refuses; None where any will do, or none is found. ``root`` as above."""
+    schema = deref(root, schema)
+    if not isinstance(schema, dict):
+        return None
+    kind = schema.get("type")
+    if kind == "array":
+        return misfit(schema.get("items"), root)
+    if kind in ("integer", "number", "boolean", "null") or "enum" in schema or "const" in schema or "format" in schema:
+        return MADE_UP
+    if kind != "string":
+        return None
+    if isinstance(pattern := schema.get("pattern"), str):
+        try:
+            fits = searcher(pattern)
+        except ValueError:
+            return None
+        return next((text for text in (MADE_UP, "-", "7") if not fits(text)), None)
+    most, least = schema.get("maxLength"), schema.get("minLength")
+    if isinstance(most, int) and most < _LARGEST:
+        return "x" * (most + 1)
+    return "x" if isinstance(least, int) and least > 1 else None
 
 
 def _size(value: Json) -> int:

@@ -280,6 +280,9 @@ def _read_stages(found: Problems) -> tuple[dict[str, StageOptions], dict[str, Pa
 
 def _add_kindless(entry: JsonObject, where: Path, found: Problems) -> None:
     """What is wrong with a stage whose kind is missing or is none."""
+    if "kind" in entry and entry["kind"] is None:
+        found.add((*where, "kind"), "the stage's kind is empty", did_you_mean("", kinds()))
+        return
     if "kind" in entry:
         name = str(entry["kind"])
         likely = called(name)
