@@ -575,7 +575,10 @@ def test_every_key_of_a_file_has_a_sentence(usher: Usher) -> None:
         schema = usher("schema", name).json
         for title, node in [(name, schema), *schema["$defs"].items()]:
             silent = [
-                key for key, spec in node.get("properties", {}).items() if not spec.get("description", "").strip()
+                key
+                for key, spec in node.get("properties", {}).items()
+                for one in ([spec] if "description" in spec else spec.get("anyOf", [spec]))
+                if not one.get("description", "").strip()
             ]
             assert silent == [], title
 

@@ -201,6 +201,40 @@ def test_colour_on_a_terminal_and_none_where_it_is_not_wanted(usher: Usher, tmp_
     assert "\x1b[" not in shown(TERM="dumb")
 
 
+# Recordings of recorders that say the same in other ways.
+
+OTHERWISE: list[tuple[dict[str, Any], str, dict[str, str], bytes]] = [
+    ({"queryString": [{"name": "a b", "value": "1&2"}, {"name": "c", "value": "%41"}]}, "/a?a%20b=1%262&c=%41", {}, b""),
+    ({"url": "https://api.example/a?x=1", "queryString": [{"name": "x", "value": "1"}]}, "/a?x=1", {}, b""),
+    ({"cookies": [{"name": "a", "value": "1"}, {"name": "b", "value": "2"}]}, "/a", {"Cookie": "a=1; b=2"}, b""),
+    ({"postData": {"mimeType": "application/x-www-form-urlencoded", "params": [{"name": "a", "value": "1 2"}]}}, "/a", {"Content-Type": "application/x-www-form-urlencoded"}, b"a=1+2"),
+    ({"postData": {"mimeType": "multipart/form-data; boundary=b", "params": [{"name": "a", "value": "1"}, {"name": "f", "fileName": "x.txt", "contentType": "text/plain", "value": "hi"}]}}, "/a", {"Content-Type": "multipart/form-data; boundary=b"},
+     b'--b\r\nContent-Disposition: form-data; name="a"\r\n\r\n1\r\n--b\r\nContent-Disposition: form-data; name="f"; filename="x.txt"\r\nContent-Type: text/plain\r\n\r\nhi\r\n--b--\r\n'),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("said", "target", "fields", "body"), OTHERWISE)
+def test_what_recorders_say_in_other_ways(
+    usher: Usher, tmp_path: Path, said: dict[str, Any], target: str, fields: dict[str, str], body: bytes
+) -> None:
+    one = entry(method="POST")
+    one["request"] |= said
+    assert usher("import", "r.har", "--into", "t.yaml", "--keep-secrets", r__har=har(one)).status == 0
+    (request,) = YAML(typ="safe", pure=True).load(tmp_path / "t.yaml")["requests"]
+    assert (request["send"], request.get("headers", {})) == (f"POST {target}", fields)
+    assert request.get("text", "").encode() == body
+
+
+def test_a_form_whose_field_names_no_delimiter_gets_one(usher: Usher, tmp_path: Path) -> None:
+    body = {"mimeType": "multipart/form-data", "params": [{"name": "a", "value": "1"}]}
+    text = har(entry(method="POST", body=body, headers={"content-type": "multipart/form-data"}))
+    assert usher("import", "r.har", "--into", "t.yaml", r__har=text).status == 0
+    (request,) = YAML(typ="safe", pure=True).load(tmp_path / "t.yaml")["requests"]
+    delimiter = request["headers"]["content-type"].partition("boundary=")[2]
+    assert delimiter
+    assert request["text"].startswith(f"--{delimiter}\r\n")
+
+
 # A recording of a real Firefox, of a page that sends forms, JSON and octets, asks again and goes elsewhere.
 
 FIREFOX = Path(__file__).parent / "firefox.har"

@@ -86,6 +86,64 @@ def test_what_only_answers_hold_need_not_be_sent(schema: Schema, required: list[
     assert made.get("required") == required
 
 
+def test_what_stands_in_an_older_dialect_is_put_into_the_newest() -> None:
+    schema = {
+        "$schema": "http://json-schema.org/draft-04/schema#",
+        "type": "number",
+        "minimum": 10,
+        "exclusiveMinimum": True,
+    }
+    assert Description({"openapi": "3.1.0"}).schema({"schema": schema}) == {"type": "number", "exclusiveMinimum": 10}
+
+
+def test_what_a_description_asks_for_is_not_hidden(usher: Usher) -> None:
+    """Names that look like secrets, of schemas, of members and of ways to sign in, change nothing of what is asked."""
+    long = "AVeryLongNameOfASchema7f3a9c21d4e8b6059f1c"
+    schema = {
+        "type": "object",
+        "required": ["secret_mode"],
+        "properties": {
+            "secret_mode": {"enum": ["open", "shut"], "default": "shut"},
+            "token": {
+                "type": "string",
+                "pattern": "^[A-Za-z0-9_-]{20,40}[.][0-9a-f]{8}$",
+                "example": "a-made-up-token-1",
+            },
+            "inner": {"$ref": f"#/components/schemas/{long}"},
+        },
+    }
+    either = [{"key": []}, {"basic": []}]
+    operation = {
+        "security": either,
+        "requestBody": {
+            "required": True,
+            "content": {"application/json": {"schema": {"$ref": f"#/components/schemas/{long}"}}},
+        },
+        "responses": {"204": {"description": "ok"}},
+    }
+    schemes = {"key": {"type": "apiKey", "in": "header", "name": "X-Key"}, "basic": {"type": "http", "scheme": "basic"}}
+    doc = {"openapi": "3.1.0", "info": {"title": "Berths", "version": "1"}, "paths": {"/a": {"post": operation}, "/b": {"get": {"security": [{"key": []}], "responses": {"204": {"description": "ok"}}}}}, "components": {"schemas": {long: schema}, "securitySchemes": schemes}}  # fmt: skip
+    made = usher("import", "d.json", "--into", "p.yaml", d__json=json.dumps(doc))
+    assert (made.status, "hidden: 1 token" in made.out) == (0, True), made.out
+    bodies = [
+        {"secret_mode": "open"},
+        {"secret_mode": "open", "inner": {"secret_mode": "x"}},
+        {"secret_mode": "open", "token": "x"},
+    ]
+    requests = [
+        {
+            "id": f"r{at}",
+            "send": "POST /a",
+            "sign": {"api-key": "somebody"},
+            "json": body,
+            "expect": {"status": 204 if at == 0 else 422},
+        }
+        for at, body in enumerate(bodies)
+    ]
+    done = usher("replay", "p.yaml", "t.json", t__json=json.dumps({"patient-usher": "trace/1", "requests": requests}))
+    assert done.status == 0, (done.out, done.err)
+
+
 def param(name: str, place: str, schema: Schema, **more: Any) -> Schema:
     return {"name": name, "in": place, "schema": schema, **more}
 

@@ -349,8 +349,11 @@ def _openapi(args: Namespace, source: Source, picking: Picking) -> int:
     name = Path(source.name).name
     found = source.read(lambda doc: pipeline_of_openapi(doc, name))
     keeper = SecretKeeper(keeps=args.keep_secrets)
-    guessed = ("accounts", "signing-keys")  # made up by the import itself
-    pipeline = {key: value if key in guessed else keeper.json(value, key) for key, value in found.pipeline.items()}
+    pipeline = {**found.pipeline, "name": keeper.text(found.pipeline["name"])}
+    for route in pipeline["groups"][0]["routes"]:  # all else is made up by the import itself
+        route["handler"] = keeper.json(route["handler"])
+        if "input" in route:
+            route["input"] = {part: keeper.schema(schema) for part, schema in route["input"].items()}
     write_whole(args.into, file_of(pipeline, deep=4, comments=found.comments, heading=found.heading))
     _tell_line(f"wrote {args.into}")
     _note([*found.notes, *keeper.told()])

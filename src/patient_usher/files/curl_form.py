@@ -43,22 +43,31 @@ def multipart(
 
     Raises ValueError for what isn't read here.
     """
-    written = []
+    parts = []
     for option, text in pieces:
         name, equals, value = text.partition("=")
         if not equals:
             raise ValueError(f"the part {text!r} has no value; write -F name=value")
         plain = Part(name, None, value.encode(errors="surrogateescape"), None)
-        part = plain if option == "form-string" else _part(name, value, read_file)
+        parts.append(plain if option == "form-string" else _part(name, value, read_file))
+    return written(parts, BOUNDARY, disposition="form-data" if of_form else "attachment", backslashes=backslashes)
+
+
+def written(
+    parts: Iterable[Part], boundary: str, *, disposition: str = "form-data", backslashes: bool = False
+) -> bytes:
+    """Parts as a body (RFC 7578 4), names as browsers escape them or with backslashes."""
+    whole = []
+    for part in parts:
         named = {"name": part.name or None, "filename": part.filename}
         shown = "".join(
             f'; {key}="{_escaped(said, backslashes=backslashes)}"' for key, said in named.items() if said is not None
         )
-        head = f"Content-Disposition: {'form-data' if of_form else 'attachment'}{shown}\r\n" if of_form or shown else ""
+        head = f"Content-Disposition: {disposition}{shown}\r\n" if disposition == "form-data" or shown else ""
         head += f"Content-Type: {part.media}\r\n" if part.media is not None else ""
-        opened = f"--{BOUNDARY}\r\n{head}\r\n".encode(errors="surrogateescape")
-        written.append(opened + part.content + b"\r\n")
-    return b"".join(written) + f"--{BOUNDARY}--\r\n".encode()
+        opened = f"--{boundary}\r\n{head}\r\n".encode(errors="surrogateescape")
+        whole.append(opened + part.content + b"\r\n")
+    return b"".join(whole) + f"--{boundary}--\r\n".encode()
 
 
 def _escaped(text: str, *, backslashes: bool) -> str:

@@ -13,7 +13,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
-from urllib.parse import parse_qsl, urlencode, urlsplit
+from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.authentication import credentials
@@ -27,11 +27,13 @@ from patient_usher.core.model.templates import NAME
 from patient_usher.core.model.text_types import METHOD, show
 from patient_usher.core.model.values import literal
 from patient_usher.files.body_member import body_member
+from patient_usher.files.curl_form import BOUNDARY, Part, written
 
 if TYPE_CHECKING:
     from patient_usher.files.secret_keeper import SecretKeeper
 
 _NOT_SENT_BY_US = frozenset({"host", "content-length", "connection", "cookie", "authorization"})
+_CODED = re.compile("%[0-9A-Fa-f]{2}")
 _USERINFO = re.compile(r"^([a-z]+://)[^/?#@]*@")
 _ASSETS = re.compile(r"text/(html|css|javascript)|(application|text)/(x-)?javascript|image/|font/|audio/|video/")
 _ASSET_ENDINGS = re.compile(r"\.(html?|css|m?js|map|png|jpe?g|gif|svg|ico|webp|woff2?|ttf)$", re.IGNORECASE)
@@ -65,7 +67,7 @@ class _Entry(NamedTuple):
     method: str
     url: Url
     headers: dict[str, list[str]]
-    content: JsonObject
+    media: str | None
     status: int
     body: bytes | None
     from_cache: bool
@@ -209,16 +211,20 @@ def _read_entry(item: Json, spot: Spot) -> _Entry:
     method = str(request["method"]).upper()
     if not METHOD.fullmatch(method):
         raise ValueError(f"{show(method)} is no method")
-    url = _url(str(request["url"]))
+    octets, declared = _posted(content, _declared(headers))
+    cookies = [f"{one['name']}={one['value']}" for one in request.get("cookies") or ()]
+    if cookies and not any(name.lower() == "cookie" for name in headers):
+        headers["Cookie"] = ["; ".join(cookies)]
+    url = _url(str(request["url"]), request.get("queryString") or ())
     media = str((response.get("content") or {}).get("mimeType", ""))
     return _Entry(
         instant(datetime.fromisoformat(item["startedDateTime"].replace("Z", "+00:00"))),
         method,
         url,
         headers,
-        content,
+        declared,
         status,
-        _body(content, _declared(headers)),
+        octets,
         bool(from_cache),
         bool(_ASSETS.match(media) or _ASSET_ENDINGS.search(url.path)),
         spot,
@@ -240,10 +246,19 @@ def _declared(headers: Mapping[str, list[str]]) -> int | None:
     return int(said) if said.isascii() and said.isdecimal() and len(said) < 20 else None
 
 
-def _url(text: str) -> Url:
-    """A URL as it was sent: what a browser would have encoded is, and a name and password became a field."""
+def _url(text: str, query: Iterable[JsonObject]) -> Url:
+    """A URL as it was sent: what a browser would have encoded is, and a name and password became a field.
+
+    ``query``: its parameters, of a recorder that leaves them out of the URL.
+    """
     plain = _USERINFO.sub(r"\1", text.partition("#")[0], count=1)
-    return parse_url(sendable(plain))
+    pairs = [f"{_encoded(str(one['name']))}={_encoded(str(one['value']))}" for one in query] if "?" not in plain else []
+    return parse_url(sendable(f"{plain}?{'&'.join(pairs)}" if pairs else plain))
+
+
+def _encoded(text: str) -> str:
+    """A part of a query; some recorders have it percent-encoded already."""
+    return text if _CODED.search(text) else quote(text)
 
 
 def _host_called_most(entries: list[_Entry]) -> str | None:
@@ -373,24 +388,40 @@ def _put_content(
     request: JsonObject, headers: dict[str, list[str]], entry: _Entry, keeper: SecretKeeper | None
 ) -> None:
     """The body as it was sent: its octets, and the media type that a field or the recording says."""
-    octets, media = entry.body, entry.content.get("mimeType")
+    octets, media = entry.body, entry.media
     if octets is None:
         return
-    said = entry.field("content-type")
-    if said is None and isinstance(media, str) and media:
-        headers["Content-Type"] = [said := media]
+    name = next((name for name in headers if name.lower() == "content-type"), None)
+    said = headers[name][0] if name is not None else None
+    if media and (said is None or (media.startswith("multipart/") and "boundary=" not in said)):
+        headers[name or "Content-Type"] = [said := media]
     request |= body_member(keeper.body(octets, said or "") if keeper is not None else octets, said or "")
 
 
-def _body(content: JsonObject, size: int | None) -> bytes | None:
-    """The octets of a recorded body, None for none; ``size``: how many there were. Raises ValueError."""
-    text, params = content.get("text"), content.get("params")
+def _posted(content: JsonObject, size: int | None) -> tuple[bytes | None, str | None]:
+    """The octets of a recorded body, None for none, and its media type; ``size``: how many there were.
+
+    Raises ValueError.
+    """
+    text, params, media = content.get("text"), content.get("params"), content.get("mimeType")
+    media = media if isinstance(media, str) else ""
     if isinstance(text, str) and text:
-        return _octets(text, str(content.get("encoding", "")), str(content.get("mimeType") or ""), size)
-    if isinstance(params, list) and params:
-        pairs = [(str(item.get("name", "")), str(item.get("value", ""))) for item in params if isinstance(item, dict)]
-        return urlencode(pairs).encode()
-    return None
+        return _octets(text, str(content.get("encoding", "")), media, size), media
+    items = [item for item in params if isinstance(item, dict)] if isinstance(params, list) else []
+    if not items:
+        return None, media
+    if not media.lower().startswith("multipart/"):
+        return urlencode([(str(item.get("name", "")), str(item.get("value", ""))) for item in items]).encode(), media
+    boundary = dict(parse_media_type(media)[1]).get("boundary", "")
+    media = media if boundary else f"{media}; boundary={BOUNDARY}"
+    return written(map(_part, items), boundary or BOUNDARY), media
+
+
+def _part(item: JsonObject) -> Part:
+    """A parameter of a form with files, whose content few recordings have."""
+    filename, kind = item.get("fileName"), item.get("contentType")
+    octets = str(item.get("value") or "").encode(errors="replace")
+    return Part(str(item.get("name", "")), str(filename) if filename else None, octets, str(kind) if kind else None)
 
 
 def _octets(text: str, encoding: str, media: str, size: int | None) -> bytes:

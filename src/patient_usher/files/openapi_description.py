@@ -25,7 +25,7 @@ _VALUES = {"enum", "const", "default", "example", "examples", "required", "patte
 _ANNOTATIONS = {"$ref", "title", "summary", "description", "default", "example", "examples", "deprecated", "readOnly",
                 "writeOnly", "nullable", "xml", "externalDocs", "discriminator"}  # fmt: skip
 """What beside a ``$ref`` changes nothing of what fits."""
-_NO_SCHEMA = {"nullable", "discriminator", "xml", "externalDocs", "deprecated", "readOnly", "writeOnly"}
+_NO_SCHEMA = {"$schema", "nullable", "discriminator", "xml", "externalDocs", "deprecated", "readOnly", "writeOnly"}
 
 
 class Description:

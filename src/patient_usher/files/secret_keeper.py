@@ -59,6 +59,8 @@ _HEX = re.compile(r"[0-9a-f]{32,}|[0-9A-F]{32,}")
 _SEPARATORS = re.compile(r"[^A-Za-z0-9]+")
 _OF_SCHEMAS = frozenset({"example", "examples", "default", "const", "enum", "value"})
 """Members of a schema that hold values of what it describes."""
+_MEMBERS = frozenset({"properties", "patternProperties", "$defs", "definitions", "dependentSchemas"})
+"""Members of a schema that hold schemas by the names of what they describe."""
 _SIGNING_IN = frozenset(
     {"login", "signin", "sign-in", "callback", "oauth", "oauth2", "authorize", "token", "auth", "sso"}
 )
@@ -331,6 +333,29 @@ class SecretKeeper:
         except UnicodeDecodeError:
             return part
         return head + blank + shown.encode() + content[len(text) :]
+
+    def schema(self, tree: Json, name: str = "") -> Json:
+        """A JSON Schema with the secrets hidden of what it gives as examples; what it asks of values stays as it is."""
+        if self.keeps:
+            return tree
+        if isinstance(tree, list):
+            return [self.schema(one, name) if isinstance(one, dict | list) else one for one in tree]
+        if not isinstance(tree, dict):
+            return tree
+        listed = "enum" in tree or "const" in tree
+        shown: JsonObject = {}
+        for key, value in tree.items():
+            if key in ("enum", "const") or (key == "default" and listed):
+                shown[key] = value
+            elif key in ("example", "examples", "default"):
+                shown[key] = self.json(value, name)
+            elif key in _MEMBERS and isinstance(value, dict):
+                shown[key] = {member: self.schema(below, member) for member, below in value.items()}
+            elif key in ("title", "description") and isinstance(value, str):
+                shown[key] = self.text(value)
+            else:
+                shown[key] = self.schema(value, name)
+        return shown
 
     def json(self, tree: Json, name: str = "") -> Json:
         """A tree with the secrets of its members hidden."""
