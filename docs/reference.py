@@ -102,12 +102,12 @@ def trace_keys() -> Iterator[str]:
     definitions = schema["$defs"]
     yield "# Keys of a trace\n"
     yield from options(schema["properties"])
-    for title, name in (("A request", "RequestSpec"), ("Expectations", "Expect"), ("A change", "ChangeSpec")):
+    for title, name in (("A request", "request"), ("Expectations", "expect"), ("A change", "change")):
         if name in definitions:
             yield f"## {title}\n"
             yield from options(definitions[name]["properties"])
     for name, part in sorted(definitions.items()):
-        if part.get("properties") and name not in ("RequestSpec", "Expect", "ChangeSpec"):
+        if part.get("properties") and name not in ("request", "expect", "change"):
             yield f"## {name}\n"
             yield f"{part.get('description', '')}\n"
             yield from options(part["properties"])
@@ -119,7 +119,7 @@ def pipeline_keys() -> Iterator[str]:
     yield "# Keys of a pipeline\n"
     yield from options(schema["properties"])
     for name, part in sorted(schema["$defs"].items()):
-        if part.get("properties") and not name.startswith("stage-") and name != "Stage":
+        if part.get("properties") and not name.startswith(("stage-", "changed-")) and name != "stage":
             yield f"## {name}\n"
             yield f"{part.get('description', '')}\n"
             yield from options(part["properties"])

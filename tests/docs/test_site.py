@@ -115,7 +115,7 @@ def test_the_reference_has_everything_that_the_code_knows(site: Path) -> None:
     assert [
         name for name in SCHEMAS if f"usher schema {name}" not in documents and name not in ("pipeline", "trace")
     ] == []
-    expected = SCHEMAS["trace"]()["$defs"]["Expect"]["properties"]
+    expected = SCHEMAS["trace"]()["$defs"]["expect"]["properties"]
     assert [key for key in expected if key not in words("made/trace-keys")] == []
 
 

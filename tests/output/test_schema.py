@@ -107,10 +107,11 @@ def test_an_editor_finds_what_is_misspelled(doc: dict[str, Any]) -> None:
 
 def test_an_editor_offers_every_kind_and_says_what_it_does() -> None:
     definitions = pipeline_schema()["$defs"]
-    named = definitions["Stage"]["properties"]["kind"]["anyOf"]
+    named = definitions["stage"]["properties"]["kind"]["anyOf"]
     assert [one["const"] for one in named] == list(kinds())
     assert all(len(one["description"]) > 10 for one in named)
     assert definitions["stage-cors"]["properties"]["kind"]["description"].startswith("answers preflights")
-    titles = {part["title"] for part in definitions.values() if "title" in part}
-    assert not [title for title in titles - {"Stage"} if not title.islower()]
-    assert {"handler", "route", "session cookie"} <= titles
+    for schema in (pipeline_schema(), trace_schema()):
+        names = schema["$defs"].keys() | {part["title"] for part in schema["$defs"].values() if "title" in part}
+        assert not [name for name in names if not name.islower()]
+    assert {"handler", "route", "session-cookie"} <= definitions.keys()

@@ -7,7 +7,7 @@ import re
 import sys
 from collections.abc import Callable, Iterable, Mapping
 from operator import itemgetter
-from typing import Any
+from typing import Any, cast
 
 import msgspec
 from msgspec import Struct
@@ -170,12 +170,20 @@ _WORD_BEGINS = re.compile("(?<=[a-z])(?=[A-Z])")
 
 
 def _titled(schema: Schema) -> Schema:
-    """The same with parts that are called what people call them: editors show these names."""
-    for part in schema.get("$defs", {}).values():
-        title = str(part.get("title", "")).removesuffix("Spec").removesuffix("Options")
-        if title[:1].isupper():
-            part["title"] = _WORD_BEGINS.sub(" ", title).lower()
-    return schema
+    """The same with parts that are called what people call them: editors and the reference show these names."""
+    called = {
+        name: _WORD_BEGINS.sub("-", name.removesuffix("Spec").removesuffix("Options")).lower()
+        for name in schema.get("$defs", {})
+    }
+    whole = json.loads(_REF.sub(lambda match: f'"#/$defs/{called[match[1]]}"', json.dumps(schema)))
+    whole["$defs"] = {called[name]: part for name, part in whole["$defs"].items()}
+    for name, part in whole["$defs"].items():
+        if "title" in part:
+            part["title"] = name.removeprefix("stage-") if name != "stage" else name
+    return cast("Schema", whole)
+
+
+_REF = re.compile(r'"#/\$defs/([^"]+)"')
 
 
 def _of_types(document: type[Struct], title: str) -> Schema:
