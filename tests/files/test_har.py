@@ -207,6 +207,7 @@ OTHERWISE: list[tuple[dict[str, Any], str, dict[str, str], bytes]] = [
     ({"queryString": [{"name": "a b", "value": "1&2"}, {"name": "c", "value": "%41"}]}, "/a?a%20b=1%262&c=%41", {}, b""),
     ({"url": "https://api.example/a?x=1", "queryString": [{"name": "x", "value": "1"}]}, "/a?x=1", {}, b""),
     ({"cookies": [{"name": "a", "value": "1"}, {"name": "b", "value": "2"}]}, "/a", {"Cookie": "a=1; b=2"}, b""),
+    ({"cookies": [{"name": "a"}, "b"], "queryString": [{"value": "1"}, None]}, "/a", {}, b""),
     ({"postData": {"mimeType": "application/x-www-form-urlencoded", "params": [{"name": "a", "value": "1 2"}]}}, "/a", {"Content-Type": "application/x-www-form-urlencoded"}, b"a=1+2"),
     ({"postData": {"mimeType": "multipart/form-data; boundary=b", "params": [{"name": "a", "value": "1"}, {"name": "f", "fileName": "x.txt", "contentType": "text/plain", "value": "hi"}]}}, "/a", {"Content-Type": "multipart/form-data; boundary=b"},
      b'--b\r\nContent-Disposition: form-data; name="a"\r\n\r\n1\r\n--b\r\nContent-Disposition: form-data; name="f"; filename="x.txt"\r\nContent-Type: text/plain\r\n\r\nhi\r\n--b--\r\n'),

@@ -10,7 +10,7 @@ import base64
 import binascii
 import re
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import parse_qsl, quote, urlencode, urlsplit
@@ -212,10 +212,10 @@ def _read_entry(item: Json, spot: Spot) -> _Entry:
     if not METHOD.fullmatch(method):
         raise ValueError(f"{show(method)} is no method")
     octets, declared = _posted(content, _declared(headers))
-    cookies = [f"{one['name']}={one['value']}" for one in request.get("cookies") or ()]
+    cookies = [f"{name}={value}" for name, value in _named(request.get("cookies"))]
     if cookies and not any(name.lower() == "cookie" for name in headers):
         headers["Cookie"] = ["; ".join(cookies)]
-    url = _url(str(request["url"]), request.get("queryString") or ())
+    url = _url(str(request["url"]), _named(request.get("queryString")))
     media = str((response.get("content") or {}).get("mimeType", ""))
     return _Entry(
         instant(datetime.fromisoformat(item["startedDateTime"].replace("Z", "+00:00"))),
@@ -246,13 +246,19 @@ def _declared(headers: Mapping[str, list[str]]) -> int | None:
     return int(said) if said.isascii() and said.isdecimal() and len(said) < 20 else None
 
 
-def _url(text: str, query: Iterable[JsonObject]) -> Url:
+def _named(items: Json) -> list[tuple[str, str]]:
+    """Names and values of a list, as far as they are any: of what stands elsewhere too nothing is demanded."""
+    found = [item for item in items if isinstance(item, dict)] if isinstance(items, list) else []
+    return [(str(item["name"]), str(item["value"])) for item in found if "name" in item and "value" in item]
+
+
+def _url(text: str, query: Sequence[tuple[str, str]]) -> Url:
     """A URL as it was sent: what a browser would have encoded is, and a name and password became a field.
 
     ``query``: its parameters, of a recorder that leaves them out of the URL.
     """
     plain = _USERINFO.sub(r"\1", text.partition("#")[0], count=1)
-    pairs = [f"{_encoded(str(one['name']))}={_encoded(str(one['value']))}" for one in query] if "?" not in plain else []
+    pairs = [f"{_encoded(name)}={_encoded(value)}" for name, value in query] if "?" not in plain else []
     return parse_url(sendable(f"{plain}?{'&'.join(pairs)}" if pairs else plain))
 
 
