@@ -145,12 +145,12 @@ def _request(
         media = f"multipart/form-data; boundary={BOUNDARY}"
     elif upload is not None:
         body, media = files(upload), ""
-        url = _with_file_name(url, upload)
     usual = "HEAD" if "head" in flags else "PUT" if upload is not None else "GET" if body is None else "POST"
     method = values.get("request", usual)
     if not METHOD.fullmatch(method):
         raise ValueError(f"{method!r} is no method; write one, as in -X PUT")
     scheme, userinfo, rest = _parts(url)
+    rest = rest if upload is None else _with_file_name(rest, upload)
     parsed = parse_url(sendable(f"{scheme}://{_target(rest, queries, as_is='path-as-is' in flags)}"))
     target = values.get("request-target", parsed.target)
     if target[:1] != "/":  # a model is asked for paths
@@ -228,14 +228,13 @@ def _without_dots(path: str) -> str:
     return "/".join(out)
 
 
-def _with_file_name(url: str, upload: str) -> str:
-    """A URL whose path ends in a folder names the file that is put there."""
-    head, mark, query = url.partition("#")[0].partition("?")
-    scheme, double, rest = head.rpartition("://")
-    host, _, path = rest.partition("/")
+def _with_file_name(rest: str, upload: str) -> str:
+    """What stands from the host on: a path that ends in a folder names the file that is put there."""
+    head, mark, query = rest.partition("?")
+    host, _, path = head.partition("/")
     if upload == "-" or (path and not path.endswith("/")):
-        return url
-    return f"{scheme}{double}{host}/{path}{quote(upload.rpartition('/')[2], safe='')}{mark}{query}"
+        return rest
+    return f"{host}/{path}{quote(upload.rpartition('/')[2], safe='')}{mark}{query}"
 
 
 _GLOB = re.compile(

@@ -22,6 +22,8 @@ _TYPES = {
 """Those that curl knows by a file's name."""
 _OPTION = re.compile(r"\s*(type|filename|headers|encoder)=", re.IGNORECASE)
 _TYPE = re.compile(r"[^/ ]+/[^;, \n]+")
+_STOP, _STOP_OF_FILE = re.compile("[^;]*"), re.compile("[^;,]*")
+_BLANKS = re.compile(r"\s*")
 _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*+)"', re.DOTALL)
 
 
@@ -77,23 +79,21 @@ def _escaped(text: str, *, backslashes: bool) -> str:
     return text.replace("\r", "%0D").replace("\n", "%0A").replace('"', "%22")
 
 
-def _part(name: str, value: str, read_file: Callable[[str], bytes]) -> Part:
-    if value[:1] == "(" or (not name and value == ")"):
+def _part(name: str, text: str, read_file: Callable[[str], bytes]) -> Part:
+    if text[:1] == "(" or (not name and text == ")"):
         raise ValueError("a form within a form isn't read here; leave it out")
-    sign = value[:1] if value[:1] in ("@", "<") else ""
-    content, rest = _word(value[len(sign) :].lstrip(), "," if sign == "@" else "")
+    sign = text[:1] if text[:1] in ("@", "<") else ""
+    stop = _STOP_OF_FILE if sign == "@" else _STOP
+    content, at = _word(text, _behind_blanks(text, len(sign)), stop)
     said: dict[str, str] = {}
-    while rest[:1] == ";":
-        option = _OPTION.match(rest, 1)
+    while text[at : at + 1] == ";":
+        option = _OPTION.match(text, at + 1)
         if option is None:
-            _, rest = _word(rest[1:], "")
+            _, at = _word(text, at + 1, _STOP)
             continue
-        which = option[1].lower()
-        if which == "type":
-            said["type"], rest = _media(rest[option.end() :])
-        else:
-            said[which], rest = _word(rest[option.end() :].lstrip(), "," if sign == "@" else "")
-    if rest[:1] == ",":
+        which, begin = option[1].lower(), _behind_blanks(text, option.end())
+        said[which], at = _media(text, begin) if which == "type" else _word(text, begin, stop)
+    if text[at : at + 1] == ",":
         raise ValueError("several files in one part aren't read here; write one -F for each")
     if named := {"headers", "encoder"} & said.keys():
         raise ValueError(f"{min(named)}= of a part isn't read here; leave it out")
@@ -114,27 +114,35 @@ def _by_name(filename: str | None) -> str | None:
     return next((media for end, media in _TYPES.items() if filename.lower().endswith(end)), None)
 
 
-def _word(text: str, end: str) -> tuple[str, str]:
-    """A value up to ``;`` (or ``end``), perhaps in quotes, and what stands behind it."""
-    quoted = _QUOTED.match(text)
+# Each of these reads from an offset on, and gives the offset behind what it has read.
+
+
+def _behind_blanks(text: str, at: int) -> int:
+    return _end(_BLANKS, text, at)
+
+
+def _end(pattern: re.Pattern[str], text: str, at: int) -> int:
+    """Where a pattern that fits anywhere ends."""
+    found = pattern.match(text, at)
+    assert found is not None
+    return found.end()
+
+
+def _word(text: str, at: int, stop: re.Pattern[str]) -> tuple[str, int]:
+    """A value up to what stops it, perhaps in quotes."""
+    quoted = _QUOTED.match(text, at)
     if quoted is not None:
-        behind = text[quoted.end() :]
-        stop = re.search(f"[;{re.escape(end)}]", behind) if end else re.search(";", behind)
-        return re.sub(r'\\(["\\])', r"\1", quoted[1]), behind[stop.start() :] if stop else ""
-    stop = re.search(f"[;{re.escape(end)}]" if end else ";", text)
-    at = stop.start() if stop else len(text)
-    return text[:at].rstrip(), text[at:]
+        return re.sub(r'\\(["\\])', r"\1", quoted[1]), _end(stop, text, quoted.end())
+    end = _end(stop, text, at)
+    return text[at:end].rstrip(), end
 
 
-def _media(text: str) -> tuple[str, str]:
-    """A media type with its parameters, and what stands behind it."""
-    text = text.lstrip()
-    found = _TYPE.match(text)
+def _media(text: str, at: int) -> tuple[str, int]:
+    """A media type with its parameters."""
+    found = _TYPE.match(text, at)
     if found is None:
-        raise ValueError(f"{text[:40]!r} is no media type; write one, as in type=text/csv")
-    at = found.end()
-    while text[at : at + 1] == ";" and _OPTION.match(text, at + 1) is None:
-        following = re.compile(r"[^;,]*").match(text, at + 1)
-        assert following is not None
-        at = following.end()
-    return text[:at].rstrip(), text[at:]
+        raise ValueError(f"{text[at : at + 40]!r} is no media type; write one, as in type=text/csv")
+    end = found.end()
+    while text[end : end + 1] == ";" and _OPTION.match(text, end + 1) is None:
+        end = _end(_STOP_OF_FILE, text, end + 1)
+    return text[at:end].rstrip(), end

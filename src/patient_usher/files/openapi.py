@@ -238,9 +238,8 @@ class _Writer:
     def _is_spread(self, parameter: Document) -> bool:
         """Whether each member of an object is a query parameter of its own (Parameter Object, Style Values)."""
         schema = self.said.resolved(parameter.get("schema"))
-        style = parameter.get("style", "form")
-        in_query = parameter.get("in") == "query" and isinstance(schema, dict) and schema.get("type") == "object"
-        return in_query and (style == "deepObject" or (style == "form" and parameter.get("explode") is not False))
+        is_object = isinstance(schema, dict) and schema.get("type") == "object"
+        return is_object and _style(parameter) in (("deepObject", False), ("deepObject", True), ("form", True))
 
     def _body(self, operation: Document) -> Document:
         asked = self.said.part(operation, "requestBody")
@@ -300,14 +299,19 @@ _BETWEEN = {"form": ",", "simple": ",", "spaceDelimited": " ", "pipeDelimited": 
 _ITEMS = {"integer": "-?[0-9]+", "number": "-?[0-9]+(?:[.][0-9]+)?(?:[eE][+-]?[0-9]+)?", "boolean": "(?:true|false)"}
 
 
+def _style(parameter: Document) -> tuple[str, bool]:
+    """How a parameter is written, and whether each item of it by itself; with the defaults (Parameter Object)."""
+    style = str(parameter.get("style", "form" if parameter.get("in") == "query" else "simple"))
+    return style, bool(parameter.get("explode", style == "form"))
+
+
 def _as_text(schema: Json, parameter: Document) -> Json:
     """A parameter's schema, as one for the text that comes: a list in one text is held by a pattern (Style Values)."""
     kind = schema.get("type") if isinstance(schema, dict) else None
-    in_query = parameter.get("in") == "query"
-    style = parameter.get("style", "form" if in_query else "simple")
-    if kind not in ("array", "object") or (in_query and style == "form" and parameter.get("explode") is not False):
+    style, exploded = _style(parameter)
+    if kind not in ("array", "object") or (style, exploded) == ("form", True):
         return schema
-    if kind == "object" or style not in _BETWEEN or (in_query and parameter.get("explode") is True):
+    if kind == "object" or style not in _BETWEEN or (exploded and style != "simple"):
         return {}
     between = re.escape(_BETWEEN[style]) + (" *" if parameter.get("in") == "header" else "")
     items = schema.get("items")

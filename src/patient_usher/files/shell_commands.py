@@ -36,17 +36,18 @@ def commands_of(text: str) -> Iterator[Simple]:
 
 # sh.
 
+_FILLED_IN = r"(?P<variable>\$(?:[A-Za-z_]\w*|\{[^}\n]*\}|[0-9@*#?!]))|(?P<opens>\$\(|`)"
 _PIECE = re.compile(
     r"""(?P<joined>\\(?:\n|\Z))|(?P<newline>\n)|(?P<blank>[ \t]+)"""
     r"""|(?P<redirect>(?:(?<![^\s;&|()])\d+)?(?:<<-?(?!<)|<<<|<&|>&|>>|<>|>\||<|>)|&>>?)|(?P<operator>&&|\|\||;;|\|&|[;&|()])"""
     r"""|\$'(?P<ansi>(?:[^'\\]|\\.)*+)'|'(?P<single>[^']*)'|(?P<double>")"""
-    r"""|\\(?P<escaped>.)|(?P<variable>\$(?:[A-Za-z_]\w*|\{[^}\n]*\}|[0-9@*#?!]))|(?P<opens>\$\(|`)"""
+    rf"""|\\(?P<escaped>.)|{_FILLED_IN}"""
     r"""|(?P<plain>[^\s'"\\$`;&|()<>]+|\$(?!'))""",
     re.DOTALL,
 )
 _IN_DOUBLE = re.compile(
-    r"""(?P<plain>[^"\\$`]+)|\\(?P<escaped>[$`"\\\n])|(?P<variable>\$(?:[A-Za-z_]\w*|\{[^}\n]*\}|[0-9@*#?!]))"""
-    r"""|(?P<opens>\$\(|`)|(?P<close>")|(?P<other>[\\$])""",
+    r"""(?P<plain>[^"\\$`]+)|\\(?P<escaped>[$`"\\\n])|(?P<close>")"""
+    rf"""|{_FILLED_IN}|(?P<other>[\\$])""",
     re.DOTALL,
 )
 _IN_BACKTICKS = re.compile(r"[^`\\]+|\\.|`", re.DOTALL)
@@ -159,9 +160,7 @@ class _Reader:
         """A command whose output would stand here (2.6.3), as it is written."""
         begin = self.at - len(opens)
         depth = 1
-        inside = re.compile(
-            r"[^`\\]+|\\.|`" if opens == "`" else r"""[^()'"\\]+|\\.|'[^']*'|"(?:[^"\\]|\\.)*+"|[()]""", re.DOTALL
-        )
+        inside = _IN_BACKTICKS if opens == "`" else _IN_PARENTHESES
         while depth:
             found = inside.match(self.text, self.at)
             if found is None:
@@ -215,7 +214,6 @@ def _of_cmd(text: str) -> Iterator[Simple]:
     What browsers copy has its quotes behind carets, and every backslash twice, also where the C runtime takes one for
     itself: there they stand for one, as what was sent had it.
     """
-    words: list[str] = []
     line = begin = 1
     chars: list[str] = []
     quoted = False

@@ -76,7 +76,7 @@ def pipeline_schema() -> Schema:
     schema = PipelineSpec.model_json_schema()
     definitions = schema.setdefault("$defs", {})
     does = {name: _does(name) for name in kinds()}
-    words = {**does, "routes": "in a sequential flow, where the routes stand"}
+    bare: list[Schema] = [{"const": "routes", "description": "in a sequential flow, where the routes stand"}]
     forms: list[Schema] = []
     for name in kinds():
         options = kind(name).options.model_json_schema()
@@ -85,10 +85,9 @@ def pipeline_schema() -> Schema:
         options["required"] = [*(key for key in options.get("required", ()) if key not in ("id", "kind")), "kind"]
         options["title"] = name
         definitions[f"stage-{name}"] = options
-        if options["required"] != ["kind"]:
-            del words[name]  # it can't stand by its name alone
+        if options["required"] == ["kind"]:  # else it can't stand by its name alone
+            bare.append({"const": name, "description": does[name]})
         forms.append({"$ref": f"#/$defs/stage-{name}"})
-    forms[:0] = [{"const": name, "description": told} for name, told in words.items()]
     common = StageOptions.model_json_schema()["properties"]
     another: Schema = {"type": "string", "description": PipelineSpec.sentences["same-as"]}
     forms.append(
@@ -101,7 +100,7 @@ def pipeline_schema() -> Schema:
     )
     # An editor leaves forms that don't fit yet out of what it offers; this has all kinds.
     named: Schema = {"kind": {"anyOf": [{"const": name, "description": told} for name, told in does.items()]}}
-    definitions["Stage"] = {"title": "Stage", "anyOf": forms, "properties": named}
+    definitions["Stage"] = {"title": "Stage", "anyOf": [*bare, *forms], "properties": named}
     stage_list = {"type": "array", "items": {"$ref": "#/$defs/Stage"}}
     for holder in (schema, definitions["GroupSpec"], definitions["RouteSpec"]):
         stages = holder["properties"]["stages"]
@@ -179,7 +178,7 @@ def _titled(schema: Schema) -> Schema:
     whole["$defs"] = {called[name]: part for name, part in whole["$defs"].items()}
     for name, part in whole["$defs"].items():
         if "title" in part:
-            part["title"] = name.removeprefix("stage-") if name != "stage" else name
+            part["title"] = name.removeprefix("stage-")
     return cast("Schema", whole)
 
 
