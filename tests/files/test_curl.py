@@ -389,6 +389,16 @@ def test_what_is_left_out_or_not_filled_in_is_told(usher: Usher) -> None:
         assert told in outcome.out, outcome.out
 
 
+def test_what_is_not_filled_in_gives_nothing_away(usher: Usher) -> None:
+    text = 'curl "https://api.example/a?b=${B:-hunter22hunter}" -H "X-C: $(echo hunter22hunter) `echo hunter22hunter` $D"\n'
+    outcome = usher("import", "c.txt", "--into", "t.yaml", c__txt=text)
+    assert (outcome.status, "a shell would: $B, $(...), $D" in outcome.out, "hunter22" in outcome.out) == (
+        0,
+        True,
+        False,
+    )
+
+
 def test_commands_become_a_trace_with_their_secrets_hidden(usher: Usher, tmp_path: Path) -> None:
     text = "curl https://api.example/a -H 'Authorization: Bearer made-up-token' -b 's=1' --made-up-option\n# a note\n$ curl -L https://api.example/b\n"
     outcome = usher("import", "c.txt", "--into", "t.yaml", c__txt=text)

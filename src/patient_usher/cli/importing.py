@@ -7,6 +7,7 @@ The format is found by looking. Credentials are hidden by default.
 from __future__ import annotations
 
 import json
+import re
 import sys
 from argparse import ArgumentParser, ArgumentTypeError, Namespace
 from collections import Counter
@@ -323,10 +324,16 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
     trace = {"patient-usher": "trace/1", "base": base, **callers, "requests": requests}
     unknown = sum((command.unknown for command in found), Counter[str]())
     notes = [f"{times} × {option} is left out: what it changes isn't known here" for option, times in unknown.items()]
-    if unfilled := dict.fromkeys(text for command in found for text in command.unfilled):
+    if unfilled := dict.fromkeys(_told(text) for command in found for text in command.unfilled):
         shown = ", ".join(islice(unfilled, 5)) + (", and more" if len(unfilled) > 5 else "")
         notes.append(f"not filled in, as a shell would: {shown}")
     return _written(args, trace, [*notes, *keeper.told()], picking)
+
+
+def _told(unfilled: str) -> str:
+    """What isn't filled in, without what a default or a command within it may give away."""
+    name = re.match(r"\$\{?(\w+|.)", unfilled)
+    return "$(...)" if unfilled.startswith(("$(", "`")) or name is None else f"${name[1]}"
 
 
 def _har(args: Namespace, source: Source, picking: Picking) -> int:
