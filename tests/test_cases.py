@@ -58,6 +58,19 @@ def test_what_was_wrong_once(name: str) -> None:
     assert outcome(name) == FACTS[name]
 
 
+EXPECTED = CASES / "expected"
+"""Pipelines, each with a trace that expects what a standard says: the section stands beside each request."""
+
+
+@pytest.mark.parametrize(
+    "name", sorted(path.name.removesuffix(".trace.yaml") for path in EXPECTED.glob("*.trace.yaml"))
+)
+def test_what_the_standards_expect(name: str) -> None:
+    found = records(load(EXPECTED / f"{name}.yaml"), Trace.read(EXPECTED / f"{name}.trace.yaml"))
+    assert any(record["checks"] for record in found)
+    assert [(record["id"], check) for record in found for check in record["checks"] if not check["ok"]] == []
+
+
 NAMES = sorted(path.name.removesuffix(".pipeline.json") for path in CASES.glob("*.pipeline.json"))
 
 

@@ -16,7 +16,7 @@ from patient_usher.core.http.dates import moment
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.overlays import CHANGEABLE
 from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
-from patient_usher.core.model.text_types import DURATION_PATTERN, SIZE_PATTERN, SIZES, UNITS
+from patient_usher.core.model.text_types import DURATION_PATTERN, SIGNED_PATTERN, SIZE_PATTERN, SIZES, UNITS
 from patient_usher.core.model.trace import TraceSpec
 from patient_usher.core.stages import kind, kinds
 from patient_usher.core.verify.document_types import (
@@ -51,7 +51,7 @@ def _as_written(node: Json) -> Any:
         forms = [node, *node.get("anyOf", ())]
         if any(form.get("format") == "date-time" for form in forms):
             node["default"] = moment(default).isoformat().replace("+00:00", "Z")
-        elif any(form.get("pattern") == DURATION_PATTERN for form in forms):
+        elif any(form.get("pattern") in (DURATION_PATTERN, SIGNED_PATTERN) for form in forms):
             node["default"] = _in_units(default, UNITS) if default else "0s"
         elif any(form.get("pattern") == SIZE_PATTERN for form in forms):
             node["default"] = _in_units(default, SIZES)

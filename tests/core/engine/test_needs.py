@@ -161,7 +161,7 @@ def test_messages_are_filled_in(stages: list[Any], body: str, hint: str) -> None
 REFUSED: list[tuple[dict[str, Any], str]] = [
     ({"errors": {"Boom": {"message": "slip ${query.x}"}}}, "the same for every request"),
     ({"stages": [{**NET, "answers": [{"raised": "Boom", "message": "${nonsense}"}]}]}, "there is no value 'nonsense'"),
-    ({"stages": [{**NET, "answers": [{"raised": "Boom", "message": "${error.value}"}]}]}, "there is no value 'error.value'"),
+    ({"stages": [{**NET, "answers": [{"raised": "Boom", "message": "${error.value}"}]}]}, "an error has status, title, message"),
     ({"stages": [{**NET, "shape": {"e": "${error.value}"}}]}, "an error has status, title, message, fields and, if revealed"),
     ({"uncaught": {"answer": "nothing", "reveal": "message"}}, "reveals nothing"),
     ({"routes": [{**BOOM, "handler": {"answer": {"text": "x", "of": "noise"}}}]}, "write size: 20KiB beside it"),

@@ -11,7 +11,7 @@ import pytest
 
 from conftest import header, make_pipeline, replay, steps, text, walk
 from patient_usher import Unusable, load
-from patient_usher.core.engine.plan.front_proxy import _without_port
+from patient_usher.core.http.urls import parse_url, target_uri
 from patient_usher.core.stages import called, kind, kinds
 from patient_usher.core.stages.read_body import DECODERS, BadCoding
 from patient_usher.core.stages.validate import _as
@@ -664,7 +664,7 @@ def test_what_is_no_name_of_an_environment_is_told(named: object) -> None:
     [("[2001:DB8::7]:8443", "2001:db8::7"), ("[2001:db8::7]", "2001:db8::7"), ("A.example:8443", "a.example")],
 )
 def test_a_host_of_which_a_front_speaks_may_be_an_address_with_a_port(authority: str, host: str) -> None:
-    assert _without_port(authority) == host  # RFC 3986 3.2.2
+    assert target_uri(parse_url("http://service.example/"), authority).host == host  # RFC 3986 3.2.2
 
 
 def test_of_several_errors_the_last_one_ends_an_exchange() -> None:

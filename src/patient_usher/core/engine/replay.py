@@ -101,8 +101,11 @@ class Replay:
         Raises Unusable for an entry that can't be used, when all before it are over.
         """
         self._read_ahead()
-        sends, step = self._sends, self.clock.step
-        while step():
+        sends, clock = self._sends, self.clock
+        step = clock.step
+        # Where all is answered and nobody comes any more, time stands still: what is left on the queue are limits and
+        # wake-ups of exchanges that are over.
+        while (sends or clock.arrivals) and step():
             while sends and not sends[0].open:
                 yield sends.popleft()
         self.world.now = self.clock.now

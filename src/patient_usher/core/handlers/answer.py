@@ -31,6 +31,6 @@ def in_parts(work: Work) -> Work:
         if x.request.method == "HEAD":  # RFC 9110 14.2: a range means nothing there; that there are some, does
             effect.fields.put("Accept-Ranges", "bytes")
             return effect
-        return partial(x.request.fields, effect, judged_later=x.precondition is not None)
+        return partial(x.request.fields, effect, judged=x.judged)
 
     return on

@@ -65,6 +65,11 @@ class Store:
             self._drop(key, old.vary)
             self.put(key, new)
 
+    def let_go(self, key: Key, stored: Stored) -> None:
+        """Drop this very answer, if it is still there."""
+        if self._used.get((key, stored.vary), (None, 0))[0] is stored:
+            self._drop(key, stored.vary)
+
     def forget(self, gone: Callable[[Key], bool]) -> int:
         """Drop every key of which that is true. Returns how many."""
         keys = [key for key in self._kept if gone(key)]

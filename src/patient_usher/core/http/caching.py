@@ -172,16 +172,23 @@ def current_age(stored: Stored, now: int) -> int:
 def vary_of(request: Fields, answer: Fields) -> tuple[tuple[str, str | None], ...]:
     """The request's fields that the answer varies on, normalised (4.1)."""
     names = sorted({name.lower() for name in list_items(answer.get("vary") or "")})
-    return tuple((name, _normal(request.get(name))) for name in names)
+    return tuple((name, _normal(name, request.get(name))) for name in names)
 
 
-def _normal(value: str | None) -> str | None:
-    return None if value is None else ", ".join(list_items(value))
+_LISTS = frozenset({
+    "accept", "accept-charset", "accept-encoding", "accept-language", "access-control-request-headers", "cache-control",
+    "connection", "forwarded", "if-match", "if-none-match", "pragma", "prefer", "te", "via",
+})  # fmt: skip
+"""Request fields that are lists, so that white space and empty members between commas say nothing (4.1)."""
+
+
+def _normal(name: str, value: str | None) -> str | None:
+    return value if value is None or name not in _LISTS else ", ".join(list_items(value))
 
 
 def varies_alike(stored: Stored, request: Fields) -> bool:
     """Whether the request would have got this one of the variants; of ``*`` nobody can say (4.1)."""
-    return all(name != "*" and _normal(request.get(name)) == value for name, value in stored.vary)
+    return all(name != "*" and _normal(name, request.get(name)) == value for name, value in stored.vary)
 
 
 class Use(NamedTuple):
@@ -231,15 +238,19 @@ def may_use(
         if most is None or age - lifetime <= (seconds(most) or 0):
             return Use("stale", age, lifetime, "max-stale")
     grace = seconds(cc.get("stale-while-revalidate"))
-    if grace is not None and age - lifetime < grace:  # RFC 5861 3
+    if grace is not None and age - lifetime < grace and "max-age" not in asked:  # RFC 5861 3; RFC 9111 5.2.1.1
         return Use("stale", age, lifetime, "stale-while-revalidate")
     return Use("validate", age, lifetime, "expired")
 
 
-def may_cover_error(stored: Stored, now: int, *, shared: bool, heuristic: bool) -> bool:
-    """Whether a stale answer may stand in for an error (RFC 5861 4)."""
+def may_cover_error(stored: Stored, now: int, *, shared: bool, heuristic: bool, asked: Fields | None = None) -> bool:
+    """Whether a stale answer may stand in for an error (RFC 5861 4): where it says so, or the request does.
+
+    ``asked``: the request's fields, where its directives count.
+    """
     cc = directives(stored.answer.fields)
-    grace = seconds(cc.get("stale-if-error"))
+    grace = seconds((directives(asked) if asked is not None else {}).get("stale-if-error"))
+    grace = max(filter(None, (grace, seconds(cc.get("stale-if-error")))), default=None)
     unvalidated = "no-cache" in cc and cc["no-cache"] is None
     if (
         grace is None

@@ -12,6 +12,8 @@ from patient_usher.core.http.messages import Answer
 _TAG = re.compile(r'(?:W/)?"[^"]*"')
 """8.8.3: an entity tag; a backslash in it is one, and escapes nothing."""
 
+CONFIRMED = frozenset({200, 203, 206})
+"""Statuses for whose answers a 304 may stand (RFC 9110 15.4.5): those that represent what was asked for."""
 CONDITIONS = ("if-match", "if-none-match", "if-modified-since", "if-unmodified-since", "if-range")
 
 

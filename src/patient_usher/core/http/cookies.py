@@ -73,6 +73,8 @@ class Cookie(NamedTuple):
     same_site: str
     expires: int | None
     created: int
+    used: int = 0
+    """When it was set, or last sent (6265bis 5.7: last-access-time)."""
 
     def is_over(self, now: int) -> bool:
         """Whether it has expired."""
@@ -166,7 +168,7 @@ def parse_set_cookie(value: str, url: Url, now: int, registrable: Registrable) -
     domain = "" if suffix else domain  # a host that is a public suffix itself has it for itself alone
     path = path if path.startswith("/") else _default_path(url.path)
     same_site = same_site if same_site in ("strict", "lax", "none") else ""
-    return Cookie(name, text, domain or url.host, not domain, path, secure, same_site, _expiry(given, now), now)
+    return Cookie(name, text, domain or url.host, not domain, path, secure, same_site, _expiry(given, now), now, now)
 
 
 def cookie_header(cookies: Iterable[Cookie]) -> str | None:
@@ -215,7 +217,7 @@ class Jar:
                 del self._cookies[key]
                 old = None
             self._cookies[key] = cookie._replace(created=old.created if old else now)
-            self._bound(cookie.domain)
+            self._bound(cookie.domain, now)
         return not_taken(refused)
 
     def _barred(self, cookie: Cookie, url: Url, *, same_site: bool) -> str:
@@ -235,11 +237,12 @@ class Jar:
             for other in self._cookies.values()
         )
 
-    def _bound(self, domain: str) -> None:
-        """Of too many cookies of a domain the oldest goes (6265bis 6.1)."""
-        own = [key for key in self._cookies if key[1] == domain]
+    def _bound(self, domain: str, now: int) -> None:
+        """Of too many of a domain one that isn't Secure goes, else any: the one used longest ago (6265bis 5.7)."""
+        own = [(key, cookie) for key, cookie in self._cookies.items() if key[1] == domain]
         if len(own) > MOST_PER_DOMAIN:
-            del self._cookies[min(own, key=lambda key: self._cookies[key].created)]
+            going = min(own, key=lambda one: (not one[1].is_over(now), one[1].secure, one[1].used))
+            del self._cookies[going[0]]
 
     def header(self, url: Url, now: int) -> str | None:
         """The Cookie field for a request of the same site (RFC 6265 5.4), None for none."""
@@ -252,6 +255,8 @@ class Jar:
         """
         fitting = self._fitting(url, now)
         going = [one for one in fitting if same_site or self._crosses(one, safe_navigation=safe_navigation)]
+        for one in going:
+            self._cookies[one.name, one.domain, one.host_only, one.path] = one._replace(used=now)
         return sorted(going, key=lambda cookie: (-len(cookie.path), cookie.created))
 
     def held_back(self, url: Url, now: int, *, safe_navigation: bool = False) -> list[Cookie]:

@@ -45,8 +45,14 @@ _FIXDATE = re.compile(
 )
 
 
+_LEAP = re.compile(r"(?<=[ 0-9])([012][0-9]:[0-5][0-9]):60(?= )")
+
+
 def http_instant(text: str) -> int | None:
     """A date as mail and HTTP write it, in any of its old forms; None for what is none, or beyond the calendar."""
+    if (leap := _LEAP.sub(r"\1:59", text)) != text:  # RFC 9110 5.6.7 allows one: it is the second behind 59
+        before = http_instant(leap)
+        return None if before is None else before + MICROSECONDS
     if (match := _FIXDATE.fullmatch(text)) is not None:  # the form of today, which is nearly all there is
         day, month, year, hour, minute, second = match.groups()
         try:

@@ -48,7 +48,9 @@ class Fields:
         row = self._rows.get(lower)
         if row is None:
             return None
-        return row[1] if len(row) == 2 else ", ".join(row[1:])
+        if len(row) == 2:
+            return row[1]
+        return ("; " if lower == "cookie" else ", ").join(row[1:])  # RFC 9113 8.2.3: crumbs of one field
 
     def values(self, lower: str) -> tuple[str, ...]:
         """Every line of the field, one value each."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from ipaddress import ip_address
 from typing import NamedTuple
 
@@ -29,39 +30,62 @@ def write_forwarded(fields: Fields, style: str, hop: Hop) -> None:
         fields.put("X-Forwarded-Host", str(hop.host))
 
 
-def read_forwarded(fields: Fields, style: str) -> Hop:
-    """What the trusted front itself has written: its own field, and of that only what it added last.
+Passed = Callable[[int, str], bool]
+"""Whether an entry is a trusted front's, so that the one before it counts: its place from the end, and its address."""
 
-    ``style`` is what it writes; of a front of which nothing is known, Forwarded goes before the older
-    fields. Each line of a field is read by itself (RFC 7239 4, 8.1): one that a client has broken
-    spoils no other.
+
+def read_forwarded(fields: Fields, style: str, passed: Passed = lambda at, address: False) -> Hop:
+    """What trusted fronts have written: of their own field the entry that the first of them added.
+
+    ``style`` is what the last one writes; of a front of which nothing is known, Forwarded goes before the older
+    fields. Where there is one front only, each line of a field is read by itself (RFC 7239 4, 8.1): one that a client
+    has broken spoils no other. An address that can't be read ends the way back, and leaves the entry behind it.
     """
     if style == "forwarded" or (style == "nothing" and "forwarded" in fields):
-        lines = fields.values("forwarded")
-        elements = list_items(lines[-1]) if lines else []
-        if not elements:
-            return Hop()
-        pairs = {}
-        for part in split_outside_quotes(elements[-1], ";"):
-            name, _, text = part.partition("=")
-            pairs[name.strip().lower()] = unquoted(text.strip())
-        node = pairs.get("for", "")
-        address = node.partition("]")[0].lstrip("[") if node.startswith("[") else node.partition(":")[0]
-        return Hop(_address(address), _scheme(pairs.get("proto")), pairs.get("host"))
-    chain = fields.values("x-forwarded-for")
-    last = list_items(chain[-1]) if chain else []
-    schemes, hosts = fields.values("x-forwarded-proto"), fields.values("x-forwarded-host")
+        hops = [_element(element) for element in _entries(fields, "forwarded")]
+        return hops[_first(hops, passed)] if hops else Hop()
+    hops = [Hop(_address(entry)) for entry in _entries(fields, "x-forwarded-for")]
+    at = _first(hops, passed) if hops else -1
+    schemes, hosts = _entries(fields, "x-forwarded-proto"), _entries(fields, "x-forwarded-host")
     return Hop(
-        _address(last[-1]) if last else None,
-        _scheme(schemes[-1]) if schemes else None,
-        hosts[-1] if hosts else None,
+        hops[at].address if hops else None,
+        _scheme(schemes[max(at, -len(schemes))]) if schemes else None,
+        hosts[max(at, -len(hosts))] if hosts else None,
     )
 
 
-def _address(text: str) -> str | None:
-    """An IP address; anything else (an obfuscated node, a name) is none."""
+def _entries(fields: Fields, name: str) -> list[str]:
+    """The entries of a forwarding field, those of each line by themselves, oldest first."""
+    return [entry for line in fields.values(name) for entry in list_items(line)]
+
+
+def _first(hops: list[Hop], passed: Passed) -> int:
+    """The place of the entry that counts, from the end: -1 for the last."""
+    at = -1
+    while -at < len(hops) and hops[at].address is not None and passed(-at, hops[at].address or ""):
+        if hops[at - 1].address is None:
+            break
+        at -= 1
+    return at
+
+
+def _element(element: str) -> Hop:
+    """One element of Forwarded (RFC 7239 4)."""
+    pairs = {}
+    for part in split_outside_quotes(element, ";"):
+        name, _, text = part.partition("=")
+        pairs[name.strip().lower()] = unquoted(text.strip())
+    return Hop(_address(pairs.get("for", "")), _scheme(pairs.get("proto")), pairs.get("host"))
+
+
+def _address(node: str) -> str | None:
+    """The IP address of a node, which may have a port (RFC 7239 6); anything else (obfuscated, a name) is none."""
+    if node.startswith("["):
+        node = node.partition("]")[0][1:]
+    elif node.count(":") == 1:
+        node = node.partition(":")[0]
     try:
-        return str(ip_address(text))
+        return str(ip_address(node))
     except ValueError:
         return None
 

@@ -3,13 +3,36 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 
 from patient_usher.core.http.caching import parse_date
 from patient_usher.core.http.conditional import strong_match
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, text_answer
 
+Judgement = Callable[[Answer], tuple[str | None, bool]]
+"""Of a whole answer: the tag that it will have, and whether a precondition decides what becomes of it."""
+OF_ALL_CONTENT = ("content-digest", "content-md5")
+"""Fields about the content of one message (RFC 9530 2): of a part, or of coded content, they would be wrong."""
 _ONE = re.compile(r"bytes=\s*(?:([0-9]{1,4000})-([0-9]{0,4000})|-([0-9]{1,4000}))\s*", re.IGNORECASE)
+
+
+_RANGES = re.compile(
+    r"bytes=[ \t]*(?:[0-9]+-[0-9]*|-[0-9]+)(?:[ \t]*,[ \t]*(?:[0-9]+-[0-9]*|-[0-9]+))*[ \t]*"
+    r"|(?!bytes=)[!#$%&'*+.^_`|~0-9A-Za-z-]+=.+",
+    re.IGNORECASE | re.DOTALL,
+)
+
+
+def is_range(value: str | None) -> bool:
+    """Whether a Range field is well formed (14.1.1); one that isn't is to be ignored (14.2)."""
+    if value is None or not _RANGES.fullmatch(value.strip(" \t")):
+        return False
+    pairs = re.findall(r"([0-9]+)-([0-9]+)", value[:8000]) if value[:6].lower() == "bytes=" else ()
+    return all(
+        (len(first.lstrip("0")), first.lstrip("0")) <= (len(last.lstrip("0")), last.lstrip("0"))
+        for first, last in pairs
+    )
 
 
 def part_asked(value: str | None, length: int) -> tuple[int, int] | None:
@@ -37,10 +60,11 @@ def still_holds(condition: str, etag: str | None, modified: str | None) -> bool:
     return modified is not None and parse_date(condition, 0) is not None and condition.strip() == modified
 
 
-def partial(request: Fields, whole: Answer, *, judged_later: bool = False) -> Answer:
+def partial(request: Fields, whole: Answer, *, judged: Judgement | None = None) -> Answer:
     """A 200 to a GET as 206 or 416 where the request asks for a part (14.2, 15.3.7, 15.5.17).
 
-    ``judged_later``: somebody in front gives the answer its validators, and judges If-Range by them.
+    ``judged`` stands for whoever in front gives answers their validators: preconditions come before Range (13.2.2), so
+    where they decide the answer it stays whole, and If-Range is compared with the tag that this answer will get.
     """
     whole.fields.put("Accept-Ranges", "bytes")
     length = len(whole.body)
@@ -48,12 +72,8 @@ def partial(request: Fields, whole: Answer, *, judged_later: bool = False) -> An
     if part is None:
         return whole
     condition, fields = request.get("if-range"), whole.fields
-    has_validator = "etag" in fields or "last-modified" in fields
-    if (
-        condition is not None
-        and (has_validator or not judged_later)
-        and not still_holds(condition, fields.get("etag"), fields.get("last-modified"))
-    ):
+    etag, decided = judged(whole) if judged is not None else (fields.get("etag"), False)
+    if decided or (condition is not None and not still_holds(condition, etag, fields.get("last-modified"))):
         return whole
     first, behind = part
     if first >= behind:
@@ -61,6 +81,8 @@ def partial(request: Fields, whole: Answer, *, judged_later: bool = False) -> An
         answer.fields.put("Content-Range", f"bytes */{length}")
     else:
         answer = Answer(206, fields.copy(), whole.body[first:behind])
+        for name in OF_ALL_CONTENT:
+            answer.fields.drop(name)
         answer.fields.put("Content-Range", f"bytes {first}-{behind - 1}/{length}")
     answer.stands_for = whole
     return answer

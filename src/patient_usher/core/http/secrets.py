@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 from itertools import pairwise
 from urllib.parse import parse_qsl, urlencode
+
+from patient_usher.core.http.authentication import basic_pair
 
 PARAMETERS = frozenset(
     {
@@ -149,6 +151,39 @@ class Places:
             if carriers[name]:
                 return [pair if not carriers[pair[0]] else (pair[0], self.shortened_field(*pair)) for pair in pairs]
         return pairs
+
+    def credentials(self, pairs: Iterable[tuple[str, str]], url: str = "", body: str | None = None) -> Iterator[str]:
+        """The credentials of a message, by where they stand: in its fields, its URL and the members of its body.
+
+        Of Basic both the pair as it is sent and its password (RFC 7617 2); of cookies their values.
+        """
+        for name, value in pairs:
+            if not self._carriers[name]:
+                continue
+            lower = name.lower()
+            if lower in ("authorization", "proxy-authorization"):
+                scheme, _, rest = value.partition(" ")
+                yield rest or value
+                if scheme.lower() == "basic" and (pair := basic_pair(rest)) is not None:
+                    yield pair[1]
+            elif lower in ("cookie", "set-cookie"):
+                for part in value.split(";")[: 1 if lower == "set-cookie" else None]:
+                    yield part.partition("=")[2].strip()
+            elif lower in _LINKS:
+                yield from self._of_query(value)
+            else:
+                yield value
+        yield from self._of_query(url)
+        if body and '"' in body:
+            if _has(body, self._ends):
+                yield from (match[2] for match in self._member.finditer(body) if match[2])
+        elif body and "=" in body and "\n" not in body and not body.startswith("<"):
+            yield from self._of_query(f"?{body}")
+
+    def _of_query(self, url: str) -> Iterator[str]:
+        _, mark, query = url.partition("?")
+        if mark and _has(query, self._starts):
+            yield from (value for name, value in parse_qsl(query) if self.parameter(name))
 
     def shortened_url(self, url: str) -> str:
         """A URL whose query's secrets are shortened; the same object where it has none."""

@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping
 from ipaddress import ip_address
 from types import MappingProxyType
-from urllib.parse import parse_qsl, quote, unquote, urlsplit
+from urllib.parse import parse_qsl, quote, unquote, urljoin, urlsplit
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
 _NO_PARAMS: Mapping[str, tuple[str, ...]] = MappingProxyType({})
@@ -86,6 +86,35 @@ class Url:
         return f"Url({self.text!r})"
 
 
+def target_uri(url: Url, authority: str, scheme: str = "") -> Url:
+    """The URL with another scheme and authority, as a service puts its target URI together (RFC 9110 7.1, 9112 3.3).
+
+    ``authority`` is what a Host field says; with one that names no host, the URL keeps its own. ``scheme``: the
+    URL's own where it is empty. A port that is the default of the one scheme is so of the other.
+    """
+    scheme = scheme or url.scheme
+    try:
+        found = parse_url(f"{scheme}://{authority}") if not set("/?#\\").intersection(authority) else None
+    except ValueError:
+        found = None
+    if found is not None:
+        host, port = found.host, found.port
+    else:
+        host, port = url.host, DEFAULT_PORTS[scheme] if url.port == DEFAULT_PORTS[url.scheme] else url.port
+    return Url(scheme, host, port, url.path, url.query)
+
+
+def same_origin(url: Url, reference: str | None) -> Url | None:
+    """Where a reference leads from a URL (RFC 3986 5.2), if that is a place of the same origin."""
+    if not reference:
+        return None
+    try:
+        found = parse_url(urljoin(url.text, reference))
+    except ValueError:
+        return None
+    return found if found.origin == url.origin else None
+
+
 def sendable(url: str) -> str:
     """A URL with what can't be sent in one as octets of UTF-8, percent-encoded (RFC 3986 2.5); the rest as it is."""
     return quote(url, safe="!#$%&'()*+,/:;=?@[]~-._", errors="replace")
@@ -118,6 +147,7 @@ def is_address(host: str) -> bool:
 
 def loopback(host: str) -> bool:
     """Whether what is sent to a host stays on the machine."""
+    host = host.removesuffix(".")
     if host == "localhost" or host.endswith(".localhost"):
         return True
     return is_address(host) and ip_address(host).is_loopback

@@ -51,6 +51,7 @@ class SigningKeySpec(Model):
     """A key that tokens and cookies are signed with: a secret (HS256) or a PEM pair."""
 
     sentences: ClassVar[dict[str, str]] = {
+        "kid": "The id that tokens name it by; tokens that name another aren't checked with it.",
         "algorithm": "The signature's algorithm (RFC 7518).",
         "secret": "The secret, for HS256.",
         "private": "The private key in PEM, for signing.",
@@ -58,6 +59,7 @@ class SigningKeySpec(Model):
     }
 
     algorithm: Literal["HS256", "RS256", "ES256"]
+    kid: str | None = None
     secret: str | None = None
     private: str | None = None
     public: str | None = None

@@ -8,6 +8,7 @@ from typing import Annotated, Any, ClassVar, Literal
 from pydantic import BeforeValidator, Discriminator, Field, Tag
 
 from patient_usher.core.http.authentication import basic_pair, challenge, credentials
+from patient_usher.core.http.cookies import unsign_value
 from patient_usher.core.http.dates import MICROSECONDS, numeric_date
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.enumerations import WHY
@@ -60,6 +61,7 @@ class BearerOptions(SchemeOptions):
         "keys": "The signing keys whose tokens count.",
         "issuer": "The issuer that tokens must name.",
         "audience": "The audience that tokens must name.",
+        "typ": "What tokens must say that they are, as in at+jwt.",
         "leeway": "How far clocks may differ.",
     }
 
@@ -67,6 +69,7 @@ class BearerOptions(SchemeOptions):
     keys: Names
     issuer: str | None = None
     audience: str | None = None
+    typ: str | None = None
     leeway: Duration = 0
 
     def references(self, path: tuple[str | int, ...]) -> Iterable[Reference]:
@@ -75,7 +78,7 @@ class BearerOptions(SchemeOptions):
 
     def credential(self) -> Credential:
         """What a token must say."""
-        return Credential("bearer", tuple(self.keys), self.issuer, self.audience)
+        return Credential("bearer", tuple(self.keys), self.issuer, self.audience, self.typ)
 
 
 class ApiKeyOptions(SchemeOptions):
@@ -164,7 +167,7 @@ class Bearer(Scheme):
     name = "bearer"
 
     def __init__(self, options: BearerOptions, realm: str | None, setup: Setup) -> None:
-        self.claims = TokenReader(tuple(setup.keys[name] for name in options.keys)).claims
+        self.claims = TokenReader(tuple(setup.keys[name] for name in options.keys), options.typ).claims
         self.issuer, self.audience, self.leeway = options.issuer, options.audience, options.leeway
         self.realm, self.setup = realm, setup
 
@@ -287,10 +290,19 @@ class SessionCookie(Scheme):
         if session is None:
             if any(id_ in desk.ended for desk in self.setup.signed(x)):
                 return "signed-out", WHY["signed-out"]
-            return "wrong", "no session has this id"
+            return "wrong", self._unknown(x, id_)
         if x.now >= session.expires:
             return "expired", f"the session ended {_seconds(x.now - session.expires)} s ago"
         return self.setup.identity(x, session.name)
+
+    def _unknown(self, x: Exchange, id_: str) -> str:
+        """Why no session has this id: a desk may have signed it, and nobody has taken the signature off."""
+        for name, key in self.setup.keys.items():
+            plain = unsign_value(id_, key.verify) if isinstance(key.verify, bytes) else None
+            if plain is not None and any(plain in desk.sessions for desk in self.setup.signed(x)):
+                mend = f"write signed-with: {name} on the read-cookies stage"
+                return f"the desk signs its cookie with the key {name}; {mend}"
+        return "no session has this id"
 
     def challenge(self, why: str | None) -> str:
         """No scheme is registered for sessions; this one says which cookie is looked for."""

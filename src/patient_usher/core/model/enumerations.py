@@ -114,6 +114,7 @@ BLOCKED: dict[str, str] = {
     "nothing-cached": "the page asked for a copy of the browser's own, and there is none",
     "no-answer": "no answer came",
     "forbidden-method": "pages may not use the method",
+    "no-url": "a browser takes this for no URL",
     "body-not-allowed": "GET and HEAD carry no body",
     "no-cors-method": "in mode no-cors only GET, HEAD and POST may be sent",
     "no-cors-redirect": "in mode no-cors redirects are followed or nothing is sent",

@@ -90,7 +90,8 @@ class Exchange(Struct, eq=False):
     number: int
     id: str
     request: Request
-    """As stages have it; ``sent`` is what arrived."""
+    """As stages have it: its URL is the target URI that the service puts together of the Host field, and of what a
+    front says that it believes. ``sent`` is what the caller sent."""
     at: int
     sent: Request
     now: int
@@ -122,6 +123,9 @@ class Exchange(Struct, eq=False):
     answer: Answer | None = None
     note: JsonObject | None = None
     precondition: Callable[[bytes | None], Any] | None = None
+    """What a write asks of its conditions, once it knows the present content (None where there is none)."""
+    judged: Callable[[Answer], tuple[str | None, bool]] | None = None
+    """What a stage in front will make of a whole answer, for a handler that knows of parts (``http.ranges``)."""
     error_view: JsonObject | None = None
     orphan_of: Exchange | None = None
     # The record.

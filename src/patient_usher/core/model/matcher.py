@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable
+from ipaddress import ip_address, ip_network
 from math import isfinite
 from typing import Annotated, Any, ClassVar
 
@@ -11,7 +12,7 @@ from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.patterns import path_pattern
 from patient_usher.core.model.regex import searcher
-from patient_usher.core.model.text_types import METHOD, Model, Names, show, wrong
+from patient_usher.core.model.text_types import METHOD, Model, Names, method_name, show, wrong
 from patient_usher.core.model.values import at_path, plain
 
 Test = Callable[[Exchange], bool]
@@ -96,6 +97,65 @@ TextMatch = Annotated[
 ]
 
 
+def _lowered(spec: Json) -> object:
+    """A matcher of text that has no case: exact texts in small letters."""
+    if isinstance(spec, list):
+        return [_lowered(item) for item in spec]
+    if isinstance(spec, dict):
+        return {key: _lowered(part) if key in ("not", "contains") else part for key, part in spec.items()}
+    return spec.lower() if isinstance(spec, str) else spec
+
+
+Lowered = Annotated[TextMatch, BeforeValidator(_lowered)]
+"""A text matcher for schemes and hosts, which have no case (RFC 9110 4.2.3)."""
+
+
+def _address_form(spec: Json) -> object:
+    """A matcher of addresses: exact ones in the one form that they have here (RFC 5952), networks as they are."""
+    if isinstance(spec, list):
+        return [_address_form(item) for item in spec]
+    if isinstance(spec, dict) and set(spec) == {"not"}:
+        return {"not": _address_form(spec["not"])}
+    if not isinstance(spec, str) or spec in ("missing", "present"):
+        return spec
+    try:
+        return str(ip_network(spec, strict=False)) if "/" in spec else str(ip_address(spec))
+    except ValueError:
+        raise wrong(
+            f"{show(spec)} is not an address", "write an address, as in 192.0.2.7, or a network, as in 192.0.2.0/24"
+        ) from None
+
+
+AddressMatch = Annotated[TextMatch, BeforeValidator(_address_form)]
+"""A matcher for addresses: exact ones, networks (``192.0.2.0/24``), ``{pattern}``, ``{contains}``, ``{not}``."""
+
+
+def address_test(spec: Json) -> TextTest:
+    """A test for an address, from a matcher of addresses."""
+    if isinstance(spec, list):
+        tests = [address_test(item) for item in spec]
+        return lambda value: any(test(value) for test in tests)
+    if isinstance(spec, dict) and "not" in spec:
+        inner = address_test(spec["not"])
+        return lambda value: not inner(value)
+    if not isinstance(spec, str) or "/" not in spec:
+        return text_test(spec)
+    network = ip_network(spec)
+    known: dict[str, bool] = {}
+
+    def within(value: Any) -> bool:
+        if (found := known.get(value)) is None:
+            if len(known) > 4096:
+                known.clear()
+            try:
+                found = known[value] = ip_address(value) in network
+            except ValueError:
+                found = False
+        return found
+
+    return within
+
+
 def status_test(spec: Json) -> Callable[[Any], bool]:
     """A test for a status from a number, a class such as ``4xx``, a list of these, or ``{not: …}`` of any of these."""
     if isinstance(spec, dict) and spec.keys() == {"not"}:
@@ -140,7 +200,7 @@ def _check_methods(value: Json) -> object:
     names = [value] if isinstance(value, str) else value
     if not isinstance(names, list) or not names or not all(isinstance(n, str) and METHOD.fullmatch(n) for n in names):
         raise wrong(f"{show(value)} is no method", "write GET, say, or a list of methods")
-    return [name.upper() for name in names]
+    return [method_name(name) for name in names]
 
 
 Methods = Annotated[list[str], BeforeValidator(_check_methods), WithJsonSchema({"type": ["string", "array"]})]
@@ -172,7 +232,7 @@ class When(Model):
         "header": "Header fields by name.",
         "query": "Query parameters by name.",
         "cookie": "Cookies by name.",
-        "address": "The caller's address, as the service believes it.",
+        "address": "The caller's address or network, as the service believes it.",
         "identity": "The caller's name; missing where nobody is known.",
         "role": "The caller has one of these roles.",
         "scope": "The caller has one of these scopes.",
@@ -189,12 +249,12 @@ class When(Model):
 
     method: Methods | None = None
     path: Paths | None = None
-    scheme: TextMatch = None
-    host: TextMatch = None
+    scheme: Lowered = None
+    host: Lowered = None
     header: dict[str, TextMatch] = Field(default_factory=dict)
     query: dict[str, TextMatch] = Field(default_factory=dict)
     cookie: dict[str, TextMatch] = Field(default_factory=dict)
-    address: TextMatch = None
+    address: AddressMatch = None
     identity: TextMatch = None
     role: Names | None = None
     scope: Names | None = None
@@ -264,13 +324,15 @@ def compile_when(when: When | None) -> Test | None:
     simple: dict[str, Callable[[Exchange], object]] = {
         "scheme": lambda x: x.scheme,
         "host": lambda x: x.host,
-        "address": lambda x: x.address,
         "identity": lambda x: x.identity.name if x.identity else None,
         "route": lambda x: x.route.id if x.route else None,
     }
     for key, read in simple.items():
         if key in given:
             add(_one(getattr(when, key), read))
+    if when.address is not None:
+        from_there = address_test(when.address)
+        add(lambda x: from_there(x.address))
     for name, spec in when.header.items():
         add(_header_test(name, spec))
     readers: list[tuple[JsonObject, Callable[[str], Callable[[Exchange], object]]]] = [

@@ -9,7 +9,7 @@ from urllib.parse import unquote
 from pydantic import BeforeValidator, WithJsonSchema
 
 from patient_usher.core.model.document import Json
-from patient_usher.core.model.text_types import METHOD, show, wrong
+from patient_usher.core.model.text_types import METHOD, method_name, show, wrong
 
 PathTest = Callable[[tuple[str, ...]], bool]
 """Whether a path's segments, percent-decoded one by one (RFC 3986 2.2), fit."""
@@ -102,11 +102,11 @@ def request_pattern(pattern: str) -> tuple[frozenset[str], PathTest]:
 
 
 def split_request(pattern: str) -> tuple[list[str], str]:
-    """The methods, in upper case, and the path of ``METHODS /path``. Raises ValueError."""
+    """The methods, as they are compared, and the path of ``METHODS /path``. Raises ValueError."""
     head, space, tail = pattern.partition(" ")
     if not space:
         return [], pattern
-    methods = [method.upper() for method in head.split(",") if method]
+    methods = [method_name(method) for method in head.split(",") if method]
     if not methods or not all(METHOD.fullmatch(method) for method in methods):
         raise ValueError(f"{show(pattern)} must be METHODS /path, as in GET,HEAD /tides")
     if "*" in methods:

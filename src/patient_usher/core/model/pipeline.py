@@ -6,7 +6,7 @@ from functools import cached_property
 from ipaddress import ip_address, ip_network
 from typing import Annotated, ClassVar, Literal, NamedTuple
 
-from pydantic import AfterValidator, Field, model_validator
+from pydantic import AfterValidator, Discriminator, Field, Tag, model_validator
 
 from patient_usher.core.model.accounts import AccountSpec, ErrorSpec, SigningKeySpec
 from patient_usher.core.model.always import Always
@@ -36,6 +36,21 @@ def _check_networks(values: list[str]) -> list[str]:
     return values
 
 
+class Hops(Model):
+    """How many fronts stand one behind the other, each of which adds to the forwarding fields."""
+
+    sentences: ClassVar[dict[str, str]] = {"hops": "How many of the last entries of a forwarding field are believed."}
+
+    hops: Annotated[int, Field(ge=1, le=100)]
+
+
+Trusted = Annotated[
+    Annotated[Hops, Tag("hops")] | Annotated[Annotated[Names, AfterValidator(_check_networks)], Tag("networks")],
+    Discriminator(lambda value: "hops" if isinstance(value, dict | Hops) else "networks"),
+]
+"""Whose forwarding fields are believed: those of addresses and networks, or of a number of fronts."""
+
+
 class FrontSpec(Model):
     """What stands in front of the service."""
 
@@ -59,7 +74,7 @@ class DeploymentSpec(Model):
         "shared-state": "Stages whose state all instances share; each has its own otherwise.",
         "own-state": "Desks and records whose state each instance has for itself; it is shared otherwise.",
         "in-front": "What stands in front of the service.",
-        "trusts-forwarded": "Addresses and networks whose forwarding fields are believed.",
+        "trusts-forwarded": "Addresses and networks whose forwarding fields are believed; or {hops: N}, of N fronts.",
         "caller-leaves": "Whether work goes on, or is cancelled, when its caller has given up.",
     }
 
@@ -68,7 +83,7 @@ class DeploymentSpec(Model):
     shared_state: list[str] = Field(default_factory=no_items)
     own_state: list[str] = Field(default_factory=no_items)
     in_front: FrontSpec = Field(default_factory=FrontSpec)
-    trusts_forwarded: Annotated[Names, AfterValidator(_check_networks)] = Field(default_factory=no_items)
+    trusts_forwarded: Trusted = Field(default_factory=no_items)
     caller_leaves: Literal["runs-on", "cancels"] = "runs-on"
 
 
@@ -178,6 +193,7 @@ class Credential(NamedTuple):
     keys: tuple[str, ...] = ()
     issuer: str | None = None
     audience: str | None = None
+    typ: str | None = None
     place: tuple[str, str] | None = None
 
 

@@ -194,6 +194,10 @@ def _validating(base: Any) -> tuple[Any, list[int]]:
         for name in extras if isinstance(wanted, dict) else ():
             yield from validator.descend(instance[name], wanted, path=name)
 
+    def multiple(validator: Any, wanted: Any, instance: Any, schema: Json) -> Iterator[Any]:
+        if validator.is_type(instance, "number") and not is_multiple(instance, wanted):
+            yield ValidationError("is no multiple")
+
     def unique(validator: Any, wanted: Json, instance: Json, schema: Json) -> Iterator[Any]:
         items = {_canonical(one) for one in instance} if validator.is_type(instance, "array") else ()
         if wanted and items and len(items) < len(instance):
@@ -217,9 +221,17 @@ def _validating(base: Any) -> tuple[Any, list[int]]:
         "patternProperties": pattern_properties,
         "additionalProperties": additional,
         "uniqueItems": unique,
+        "multipleOf": multiple,
         **{keyword: reference(keyword) for keyword in ("$ref", "$dynamicRef") if keyword in base.VALIDATORS},
     }
     return validators.extend(base, extended), left  # type: ignore[no-untyped-call]
+
+
+def is_multiple(value: float, step: float) -> bool:
+    """Whether a number is a multiple of another, both as they are written: 19.99 is one of 0.01 (RFC 8259 6)."""
+    from fractions import Fraction
+
+    return Fraction(str(value)) % Fraction(str(step)) == 0
 
 
 MOST_REFERENCES = 20_000

@@ -1,6 +1,7 @@
 """Where routes stand and who may use them: ids, path templates, prefixes, access."""
 
 import re
+from collections.abc import Collection
 from typing import Annotated, Any, NamedTuple
 from urllib.parse import unquote
 
@@ -8,7 +9,7 @@ from pydantic import BeforeValidator, WithJsonSchema
 
 from patient_usher.core.model.document import Json, did_you_mean
 from patient_usher.core.model.enumerations import RESERVED
-from patient_usher.core.model.text_types import METHOD, one_or_more, show, wrong
+from patient_usher.core.model.text_types import METHOD, METHODS, method_name, one_or_more, show, wrong
 
 NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9_.-]*")
 
@@ -72,19 +73,16 @@ class At(NamedTuple):
     template: Template
 
 
-_METHODS = frozenset({"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE"})
-
-
 def parse_at(value: Json) -> At:
     if isinstance(value, At):
         return value
     method, space, path = value.partition(" ") if isinstance(value, str) else ("", "", "")
-    if isinstance(value, str) and value.upper() in _METHODS:
-        return At(value.upper(), Template("", ()))  # the group's own root
+    if isinstance(value, str) and method_name(value) in METHODS:
+        return At(method_name(value), Template("", ()))  # the group's own root
     if not space or not METHOD.fullmatch(method):
         raise wrong(f"{show(value)} says no method and path", "write METHOD /path, as in GET /tides/{station}")
     try:
-        return At(method.upper(), parse_template(path.strip()))
+        return At(method_name(method), parse_template(path.strip()))
     except ValueError as error:
         raise wrong(str(error)) from None
 
@@ -109,6 +107,13 @@ class Access(NamedTuple):
 
     who: str
     names: tuple[str, ...] = ()
+
+    def admits(self, roles: Collection[str] | None, scopes: Collection[str]) -> bool:
+        """Whether a caller with these roles and scopes may use the route; ``roles`` is None for an unknown caller."""
+        if self.who in ("everyone", "nobody") or roles is None:
+            return self.who == "everyone"
+        held = roles if self.who == "role" else scopes
+        return self.who == "signed-in" or any(name in self.names for name in held)
 
     def __str__(self) -> str:
         return f"{self.who} {' or '.join(self.names)}" if self.names else self.who

@@ -20,10 +20,17 @@ _DURATIONS = re.compile(f"(?:{_DURATION.pattern})+")
 _SIZE = re.compile(r"(\d{1,12})(KiB|MiB|GiB)?")
 SIZES = {"": 1, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
 DURATION_PATTERN = r"^(\d+(\.\d+)?(us|ms|s|m|h|d))+$"
+SIGNED_PATTERN = DURATION_PATTERN.replace("^", "^-?")
 SIZE_PATTERN = r"^\d+(KiB|MiB|GiB)?$"
 """For JSON Schemas, which read no further than the form."""
 METHOD = TOKEN
 """A method is one (RFC 9110 9.1)."""
+METHODS = frozenset({"GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "TRACE", "CONNECT"})
+
+
+def method_name(written: str) -> str:
+    """A method as it is compared: the standard's in capitals, however a file writes them; others have case (9.1)."""
+    return upper if (upper := written.upper()) in METHODS else written
 
 
 class Model(BaseModel):
@@ -127,6 +134,15 @@ Duration = Annotated[
     int,
     BeforeValidator(parse_duration),
     WithJsonSchema({"type": "string", "pattern": DURATION_PATTERN, "examples": ["250ms", "15m"]}),
+]
+SignedDuration = Annotated[
+    int,
+    BeforeValidator(
+        lambda value: (
+            -parse_duration(value[1:]) if isinstance(value, str) and value.startswith("-") else parse_duration(value)
+        )
+    ),
+    WithJsonSchema({"type": "string", "pattern": SIGNED_PATTERN, "examples": ["15m", "-5m"]}),
 ]
 PositiveDuration = Annotated[
     int,

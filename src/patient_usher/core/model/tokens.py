@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import cache, lru_cache
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from patient_usher.core.model.accounts import SigningKeySpec
@@ -19,6 +20,7 @@ class SigningKey(NamedTuple):
     algorithm: str
     sign: object
     verify: Any
+    kid: str | None = None
 
 
 def load_key(id_: str, spec: SigningKeySpec) -> SigningKey:
@@ -27,7 +29,7 @@ def load_key(id_: str, spec: SigningKeySpec) -> SigningKey:
         secret = (spec.secret or "").encode()
         if secret.lstrip().startswith((b"-----BEGIN", b"ssh-")):
             raise ValueError("it is a key of a pair, no secret")
-        return SigningKey(id_, spec.algorithm, secret, secret)
+        return SigningKey(id_, spec.algorithm, secret, secret, spec.kid)
     from cryptography.exceptions import UnsupportedAlgorithm
     from cryptography.hazmat.primitives import serialization
     from cryptography.hazmat.primitives.asymmetric import ec, rsa
@@ -43,7 +45,7 @@ def load_key(id_: str, spec: SigningKeySpec) -> SigningKey:
         fits = isinstance(public, ec.EllipticCurvePublicKey) and isinstance(public.curve, ec.SECP256R1)
     if not fits:
         raise ValueError(f"the key isn't one for {spec.algorithm}")
-    return SigningKey(id_, spec.algorithm, private, public)
+    return SigningKey(id_, spec.algorithm, private, public, spec.kid)
 
 
 @cache
@@ -58,13 +60,14 @@ def _jwt() -> Any:
     return jwt
 
 
-def mint(key: SigningKey, claims: JsonMapping) -> str:
-    """A signed token with these claims. The same key and claims give the same octets."""
+def mint(key: SigningKey, claims: JsonMapping, header: JsonMapping = MappingProxyType({})) -> str:
+    """A signed token with these claims and, beside ``alg``, this header: the same of the same, to the octet."""
     jwt = _jwt()
+    header = {"typ": "JWT", **({"kid": key.kid} if key.kid is not None else {}), **header}
     from jwt.algorithms import ECAlgorithm
 
     if key.algorithm != "ES256":
-        token: str = jwt.encode(dict(claims), key.sign, algorithm=key.algorithm)
+        token: str = jwt.encode(dict(claims), key.sign, algorithm=key.algorithm, headers=header)
         return token
 
     class Repeatable(ECAlgorithm):
@@ -83,15 +86,16 @@ def mint(key: SigningKey, claims: JsonMapping) -> str:
     import json
 
     payload = json.dumps(dict(claims), separators=(",", ":")).encode()
-    signed: str = signer.encode(payload, key.sign, algorithm="ES256", headers={"typ": "JWT"})
+    signed: str = signer.encode(payload, key.sign, algorithm="ES256", headers=header)
     return signed
 
 
 class TokenReader:
     """Checks signatures, and remembers which it has checked: a signature does not age."""
 
-    def __init__(self, keys: tuple[SigningKey, ...]) -> None:
-        self._keys = keys
+    def __init__(self, keys: tuple[SigningKey, ...], typ: str | None = None) -> None:
+        """``typ``: what tokens must say that they are (RFC 8725 3.11); whatever they say, where it is None."""
+        self._keys, self._typ = keys, _media(typ)
         self.claims = lru_cache(maxsize=65_536)(self._claims)
 
     def _claims(self, token: str) -> JsonObject | str:
@@ -103,8 +107,14 @@ class TokenReader:
         jwt = _jwt()
         if "=" in token:
             return "its parts are padded, which base64url here never is"  # RFC 7515 2
-        reason = "no key to check it with"
+        reason, header = "no key to check it with", self._header(token)
+        if self._typ is not None and _media(header.get("typ")) != self._typ:
+            return f"its typ is {header.get('typ')!r}"
+        named = header.get("kid")
         for key in self._keys:
+            if key.kid is not None and named is not None and named != key.kid:
+                reason = f"it names the key {named!r}, which isn't known here"
+                continue
             try:
                 claims: JsonObject = jwt.decode(
                     token,
@@ -129,6 +139,21 @@ class TokenReader:
             else:
                 return claims
         return reason
+
+    def _header(self, token: str) -> JsonObject:
+        """Of a token that can't be read, nothing; the library says so again."""
+        if self._typ is None and all(key.kid is None for key in self._keys):
+            return {}
+        try:
+            header: JsonObject = _jwt().get_unverified_header(token)
+        except _jwt().PyJWTError:
+            return {}
+        return header
+
+
+def _media(typ: object) -> str | None:
+    """A token's type as it is compared: no case, and application/ may be left out (RFC 7515 4.1.9)."""
+    return typ.lower().removeprefix("application/") if isinstance(typ, str) else None
 
 
 @lru_cache(maxsize=4096)

@@ -21,6 +21,7 @@ from patient_usher.core.model.text_types import (
     Model,
     Names,
     PositiveDuration,
+    SignedDuration,
     exactly_one,
     no_items,
     show,
@@ -185,12 +186,13 @@ class SignSpec(Model):
         "basic": "The account of a name and password.",
         "api-key": "The account of a key.",
         "keys": "The signing key, where it isn't the one that the pipeline asks for.",
-        "expires-in": "How long the token counts.",
+        "expires-in": "How long the token counts; negative for one that is over.",
         "valid-in": "How long until the token counts.",
         "issuer": "The issuer that it names.",
         "audience": "The audience that it names.",
         "scopes": "The scopes that it names.",
         "claims": "Further claims.",
+        "header": "Members of the token's header, as in {kid: old, typ: at+jwt}.",
     }
 
     SORTS: ClassVar[tuple[str, ...]] = ("bearer", "basic", "api_key")
@@ -199,12 +201,13 @@ class SignSpec(Model):
     basic: str | None = None
     api_key: str | None = None
     keys: str | None = None
-    expires_in: Duration = 15 * 60_000_000
+    expires_in: SignedDuration = 15 * 60_000_000
     valid_in: Duration | None = None
     issuer: str | None = None
     audience: str | list[str] | None = None
     scopes: Names | None = None
     claims: JsonObject = Field(default_factory=dict)
+    header: JsonObject = Field(default_factory=dict)
 
     @model_validator(mode="after")
     def _one(self) -> "SignSpec":

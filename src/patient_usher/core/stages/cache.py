@@ -25,11 +25,12 @@ from patient_usher.core.http.caching import (
     validators,
     vary_of,
 )
-from patient_usher.core.http.conditional import evaluate, not_modified, weak_match
+from patient_usher.core.http.conditional import CONFIRMED, evaluate, not_modified, weak_match
 from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
-from patient_usher.core.http.fields import Fields, add_vary, laid_behind, laid_onto
-from patient_usher.core.http.messages import Answer, Request
-from patient_usher.core.http.urls import Url, normal
+from patient_usher.core.http.fields import Fields, add_vary, laid_behind, laid_onto, list_items
+from patient_usher.core.http.messages import Answer, Request, text_answer
+from patient_usher.core.http.ranges import is_range
+from patient_usher.core.http.urls import Url, normal, same_origin
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.document import JsonMapping
 from patient_usher.core.model.effects import AnswerAndPass, Effect, Hold
@@ -154,14 +155,17 @@ class Stage(base.Stage):
         if x.request.method not in ("GET", "HEAD"):
             return self._pass_by(x, work, "bypass", "method")
         rule = work.rule
-        if rule is not None and rule.never:
-            return self._pass_by(x, work, "bypass", "never")
         if rule is not None and rule.shared is None:
-            return self._pass_by(x, work, "private-only", None)
+            if _copy_or_504(x.request.fields):
+                return self._nothing_stored(work)
+            return self._pass_by(x, work, *(("bypass", "never") if rule.never else ("private-only", None)))
         if rule is None and not self.any:
             return self._pass_by(x, work, "not-opted-in", None)
-        if "range" in x.request.fields:  # RFC 9110 14.2: parts come from behind, and none is stored
-            return self._pass_by(x, work, "bypass", "range")
+        fields = x.request.fields
+        if x.request.method == "GET" and is_range(fields.get("range")) and not _copy_or_504(fields):
+            return self._pass_by(x, work, "bypass", "range")  # RFC 9110 14.2: parts come from behind; none is stored
+        if rule is not None and rule.same_for == "everyone" and not self._admits(x):
+            return self._pass_by(x, work, "bypass", "access")  # a copy never passes access by
         work.reached = x.request
         return self._look_up(x)
 
@@ -207,9 +211,8 @@ class Stage(base.Stage):
                 return self._hit(x, work, stored, use.lifetime - use.age)
             if use.how == "stale":
                 return self._stale_hit(x, work, stored, use)
-        if "only-if-cached" in directives(fields):  # RFC 9111 5.2.1.7
-            work.use.state, work.use.why = "miss", "only-if-cached"
-            return refusal("Timeout", "only-if-cached", public="Nothing is stored for this")
+        if _copy_or_504(fields):
+            return self._nothing_stored(work)
         if self.collapse and x.request.method == "GET" and not work.waited:
             flight = shelf.flights.get(key)
             if flight is not None:
@@ -219,6 +222,18 @@ class Stage(base.Stage):
             shelf.flights[key] = InFlight()
             work.leads = True
         return self._forward(x, work, stored, use)
+
+    @staticmethod
+    def _admits(x: Exchange) -> bool:
+        access, identity = x.route.access, x.identity
+        if access is None:
+            return identity is not None
+        return bool(access.admits(*((None, ()) if identity is None else (identity.roles, identity.scopes))))
+
+    @staticmethod
+    def _nothing_stored(work: _Work) -> Raised:
+        work.use.state, work.use.why = "miss", "only-if-cached"
+        return refusal("Timeout", "only-if-cached", public="Nothing is stored for this")
 
     def _stale_hit(self, x: Exchange, work: _Work, stored: Stored, use: Use) -> Effect:
         """A stale copy at once, while one exchange asks for a fresh one (RFC 5861 3)."""
@@ -279,10 +294,12 @@ class Stage(base.Stage):
         answer.fields.put("Age", str((age or 0) // MICROSECONDS))
         if work.draft is not None:
             answer.fields = laid_onto(work.draft, answer.fields)
+            if stored.answer.draft is not None:  # marks of those behind, which an answer in this one's place has too
+                x.answer = Answer(200, laid_onto(work.draft, stored.answer.draft))
         asked = (work.reached or x.request).fields
         modified = answer.fields.get("last-modified") or answer.fields.get("date")
         # A copy without a tag of its own can't say that the caller's still holds: whoever stands outside may.
-        success = answer.status == 200 and ("etag" in answer.fields or "if-none-match" not in asked)
+        success = answer.status in CONFIRMED and ("etag" in answer.fields or "if-none-match" not in asked)
         status = evaluate(x.request.method, asked, answer.fields.get("etag"), modified, success=success, now=x.now)
         return not_modified(answer) if status == 304 else answer
 
@@ -296,10 +313,12 @@ class Stage(base.Stage):
         if work.stored is not None and answer.status == 304 and work.asked is not None:
             self._revalidated(x, work, answer)
             return None
-        if answer.status in COVERED and work.stored is not None and self._covers(work.stored, x.now):
+        if x.request.method == "HEAD" and answer.status == 200 and work.stored is not None:
+            self._compare_head(work, answer.fields, self._shelf(x))
+        if answer.status in COVERED and work.stored is not None and self._covers(work, x):
             return None if x.refreshes else self._cover(x, work)
         if invalidates(x.request.method, answer.status):
-            self._invalidate(x)
+            self._invalidate(x, answer.fields)
         wrote = self._write_control(x, work, answer)
         for name in work.rule.per or () if work.rule is not None else ():
             if name.startswith("header."):
@@ -311,7 +330,7 @@ class Stage(base.Stage):
             work.use.stored = not why
             if why and not x.refreshes:  # otherwise it stays what the caller got
                 work.use.why = why
-        if work.asked is not None and answer.status == 200:
+        if work.asked is not None and answer.status in CONFIRMED:
             fields, asked = answer.fields, (work.reached or x.request).fields
             if evaluate(x.request.method, asked, fields.get("etag"), fields.get("last-modified"), now=x.now) == 304:
                 x.answer = not_modified(answer)
@@ -322,16 +341,29 @@ class Stage(base.Stage):
             x.note = {"stored": True}
         return None
 
+    @staticmethod
+    def _compare_head(work: _Work, fields: Fields, shelf: CopyStore) -> None:
+        """A copy that isn't what a HEAD now describes is let go of (RFC 9111 4.3.5)."""
+        assert work.stored is not None
+        assert work.key is not None
+        ours = work.stored.answer
+        length = fields.get("content-length") or str(len(ours.body))
+        validators = ((fields.get(name), ours.fields.get(name)) for name in ("etag", "last-modified"))
+        if length != str(len(ours.body)) or any(now and now != before for now, before in validators):
+            shelf.store.let_go(work.key, work.stored)
+
     def way_error(self, x: Exchange, error: Raised) -> Effect:
         """A stale copy may stand in for an error (RFC 5861 4)."""
         work = self._work(x)
         failed = error.status is None or error.status in COVERED
-        if work.stored is None or not failed or x.refreshes or not self._covers(work.stored, x.now):
+        if work.stored is None or not failed or x.refreshes or not self._covers(work, x):
             return None
         return self._cover(x, work)
 
-    def _covers(self, stored: Stored, now: int) -> bool:
-        return may_cover_error(stored, now, shared=True, heuristic=self.heuristic)
+    def _covers(self, work: _Work, x: Exchange) -> bool:
+        assert work.stored is not None
+        asked = (work.reached or x.request).fields if self.any or self.honours else None
+        return may_cover_error(work.stored, x.now, shared=True, heuristic=self.heuristic, asked=asked)
 
     def _cover(self, x: Exchange, work: _Work) -> Answer:
         assert work.stored is not None
@@ -365,12 +397,25 @@ class Stage(base.Stage):
         work.use.stored, work.use.why = not why or why == "set-cookie", why or None
         if x.refreshes:  # nobody waits for this one: the caller had its stale copy
             return
+        if why == "another-tag":
+            self._confirmed_another(x, work, answer, tag)
+            return
         work.use.state, work.use.age = "revalidated", current_age(fresh, x.now)
         x.answer = self._from_store(x, work, fresh, work.use.age)
         if self.tells:
             stored_too = "; stored" if work.use.stored else ""
             x.answer.fields.add("Cache-Status", f"{_name(self.id)}; fwd=stale; fwd-status=304{stored_too}")
         x.note = {"cache": "revalidated"}
+
+    def _confirmed_another(self, x: Exchange, work: _Work, answer: Answer, tag: str | None) -> None:
+        """A 304 for what isn't stored here: the caller's copy may be meant, else there is nothing to give (4.3.3)."""
+        asked = (work.reached or x.request).fields
+        if tag is not None and any(weak_match(tag, one) for one in list_items(asked.get("if-none-match") or "")):
+            x.note = {"cache": "the 304 confirms the caller's copy"}
+            return
+        x.answer = text_answer(502, "What was confirmed isn't stored here")
+        x.answered_by = self.id
+        x.note = {"cache": "the 304 confirms another representation"}
 
     def _write_control(self, x: Exchange, work: _Work, answer: Answer) -> bool:
         """Write what the route says, where the handler said nothing. Whether it was written."""
@@ -405,6 +450,8 @@ class Stage(base.Stage):
         asked = (work.asked or x.request).fields
         copy = answer.copy()
         copy.fields = _own_fields(work, copy.fields, copy.said)
+        if work.draft is not None and copy.draft is not None:
+            copy.draft = laid_behind(copy.draft, work.draft)
         for name in unshared_fields(answer.fields):
             copy.fields.drop(name)
         if "date" not in copy.fields:
@@ -415,12 +462,16 @@ class Stage(base.Stage):
         stored = Stored(copy, work.at, x.now, vary_of(asked, copy.fields), lifetime)
         return self._shelf(x).store.put(work.key, stored)
 
-    def _invalidate(self, x: Exchange) -> None:
-        """RFC 9111 4.4: the URL itself, with every query of it; and the routes that this one clears."""
-        place, query = _place(x.request.url)
+    def _invalidate(self, x: Exchange, fields: Fields) -> None:
+        """RFC 9111 4.4: the URL itself, those of its origin that the answer names, and routes that this one clears."""
+        url = x.request.url
+        places = {_place(url)}
+        for name in ("location", "content-location"):
+            if (named := same_origin(url, fields.get(name))) is not None:
+                places.add(_place(named))
         clears = x.route.settings.clears if x.route is not None else ()
         gone = self._shelf(x).store.forget(
-            lambda key: key[0] in clears or (key[1] == place and key[2] in (None, query))
+            lambda key: key[0] in clears or any(key[1] == place and key[2] in (None, query) for place, query in places)
         )
         if gone:
             x.note = {"cleared": gone}
@@ -436,6 +487,11 @@ class Stage(base.Stage):
             flight = shelf.flights.pop(work.key, None)
             for wake in flight.waiting if flight is not None else ():
                 wake()
+
+
+def _copy_or_504(fields: Fields) -> bool:
+    """Whether the caller wants a stored answer or none (RFC 9111 5.2.1.7)."""
+    return "cache-control" in fields and "only-if-cached" in directives(fields)
 
 
 def _own_fields(work: _Work, fields: Fields, said: Fields | None) -> Fields:

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from typing import Annotated, ClassVar, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from patient_usher.core.http.caching import directives
 from patient_usher.core.http.conditional import weakened
 from patient_usher.core.http.fields import add_vary
-from patient_usher.core.http.media import is_json, parse_media_type
+from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.negotiation import IDENTITY, choose_coding
+from patient_usher.core.http.ranges import OF_ALL_CONTENT
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.answer_factory import is_filler
 from patient_usher.core.model.effects import Effect
@@ -21,10 +23,21 @@ from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.stage import Setup
-from patient_usher.core.model.text_types import Names, Size
+from patient_usher.core.model.text_types import Names, Size, show, wrong
 
 REMEMBERED = 32 << 20
 """Octets of compressed content that a stage remembers at most."""
+
+
+_MEDIA = re.compile(r"\*/\*|\+[\w.-]+|[\w!#$&^.+-]+/(?:\*|[\w!#$&^.+-]+)", re.ASCII)
+
+
+def _check_media(patterns: list[str]) -> list[str]:
+    for pattern in patterns:
+        if not _MEDIA.fullmatch(pattern):
+            mend = "write a media type, text/* for all of a kind, +json for all that end so, or */* for all"
+            raise wrong(f"{show(pattern)} fits no media type", mend)
+    return [pattern.lower() for pattern in patterns]
 
 
 class Options(StageOptions):
@@ -42,7 +55,7 @@ class Options(StageOptions):
         default=["br", "zstd", "gzip", "deflate"]
     )
     from_size: Size = 1024
-    media_types: Names = Field(
+    media_types: Annotated[Names, AfterValidator(_check_media)] = Field(
         default_factory=lambda: ["text/*", "application/json", "application/javascript", "+json", "+xml"]
     )
     level: Annotated[int, Field(ge=1, le=9)] = 6
@@ -123,23 +136,14 @@ class Stage(base.Stage):
         for pattern in self.media:
             if pattern.endswith("/*") and essence.startswith(pattern[:-1]):
                 return True
-            if essence == pattern or (pattern.startswith("+") and essence.endswith(pattern)):
-                return True
-            if pattern == "application/json" and is_json(essence):
+            if pattern in (essence, "*/*") or (pattern.startswith("+") and essence.endswith(pattern)):
                 return True
         return False
 
     def way_out(self, x: Exchange) -> Effect:
         """Code the content, or leave it and say why it might have been."""
         assert x.answer is not None
-        if x.answer.status in (206, 416) and x.answer.stands_for is not None:
-            # If-Range may yet ask for the whole, which then is coded as if no part had been asked for (13.1.5).
-            self._code(x, x.answer.stands_for)
-            x.note = None
-            return None
-        return self._code(x, x.answer)
-
-    def _code(self, x: Exchange, answer: Answer) -> Effect:
+        answer = x.answer
         fields, body = answer.fields, answer.body
         accepts = x.request.fields.get("accept-encoding")
         if "content-encoding" in fields or "no-transform" in directives(fields):
@@ -147,6 +151,8 @@ class Stage(base.Stage):
         if answer.status == 304:
             self._mark_not_modified(x, accepts)
             return None
+        if answer.status == 206 and answer.stands_for is not None and self._possible(answer.stands_for):
+            add_vary(fields, "Accept-Encoding")  # RFC 9110 15.3.7: a part has the Vary of its 200
         if answer.status in (204, 205, 206) or not body:
             return None
         possible = self._possible(answer)
@@ -161,7 +167,7 @@ class Stage(base.Stage):
         saved: Saved = x.memory[self.key]
         coded, remembered = self._coded(saved, coding, body)
         fields.put("Content-Encoding", coding)
-        for name in ("content-digest", "content-md5"):  # RFC 9530 2: they are of the content as it was
+        for name in (*OF_ALL_CONTENT, "repr-digest", "digest"):  # RFC 9530 2, 3: they are of what wasn't coded
             fields.drop(name)
         tag = fields.get("etag")
         if tag is not None:  # RFC 9110 8.8.3.3: other octets can't share a strong tag

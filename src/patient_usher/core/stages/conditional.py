@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
-from patient_usher.core.http.conditional import CONDITIONS, evaluate, not_modified
-from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.conditional import CONDITIONS, CONFIRMED, evaluate, not_modified
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.negotiation import CODINGS
-from patient_usher.core.http.ranges import still_holds
+from patient_usher.core.http.ranges import Judgement
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect, Precondition, Refused
 from patient_usher.core.model.errors import refusal
@@ -57,11 +56,23 @@ class Stage(base.Stage):
     def way_in(self, x: Exchange) -> Effect:
         """Leave the question for a handler that writes (``records`` does ask), or that knows of ranges."""
         fields = x.request.fields
-        if x.request.method not in ("GET", "HEAD") and any(name in fields for name in CONDITIONS):
-            x.precondition = self._question(x)
-        elif "if-range" in fields:
-            x.precondition = _judged_later
+        if x.request.method not in ("GET", "HEAD"):
+            if any(name in fields for name in CONDITIONS):
+                x.precondition = self._question(x)
+        elif "range" in fields:
+            x.judged = self._judgement(x)
         return None
+
+    def _judgement(self, x: Exchange) -> Judgement:
+        method, fields = x.request.method, x.request.fields
+
+        def judge(whole: Answer) -> tuple[str | None, bool]:
+            etag = whole.fields.get("etag")
+            if etag is None and self.sort != "none":
+                etag = entity_tag(whole.body, self.sort)
+            return etag, bool(evaluate(method, fields, etag, whole.fields.get("last-modified"), now=x.now))
+
+        return judge
 
     def _question(self, x: Exchange) -> Precondition:
         method, fields = x.request.method, x.request.fields
@@ -86,7 +97,7 @@ class Stage(base.Stage):
         return f"If-Match compares strongly, and a weak tag never matches; set etag: strong on {self.id}"
 
     def way_out(self, x: Exchange) -> Effect:
-        """Give a 200, or a part of one, its tag, and hold a read's conditions against it."""
+        """Give a 200, or a part of one, its tag; then evaluate the conditions of a read (13.2.1: of any success)."""
         answer = x.answer
         assert answer is not None
         if (
@@ -97,21 +108,15 @@ class Stage(base.Stage):
         ):
             answer.fields.put("ETag", self._tag(answer.stands_for))  # 15.4.5: what the 200 would have had
             answer.fields.drop("last-modified")
-        partly = answer.status in (206, 416) and answer.stands_for is not None
-        if (answer.status != 200 and not partly) or x.request.method not in ("GET", "HEAD"):
+        if not 200 <= answer.status < 300 or x.request.method not in ("GET", "HEAD"):
             return None
-        tagged = answer.fields if answer.status != 416 or answer.stands_for is None else answer.stands_for.fields
-        if "etag" not in tagged and self.sort != "none":
-            tagged.put("ETag", self._tag(answer.stands_for or answer))
-        if partly:
-            answer = x.answer = self._part(x, answer, tagged)
         fields = answer.fields
-        if answer.status == 416:
-            return None
+        if "etag" not in fields and self.sort != "none" and answer.status in (200, 203, 206):
+            fields.put("ETag", self._tag(answer.stands_for or answer))
         status = evaluate(
             x.request.method, x.request.fields, fields.get("etag"), fields.get("last-modified"), now=x.now
         )
-        if not status:
+        if not status or (status == 304 and answer.status not in CONFIRMED):
             return None
         x.note = {"condition": "holds not" if status == 412 else "not modified"}
         if status == 412:
@@ -122,21 +127,3 @@ class Stage(base.Stage):
     def _tag(self, whole: Answer) -> str:
         coding = "" if whole.uncoded is None else whole.fields.get("content-encoding") or ""
         return entity_tag(whole.content, self.sort, coding)
-
-    @staticmethod
-    def _part(x: Exchange, part: Answer, fields: Fields) -> Answer:
-        """The part, or the whole where If-Range asks for another representation (RFC 9110 13.1.5)."""
-        condition, whole = x.request.fields.get("if-range"), part.stands_for
-        if condition is None or whole is None:
-            return part
-        if still_holds(condition, fields.get("etag"), fields.get("last-modified")):
-            return part
-        if (tag := fields.get("etag")) is not None:
-            whole.fields.put("ETag", tag)
-        x.note = {"range": "whole, since If-Range names another representation"}
-        return whole
-
-
-def _judged_later(body: bytes | None) -> Effect:
-    """There is nothing to ask before the answer is there."""
-    return None

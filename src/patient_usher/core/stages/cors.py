@@ -23,6 +23,10 @@ from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.text_types import Duration, Names, no_items, wrong
 
 _ORIGIN = re.compile(r"\*|null|https?://(\*\.)?[^/*?#\s]+")
+_PLAIN_AUTHORITY = re.compile(
+    r"(?!.*xn--)([a-z0-9_-]+\.)*[a-z_-][a-z0-9_-]*(:(?!(?:80|443)$)[1-9][0-9]{0,3})?", re.ASCII
+)
+"""Hosts and ports that the URL standard leaves as they are."""
 
 
 class Options(StageOptions):
@@ -57,6 +61,8 @@ class Options(StageOptions):
             if not _ORIGIN.fullmatch(origin):
                 mend = 'write https://host, https://*.host or "*", with no path and no slash at the end'
                 raise wrong(f"'{origin}' is no origin", mend)
+            if (sent := _as_sent(origin)) != origin:
+                raise wrong(f"no browser sends the origin '{origin}'", f"write {sent}" if sent else "name a host")
         return self
 
     def doubtful(self) -> Iterable[tuple[Path, str, str]]:
@@ -86,6 +92,23 @@ class Options(StageOptions):
         return self.allow_origins
 
 
+def _as_sent(origin: str) -> str:
+    """An origin as browsers send it (RFC 6454 6.2; URL Standard 3.5), empty for none; one with a star likewise."""
+    if origin in ("*", "null"):
+        return origin
+    scheme, _, authority = origin.partition("://")
+    star = authority.startswith("*.")
+    if _PLAIN_AUTHORITY.fullmatch(authority.removeprefix("*.")):
+        return origin
+    from ada_url import URL  # hosts are mostly plain
+
+    try:
+        host = URL(f"{scheme}://{authority[2:] if star else authority}").host
+    except ValueError:
+        return ""
+    return f"{scheme}://{'*.' * star}{host}"
+
+
 class Stage(base.Stage):
     """``Vary: Origin`` goes onto every answer that depends on the origin, also where none came."""
 
@@ -112,12 +135,11 @@ class Stage(base.Stage):
         """Put what the answer says of the origin; whether the origin may."""
         if not self.any_origin:
             add_vary(fields, "Origin")
-        if origin is None and self.any_origin:  # Fetch, "CORS protocol and HTTP caches": a copy may go to any page
-            fields.put(HEADERS_OF["origin"], "*")
+        if self.any_origin:  # Fetch, "CORS protocol and HTTP caches": marked for everybody, a copy may go to any page
+            origin = "*"
+        elif origin is None or not self._allows(origin):
             return False
-        if origin is None or not self._allows(origin):
-            return False
-        fields.put(HEADERS_OF["origin"], "*" if self.any_origin else origin)
+        fields.put(HEADERS_OF["origin"], origin)
         fields.update(self.marks)
         return True
 

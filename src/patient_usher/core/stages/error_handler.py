@@ -27,20 +27,40 @@ PROBLEM = "application/problem+json"
 HTML = "text/html; charset=utf-8"
 
 
+_PARTS = ("status", "title", "message", "fields", "type", "detail", "where", "cause", "stack")
+ANY = "any"
+"""In ``raised``: every type that no other entry is for."""
+
+
+def _error(part: str) -> Reader:
+    if part.partition(".")[0] not in _PARTS:
+        known = f"an error has {', '.join(_PARTS[:4])} and, if revealed, {', '.join(_PARTS[4:])}"
+        raise ValueError(f"{known}; not {show(part)}")
+    return lambda x: at_path(x.error_view, part)
+
+
+SHAPE_ROOTS = {**ROOTS, "error": _error}
+ErrorText = Annotated[str, AfterValidator(checker(SHAPE_ROOTS))]
+"""A message whose placeholders may read parts of the error, too."""
+
+
 class Mapping(Model):
     """What an error type, or any kind of it, is answered with."""
 
     sentences: ClassVar[dict[str, str]] = {
-        "raised": "The types that this entry is for; kinds of them too.",
+        "raised": "The types that this entry is for, and kinds of them; any for all that no other entry is for.",
         "status": "The status, in place of the type's own.",
-        "message": "The public message, in place of the type's own; ${path.x} and others fill in values.",
+        "message": "The public message, in place of the type's own; ${path.x} and others fill in values, "
+        "${error.detail} the private message.",
+        "reveal": "What its answers tell of the error, in place of what the stage says.",
         "headers": "Header fields to add.",
         "log-level": "The level of its log line.",
     }
 
     raised: Names
     status: Status | None = None
-    message: FilledText | None = None
+    message: ErrorText | None = None
+    reveal: Literal["nothing", "message", "everything"] | None = None
     headers: PutFields = Field(default_factory=dict)
     log_level: Literal["debug", "info", "warning", "error"] | None = None
 
@@ -55,19 +75,6 @@ class Otherwise(BuiltModel):
 
     status: Status = 500
     message: FilledText = "Something went wrong"
-
-
-_PARTS = ("status", "title", "message", "fields", "type", "detail", "where", "cause", "stack")
-
-
-def _error(part: str) -> Reader:
-    if part.partition(".")[0] not in _PARTS:
-        known = f"an error has {', '.join(_PARTS[:4])} and, if revealed, {', '.join(_PARTS[4:])}"
-        raise ValueError(f"{known}; not {show(part)}")
-    return lambda x: at_path(x.error_view, part)
-
-
-SHAPE_ROOTS = {**ROOTS, "error": _error}
 
 
 class Options(StageOptions):
@@ -114,7 +121,7 @@ class Options(StageOptions):
 
     def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
         """Every type that has an entry, and any other."""
-        return [*dict.fromkeys(name for entry in self.answers for name in entry.raised), "another type"]
+        return [*dict.fromkeys(self.answers_errors()), "another type"]
 
     def outcome(self, x: Exchange, way: str, did: str, note: Json) -> str | None:
         """By the last error that it caught."""
@@ -136,7 +143,7 @@ class Options(StageOptions):
 
     def answers_errors(self) -> Collection[str]:
         """What the file lists."""
-        return [name for entry in self.answers for name in entry.raised]
+        return [name for entry in self.answers for name in entry.raised if name != ANY]
 
     def starts_errors_anew(self) -> bool:
         """As the file says."""
@@ -256,7 +263,7 @@ class Stage(base.Stage):
                 self.by_type.setdefault(name, one)
         self.otherwise, self.reveal, self.log = options.otherwise, options.reveal, options.log
         texts = [options.otherwise.message, *(text for one in options.answers for text in _texts(one))]
-        self.live = {text: made for text in texts for is_live, made in [fill(text)] if is_live}
+        self.live = {text: made for text in texts for is_live, made in [fill(text, SHAPE_ROOTS)] if is_live}
         self.lineage = setup.errors.lineage
         self.by_accept = options.write_as == "accept"
         self.write = WRITERS["problem-json" if self.by_accept else options.write_as]
@@ -265,7 +272,7 @@ class Stage(base.Stage):
         self.shape = fill(options.shape, SHAPE_ROOTS) if options.shape is not None else None
         self.keeps_fields = options.keeps_headers
         # With nothing revealed, most answers are the same few: they are written once.
-        self.plain = self.shape is None and options.reveal == "nothing" and not self.by_accept
+        self.plain = self.shape is None and not self.by_accept
         self.plainly = lru_cache(maxsize=256)(self._plainly)
         self.entry_of = lru_cache(maxsize=256)(self._entry_of)
 
@@ -273,8 +280,8 @@ class Stage(base.Stage):
         """The entry of the nearest ancestor that has one; with ``picks: first``, the first that fits at all."""
         lineage = self.lineage(type_)
         if self.first:
-            return next((entry for entry in self.entries if not set(entry.raised).isdisjoint(lineage)), None)
-        return next((self.by_type[name] for name in lineage if name in self.by_type), None)
+            return next((entry for entry in self.entries if not set(entry.raised).isdisjoint((*lineage, ANY))), None)
+        return next((self.by_type[name] for name in (*lineage, ANY) if name in self.by_type), None)
 
     def _plainly(self, status: int, message: str) -> tuple[Fields, bytes]:
         media, body = self.write(view(Raised(""), status, message, "nothing"))
@@ -288,14 +295,17 @@ class Stage(base.Stage):
             status, message = self.otherwise.status, message or self.otherwise.message
         if entry is not None:
             status, message = entry.status or status, entry.message or message
+        reveal = self.reveal if entry is None or entry.reveal is None else entry.reveal
+        if message and "${error." in message:  # the author's own choice: whatever is revealed beside it
+            x.error_view = view(error, status, error.public or phrase(status), "everything")
         message = self._filled(message, x) if message else phrase(status)
         if x.log is not None and self.log != "nothing":
             self._write_log(x, error, status, entry.log_level if entry is not None else None)
-        if self.plain and not error.invalid:
+        if self.plain and reveal == "nothing" and not error.invalid:
             ready, body = self.plainly(status, message)
             fields = ready.copy()
         else:
-            shown = view(error, status, message, self.reveal)
+            shown = view(error, status, message, reveal)
             if self.shape is None:
                 write = _writer(x.request.fields.get("accept")) if self.by_accept else self.write
                 media, body = write(shown)

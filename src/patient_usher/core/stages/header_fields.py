@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from types import MappingProxyType
 from typing import ClassVar
 
 from pydantic import Field
 
-from patient_usher.core.http.fields import Fields
+from patient_usher.core.http.fields import Fields, add_vary, list_items
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
@@ -19,14 +20,16 @@ from patient_usher.core.model.values import fill, plain
 
 
 class FieldWork(Model):
-    """Fields to put (replacing) and to drop."""
+    """Fields to put (replacing), to add to, and to drop."""
 
     sentences: ClassVar[dict[str, str]] = {
         "put": "Header fields to put.",
+        "add": "Header fields to add a line to; a list such as Vary gets one member more.",
         "drop": "Header fields to drop.",
     }
 
     put: PutFields = Field(default_factory=dict)
+    add: PutFields = Field(default_factory=dict)
     drop: Names = Field(default_factory=no_items)
 
 
@@ -45,12 +48,12 @@ class Options(StageOptions):
     def model_post_init(self, context: object) -> None:
         """Refuse a stage that would do nothing."""
         if self.on_request is None and self.on_answer is None:
-            raise wrong("the stage does nothing", "give on-request or on-answer, each with put or drop")
+            raise wrong("the stage does nothing", "give on-request or on-answer, each with put, add or drop")
 
     def changes_on_request(self) -> Collection[str]:
         """What it is told to put or drop."""
         work = self.on_request
-        return [name.lower() for name in (*work.put, *work.drop)] if work is not None else ()
+        return [name.lower() for name in (*work.put, *work.add, *work.drop)] if work is not None else ()
 
     def drops_on_answer(self) -> Iterable[str]:
         """What it is told to drop."""
@@ -60,8 +63,10 @@ class Options(StageOptions):
 FieldWorker = Callable[[Fields, Exchange], None]
 
 
-def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
-    """Dropping, then putting, as one function."""
+def field_worker(
+    put: Mapping[str, str], drop: Sequence[str], add: Mapping[str, str] = MappingProxyType({})
+) -> FieldWorker:
+    """Dropping, then putting, then adding, as one function."""
     fixed, puts = Fields(), []
     for name, value in put.items():
         live, prepared = fill(value)
@@ -70,7 +75,8 @@ def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
         else:
             fixed.put(name, plain(prepared))
     drops = [name.lower() for name in drop]
-    if not drops and not puts:
+    adds = [(name, fill(value)) for name, value in add.items()]
+    if not drops and not puts and not adds:
         return lambda fields, x: fields.update(fixed)
 
     def work(fields: Fields, x: Exchange) -> None:
@@ -79,6 +85,13 @@ def field_worker(put: dict[str, str], drop: list[str]) -> FieldWorker:
         fields.update(fixed)
         for name, read in puts:
             fields.put(name, safe(name, plain(read(x))))
+        for name, (live, made) in adds:
+            value = safe(name, plain(made(x) if live else made))
+            if name.lower() == "vary":
+                for member in list_items(value):
+                    add_vary(fields, member)
+            else:
+                fields.add(name, value)
 
     return work
 
@@ -89,8 +102,8 @@ class Stage(base.Stage):
     def __init__(self, options: Options, setup: Setup) -> None:
         self.rewrites = options.on_request is not None
         request, answer = options.on_request or FieldWork(), options.on_answer or FieldWork()
-        self._request = field_worker(request.put, request.drop)
-        self._answer = field_worker(answer.put, answer.drop)
+        self._request = field_worker(request.put, request.drop, request.add)
+        self._answer = field_worker(answer.put, answer.drop, answer.add)
         unused = {"way_in": options.on_request, "way_out": options.on_answer}
         self.unused = frozenset(name for name, work in unused.items() if work is None)
 

@@ -142,7 +142,7 @@ class Stage(base.Stage):
             if self.refusal is not None:
                 return Refused(self.refusal(x), "plain-http")
             return refusal("Forbidden", "plain-http", "the request came without TLS", status=self.others)
-        secure = Url("https", x.host or url.host, self.port, url.path, url.query)
+        secure = Url("https", url.host, self.port, url.path, url.query)
         x.note = {"to": secure.text, **(self._because(x) or {})}
         answer = Answer(self.status, Fields()) if self.redirect is None else self.redirect(x)
         answer.fields.put("Location", secure.text)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Sequence
+from functools import cache
 from typing import Any, ClassVar, Literal, NoReturn
 from urllib.parse import parse_qsl
 
@@ -114,9 +115,19 @@ def _form(body: bytes, params: dict[str, str]) -> object:
     return _gathered(parse_qsl(_decoded(body, params), keep_blank_values=True))
 
 
+@cache
+def _parser() -> Any:
+    """The parser of multipart bodies, whose own log lines would reach standard error: what is wrong is ours to say."""
+    from logging import NullHandler, getLogger
+
+    from python_multipart import MultipartParser
+
+    getLogger("python_multipart").addHandler(NullHandler())
+    return MultipartParser
+
+
 def _multipart(body: bytes, params: dict[str, str]) -> object:
     """multipart/form-data (RFC 7578): fields as text, files as name, type and size."""
-    from python_multipart import MultipartParser
     from python_multipart.exceptions import FormParserError
 
     boundary = params.get("boundary")
@@ -140,8 +151,8 @@ def _multipart(body: bytes, params: dict[str, str]) -> object:
         "on_end": lambda: ended.append(True),
     }
     try:
-        parser = MultipartParser(boundary, callbacks)
-        parser.write(body)
+        parser = _parser()(boundary, callbacks)
+        parser.write(_delimited(body, boundary))
         parser.finalize()
     except (FormParserError, ValueError) as error:
         _malformed(str(error) if isinstance(error, FormParserError) else "its boundary can't be used")
@@ -161,6 +172,14 @@ def _multipart(body: bytes, params: dict[str, str]) -> object:
             entry = bytes(content).decode(errors="replace")
         pairs.append((disposition["name"], entry))
     return _gathered(pairs)
+
+
+def _delimited(body: bytes, boundary: str) -> bytes:
+    """The parts without a preamble, and delimiters without padding (RFC 2046 5.1.1): the parser takes neither."""
+    mark = re.escape(boundary.encode("latin-1", "replace"))
+    first = re.search(rb"(?:\A|\r\n)(?=--" + mark + rb"(?:--)?[ \t]*(?:\r\n|\Z))", body)
+    rest = body[first.end() :] if first is not None else body
+    return re.sub(rb"((?:\A|\r\n)--" + mark + rb"(?:--)?)[ \t]+(?=\r\n|\Z)", rb"\1", rest)
 
 
 class BadCoding(Exception):

@@ -15,7 +15,12 @@ from patient_usher.core.model.stage import Setup
 
 _SAFE = re.compile(r"[A-Za-z0-9._:/+=-]{1,128}")
 # W3C Trace Context 3.2: version, trace-id, parent-id, flags; zeros alone aren't an id.
-_TRACEPARENT = re.compile(r"([0-9a-f]{2})-([0-9a-f]{32})-([0-9a-f]{16})-([0-9a-f]{2})")
+_TRACEPARENT = re.compile(
+    r"(?!ff|00-.{50}-..-)([0-9a-f]{2})-(?!0{32})([0-9a-f]{32})-(?!0{16})([0-9a-f]{16})-([0-9a-f]{2})(?:-.*)?"
+)
+"""Trace Context 3.2.2; what a later version adds behind a dash is left out (3.2.4), version 00 has nothing there."""
+_SAMPLED = 1
+"""The one flag that is defined (3.2.2.5.1)."""
 
 
 class Options(StageOptions):
@@ -56,9 +61,9 @@ class Stage(base.Stage):
         keeps = self.trusts and given is not None and _SAFE.fullmatch(given) is not None
         id_ = given if keeps and given is not None else self._made(x, "request", 32)
         parent = _TRACEPARENT.fullmatch(fields.get("traceparent") or "") if self.trusts else None
-        if parent is not None and (parent[1] == "ff" or set(parent[2]) == {"0"} or set(parent[3]) == {"0"}):
-            parent = None
-        trace, flags = (parent[2], parent[4]) if parent is not None else (self._made(x, "trace", 32), "01")
+        # 3.2.2.5: flags that this version doesn't define are set to zero.
+        known = int(parent[4], 16) & _SAMPLED if parent is not None else _SAMPLED
+        trace, flags = parent[2] if parent is not None else self._made(x, "trace", 32), f"{known:02x}"
         copy = fields.copy()
         copy.put(self.header, id_)
         copy.put("traceparent", f"00-{trace}-{self._made(x, 'span', 16)}-{flags}")

@@ -32,6 +32,8 @@ def url_of(target: str, base: Url) -> Url:
     return base.at(target) if target.startswith("/") else parse_url(target)
 
 
+OWS = " \t"
+"""What around a field's value is no part of it (RFC 9110 5.5)."""
 PLAIN = RequestSpec.model_construct(id="", send=None)
 """What a request says that has nothing but a request line and header fields."""
 
@@ -70,7 +72,8 @@ class RequestTemplate:
         self.rules: Any = None
         self.ready: Request | None = None
         if spec is PLAIN and url is not None and not caller.headers:
-            fields = Fields((("Host", url.authority), *headers.items()))  # type: ignore[arg-type]
+            stripped = {name: value.strip(OWS) if isinstance(value, str) else value for name, value in headers.items()}
+            fields = Fields((("Host", url.authority), *stripped.items()))  # type: ignore[arg-type]
             if len(fields) == len(headers) + 1:  # each name once: nothing to be laid over anything
                 self.ready = Request(self.method, url, fields, b"", caller.address)
                 return
@@ -109,6 +112,7 @@ class RequestTemplate:
         self._body = (lambda kept: write(prepared(kept))) if live else write(prepared)
 
     def _field(self, name: str, value: str) -> None:
+        value = value.strip(OWS)
         if "${" in value and (live := fill(value, TRACE_ROOTS)) and not live[0]:
             self._fields.add(name, live[1])
         elif "${" in value:
@@ -133,7 +137,7 @@ class RequestTemplate:
         fields = Fields([("Host", url.authority)])
         fields.update(self._fields)
         for name, read in self._live_fields:
-            fields.put(name, plain(read(kept)))
+            fields.put(name, plain(read(kept)).strip(OWS))
         if self.spec.sign is not None and blueprint is not None:
             from patient_usher.core.engine.compile.signing import signed  # most traces sign nothing
 

@@ -59,6 +59,7 @@ def diagnosed(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchang
 _MENDS = {
     "nothing-cached": "use cache: default",
     "forbidden-method": "use another method",
+    "no-url": "name a host that the URL standard takes",
     "body-not-allowed": "leave the body out, or send it with POST",
     "no-cors-method": "use mode: cors",
     "no-cors-redirect": "use mode: cors",

@@ -28,7 +28,9 @@ class Fetch:
         self.method = self.first_method = cors.normalise_method(request.method)
         self.fields = Fields()
         self.body = request.body
-        self.urls = [normalised(request.url)]
+        url = normalised(request.url)
+        self.urls = [url or request.url]
+        self.goes_nowhere = url is None
         self.peer = request.peer
         self.hops = 0
         self.tells_page = self._may_tell(self.url)
@@ -115,6 +117,8 @@ class Fetch:
 
     def cant_start(self) -> str:
         """What fetch() itself refuses (5.4, the Request constructor), or nothing."""
+        if self.goes_nowhere:
+            return "no-url"
         if self.method.upper() in cors.FORBIDDEN_METHODS:
             return "forbidden-method"
         if self.method in ("GET", "HEAD") and self.body:

@@ -10,11 +10,15 @@ _PLAIN = re.compile(r"(?!.*/\.)(?:/[A-Za-z0-9_~!$&()*+,;=:@.-]*)+(?:\?[A-Za-z0-9
 """Targets that the URL standard leaves as they are."""
 
 
-def normalised(url: Url) -> Url:
-    """A URL as browsers write it (URL Standard 4.4): paths without dots or backslashes, all of it ASCII."""
-    if _PLAIN.fullmatch(url.target):
+_PLAIN_HOST = re.compile(r"(?:(?!xn--)[a-z0-9_-]+\.)*(?!xn--|0x)[a-z_-][a-z0-9_-]*", re.ASCII)
+"""Hosts that the URL standard leaves as they are; all whose last label could be a number, or IDNA's, aside (3.5)."""
+
+
+def normalised(url: Url) -> Url | None:
+    """A URL as browsers write it (URL Standard 3.5, 4.4): host and path in their one form. None where it is none."""
+    if _PLAIN.fullmatch(url.target) and _PLAIN_HOST.fullmatch(url.host):
         return url
-    return located(url, url.target)[0] or url
+    return located(url, url.text)[0]
 
 
 def located(url: Url, location: str) -> tuple[Url | None, bool]:

@@ -44,6 +44,7 @@ class Bearer(NamedTuple):
     keys: tuple[str, ...] = ()
     issuer: str | None = None
     audience: str | None = None
+    typ: str | None = None
 
 
 class Wallet(NamedTuple):
@@ -149,7 +150,7 @@ class Blueprint:
             for asked in options.credentials():
                 if asked.scheme == "bearer":
                     keys = tuple(name for name in asked.keys if name in signing)
-                    bearer = Bearer(keys or bearer.keys, asked.issuer, asked.audience)
+                    bearer = Bearer(keys or bearer.keys, asked.issuer, asked.audience, asked.typ)
                 elif asked.scheme == "api-key":
                     key_place = asked.place
         return Wallet(bearer, key_place)

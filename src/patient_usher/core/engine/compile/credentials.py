@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from itertools import chain
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.http.authentication import basic_credentials
 from patient_usher.core.http.secrets import Places
 
 LONG = 10
@@ -35,9 +36,14 @@ def _counts_by_credential(places: Places, per: str) -> bool:
 
 
 def credentials_of(blueprint: Blueprint) -> Iterator[str]:
-    """Passwords, API keys and signing secrets that stand in the file, if they are long enough to be told from words."""
+    """Passwords, API keys and signing secrets that stand in the file, if they are long enough to be told from words;
+
+    and each name with its password as Basic sends them (RFC 7617 2).
+    """
     accounts = blueprint.spec.accounts.values()
+    named = ((name, account.password) for name, account in blueprint.spec.accounts.items() if account.password)
+    pairs = (basic_credentials(name, password).partition(" ")[2] for name, password in named)
     passwords = (account.password for account in accounts if account.password)
     keys = chain.from_iterable(account.api_keys for account in accounts)
     secrets = (key.secret for key in blueprint.spec.signing_keys.values() if key.secret)
-    return (text for text in chain(passwords, keys, secrets) if len(text) >= LONG)
+    return (text for text in chain(passwords, keys, secrets, pairs) if len(text) >= LONG)

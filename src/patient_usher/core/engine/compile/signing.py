@@ -54,11 +54,12 @@ def _token(blueprint: Blueprint, sign: SignSpec, now: int) -> str:
     try:
         name = sign.keys or bearer.keys[0]
         spec = blueprint.spec.signing_keys[name]
-        what = spec.algorithm, spec.secret or spec.private, json_text(claims)
+        header = {**({"typ": bearer.typ} if bearer.typ is not None else {}), **sign.header}
+        what = spec.algorithm, spec.secret or spec.private, json_text([claims, spec.kid, header])
         if (token := _minted.get(what)) is None:
             if len(_minted) >= _REMEMBERED:
                 _minted.clear()
-            token = _minted[what] = mint(blueprint.setup.keys[name], claims)
+            token = _minted[what] = mint(blueprint.setup.keys[name], claims, header)
         return token
     except (TypeError, ValueError, OverflowError, RecursionError) as error:
         raise ValueError(f"no token can be made of these claims: {error}") from None

@@ -16,10 +16,12 @@ COMPLETION, TIMER, ARRIVAL = range(3)
 class Clock:
     """Time, and its queue."""
 
-    __slots__ = ("_queue", "_sequence", "now")
+    __slots__ = ("_queue", "_sequence", "arrivals", "now")
 
     def __init__(self, now: int) -> None:
         self.now = now
+        self.arrivals = 0
+        """How many arrivals are on the queue."""
         self._queue: list[tuple[int, int, int, int, Callable[..., object], object, int]] = []
         self._sequence = 0
 
@@ -28,6 +30,8 @@ class Clock:
     ) -> None:
         """Have ``action(subject, epoch)`` called at a time and phase."""
         self._sequence += 1
+        if phase == ARRIVAL:
+            self.arrivals += 1
         heapq.heappush(self._queue, (time, phase, order, self._sequence, action, subject, epoch))
 
     @property
@@ -39,6 +43,8 @@ class Clock:
         """Do the next thing on the queue. False where there is none."""
         if not self._queue:
             return False
-        self.now, _, _, _, action, subject, epoch = heapq.heappop(self._queue)
+        self.now, phase, _, _, action, subject, epoch = heapq.heappop(self._queue)
+        if phase == ARRIVAL:
+            self.arrivals -= 1
         action(subject, epoch)
         return True

@@ -14,6 +14,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.engine.plan.front_proxy import FrontProxy
 from patient_usher.core.http.messages import Request
+from patient_usher.core.http.urls import target_uri
 from patient_usher.core.model.document import JsonMapping, JsonObject
 from patient_usher.core.model.exchange import Exchange, Memory
 from patient_usher.core.model.stage import Stateful
@@ -86,10 +87,14 @@ class World:
         """A new exchange at its place in front of the first stage. Of one that isn't ``watched`` no journey is kept."""
         self.exchanges = number = self.exchanges + 1
         came, url = request, request.url
-        scheme, host, address = url.scheme, url.host, request.peer
+        address = request.peer
         if not self._plain:
-            came, scheme, host, address = self._front.receive(request)
+            came, address = self._front.receive(request)
             url = came.url
+        elif (named := request.fields.get("host")) is not None and url.origin != f"{url.scheme}://{named}":
+            url = target_uri(url, named)
+            came = Request(request.method, url, request.fields, request.body, address)
+        scheme, host = url.scheme, url.host
         route, values, allowed = self._find(came.method, url)
         plans = self.blueprint.plans if watched else self.blueprint.unwatched
         plan = plans[route.id if route is not None else None]

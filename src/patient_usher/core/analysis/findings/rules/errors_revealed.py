@@ -15,10 +15,16 @@ def look(context: Context) -> Iterator[Suspicion]:
         return
     proof = shows(lambda x: _tells(x) is not None, lambda x: _tells(x) is None)
     for id_ in context.kinds("error-handler"):
-        if getattr(context.options[id_], "reveal", "nothing") != "nothing":
+        options = context.options[id_]
+        entries = getattr(options, "answers", ())
+        if getattr(options, "reveal", "nothing") != "nothing":
             happens = f"{id_} tells callers what only the log should know: messages, places, stacks"
             mends = (mend(f"let {id_} reveal nothing", option(id_, "reveal", "nothing")),)
             yield Suspicion(id_, None, context.at(id_, "reveal"), happens, mends, proof)
+        for at, entry in enumerate(entries):
+            if "any" in entry.raised and "${error.detail}" in (entry.message or ""):
+                happens = f"{id_} writes the private message of every error into its answers"
+                yield Suspicion(id_, None, context.at(id_, "answers", at, "message"), happens, (), proof)
     if context.spec.uncaught.reveal != "nothing":
         happens = "the server tells callers what only the log should know of errors that nobody catches"
         mends = (mend("let the server reveal nothing", put(["uncaught", "reveal"], "nothing")),)
