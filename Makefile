@@ -32,7 +32,7 @@ lowest: $(VENV)/.installed-dev  # ten minutes: the tests with the lowest release
 fuzz: $(VENV)/.installed-dev  # half an hour
 	$(BIN)/python tests/fuzz.py 20000
 	USHER_BOUNDS=900000 $(BIN)/pytest -q tests/files/test_bounds.py
-	USHER_LAWS=1500 $(BIN)/pytest -q tests/core/engine/test_transparency.py
+	USHER_LAWS=1500 $(BIN)/pytest -q tests/core/engine/test_transparency.py tests/core/engine/test_equal_requests.py
 
 mutants: $(VENV)/.installed-dev  # an hour: which changes of the core the tests notice
 	@$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[mutants]'

@@ -16,7 +16,7 @@ from tempfile import TemporaryFile
 from typing import Any, NamedTuple, NoReturn
 
 import pytest
-from hypothesis import settings
+from hypothesis import HealthCheck, settings
 
 import patient_usher.cli
 import patient_usher.demo
@@ -52,9 +52,10 @@ for command in pkgutil.iter_modules(patient_usher.cli.__path__, "patient_usher.c
 importlib.import_module("patient_usher.core.engine.callers.browser")
 
 # In CI the made-up cases are the same every time; at a desk they differ from run to run.
-settings.register_profile("repeatable", derandomize=True)
-if os.environ.get("CI"):
-    settings.load_profile("repeatable")
+# How long making them up takes says something of the machine alone.
+settings.register_profile("usual", suppress_health_check=[HealthCheck.too_slow])
+settings.register_profile("repeatable", settings.get_profile("usual"), derandomize=True)
+settings.load_profile("repeatable" if os.environ.get("CI") else "usual")
 
 
 STARTED = """import multiprocessing, sys

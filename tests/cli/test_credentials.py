@@ -76,9 +76,9 @@ COMMANDS = [
     *(f"sweep p.yaml t.yaml --try net.reveal=nothing,everything --format {form}" for form in ("text", "json")),
     *(f"export r.json --into out.{form}" for form in ("har", "csv", "parquet")),
     "send p.yaml GET /text --sign basic:maren --append t.yaml",
-    *(f"drift p.yaml t.yaml --app served:app --trust python --format {form}" for form in ("text", "json")),
-    "drift p.yaml t.yaml --app served:app --trust python --into out.har",
-    "drift p.yaml t.yaml --app served:app --trust python --report html=out",
+    *(f"drift p.yaml t.yaml --app own:app --trust python --format {form}" for form in ("text", "json")),
+    "drift p.yaml t.yaml --app own:app --trust python --into out.har",
+    "drift p.yaml t.yaml --app own:app --trust python --report html=out",
 ]
 SERVED = """
 async def app(scope, receive, send):
@@ -121,7 +121,7 @@ def test_no_credential_comes_out(usher: Usher, planted: set[str], tmp_path: Path
     files["u__yaml"] = re.sub(r", expect: .*", "}", TRACE)  # no order would make these hold
     if "r.json" in command:
         (tmp_path / "r.json").write_text(usher("replay", "p.yaml", "t.yaml", "--format", "json", **files).out)
-    found = usher(*command.split(), served__py=SERVED, **files)
+    found = usher(*command.split(), own__py=SERVED, **files)
     assert found.status in (0, 1), found.err
     said = found.out + found.err
     for path in tmp_path.glob("out*"):

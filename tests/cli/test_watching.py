@@ -89,7 +89,7 @@ def test_what_is_different_is_shown_and_nothing_else(watching: Watching, tmp_pat
     (tmp_path / "p.yaml").write_text(PIPELINE)
     assert "all as expected" in watching.said()
     watching.process.send_signal(signal.SIGINT)
-    assert watching.process.wait(timeout=20) == 0
+    assert watching.process.wait(timeout=60) == 0
 
 
 def test_a_file_is_read_when_whoever_writes_it_is_done(watching: Watching, tmp_path: Path) -> None:

@@ -1,4 +1,4 @@
-"""Made-up secrets of forty sorts, planted in files of every format that is imported, and what only looks like them.
+"""Made-up secrets of sixty sorts, planted in files of every format that is imported, and what only looks like them.
 
 Every ``Planted`` has one secret at one place. Written before the rules that must find them.
 """
@@ -135,6 +135,43 @@ SORTS: dict[str, tuple[tuple[str, ...], Make, str]] = {
     "card number in groups": (("card", "number"), spaced_card, "json form"),
     "referrer": (("token", "sid"), opaque, "referrer"),
     "agent": (("",), jwt, "agent"),
+    "several": (("tokens", "passwords", "backupCodes", "api_keys"), word, "json form query"),
+    "joined name": (("authtoken", "apitoken", "csrfmiddlewaretoken", "userpassword"), word, INSIDE),
+    "passcode": (("passcode", "userPass", "pw"), word, INSIDE),
+    "keyed hash": (("hmac", "X-Hmac"), word, "query json"),
+    "ticket": (("ticket", "sas"), word, "query form"),
+    "way back in": (("recoveryCode", "backup_code", "securityAnswer", "security_answer"), word, "json form"),
+    "connection string": (("connectionString", "connection_string"), word, "json form"),
+    "number of a person": (("ssn", "iban"), word, "json form"),
+    "access key": (("AccessKeyId", "accessKeyId", "access_key"), word, "query json form"),
+    "link by e-mail": (("password-reset", "magic-link", "reset-password", "verify-email"), hexadecimal, "after"),
+    "issued key": (
+        ("note", "data"),
+        lambda r: "AKIA" + _random(r, 16, string.ascii_uppercase + string.digits),
+        "json form query",
+    ),
+    "issued token": (
+        ("note", "data"),
+        lambda r: f"xoxb-{_random(r, 11, string.digits)}-{_random(r, 20)}",
+        "json form query",
+    ),
+    "address in a value": (
+        ("redirect", "next", "return_to"),
+        lambda r: f"https://boaters.example/cb?a=1&access_token={word(r)}",
+        "query json form",
+    ),
+    "fragment in a value": (
+        ("redirect", "next"),
+        lambda r: f"https://boaters.example/cb#access_token={word(r)}",
+        "query json form",
+    ),
+    "address in a field": (("X-Original-URL", "X-Rewrite-URL"), lambda r: f"/boats?password={word(r)}", "header"),
+    "link to go on": (("Link",), lambda r: f'<https://boaters.example/x?token={word(r)}>; rel="next"', "header"),
+    "element": (("password", "Token", "clientSecret"), word, "xml"),
+    "name and value": (("password", "api_key", "token"), word, "pair"),
+    "quoted text": (("password", "secret"), lambda r: f"two {word(r)} words", "plain"),
+    "said in a sentence": (("Password", "your pin", "The token"), word, "said"),
+    "JSON in a field": (("X-Context",), lambda r: json.dumps({"token": word(r)}), "header"),
 }
 
 HARMLESS: dict[str, tuple[tuple[str, ...], Make, str]] = {
@@ -166,6 +203,9 @@ HARMLESS: dict[str, tuple[tuple[str, ...], Make, str]] = {
     "colour": (("colour",), lambda r: f"#{_random(r, 6, '0123456789abcdef')}", "json form"),
     "session count": (("session_count", "sessions"), lambda r: str(r.randrange(99)), "query json"),
     "words": (("note", "text"), lambda r: f"please keep berth {r.randrange(99)} for the pilot boat, with shore power", "json form query"),
+    "what speaks of secrets": (("passwordPolicy", "signatureAlgorithm", "token_endpoint", "passwordHint"), lambda r: f"strong-{r.randrange(99)}", "query json form"),
+    "words that hold others": (("secretary", "passport_required", "pinned", "tokensUsed", "bypass"), lambda r: f"tern{r.randrange(99)}", "query json form"),
+    "name of a class": (("type", "exception"), lambda r: "SomeCamelCaseIdentifierThatIsRatherLong" + "AndOn" * r.randrange(3), "query json"),
     "a page before": (("q",), lambda r: f"https://boaters.example/plan?day={r.randrange(9)}&view=week", "referrer-whole"),
 }  # fmt: skip
 
@@ -191,6 +231,14 @@ def _body(place: str, name: str, value: str) -> tuple[str, str] | None:
         return json.dumps({"boat": "Kittiwake", "inner": [{name: value}]}), "application/json"
     if place == "form":
         return f"boat=Kittiwake&{quote(name)}={quote(value, safe='')}", "application/x-www-form-urlencoded"
+    if place == "xml":
+        return f"<login><user>maren</user><{name}>{value}</{name}></login>", "application/xml"
+    if place == "pair":
+        return json.dumps({"fields": [{"name": name, "value": value}]}), "application/json"
+    if place == "plain":
+        return f'{name}="{value}"', "text/plain"
+    if place == "said":
+        return json.dumps({"message": f"{name} is {value}"}), "application/json"
     if place == "multipart":
         part = f'--b\r\nContent-Disposition: form-data; name="{name}"\r\n\r\n{value}\r\n--b--\r\n'
         return part, "multipart/form-data; boundary=b"
@@ -241,7 +289,9 @@ def _curl(place: str, name: str, value: str) -> str:
     elif place == "curl-bearer":
         words += ["--oauth2-bearer", _shell(value.removeprefix("Bearer "))]
     elif (body := _body(place, name, value)) is not None:
-        words += ["--json" if place == "json" else "-d", _shell(body[0])]
+        if place != "form":
+            words += ["-H", _shell(f"Content-Type: {body[1]}")]
+        words += ["-d", _shell(body[0])]
     return " ".join(words) + "\n"
 
 
@@ -301,6 +351,10 @@ _OTHERS = {
     "json",
     "form",
     "multipart",
+    "xml",
+    "pair",
+    "plain",
+    "said",
 }
 FORMATS: dict[str, tuple[set[str], Callable[[str, str, str], str], str]] = {
     "har": (_IN_URL | _OTHERS | {"base64"}, _har, "a.har"),

@@ -52,7 +52,7 @@ def stands_in(value: str, text: str) -> bool:
 
 
 def test_the_corpora_are_large_enough() -> None:
-    assert (len(SECRETS) >= 300, len(SORTS) >= 40, len(ALIKE) >= 300) == (True, True, True)
+    assert (len(SECRETS) >= 480, len(SORTS) >= 60, len(ALIKE) >= 330) == (True, True, True)
     assert len({one.form for one in SECRETS}) == 8
     for one in (*SECRETS, *ALIKE):
         assert stands_in(one.value, one.content) or one.place in (

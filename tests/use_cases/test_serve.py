@@ -40,7 +40,7 @@ def serving(pipeline: Pipeline, **how: Any) -> Iterator[tuple[Any, list[Ended]]]
 def said(at: str, *octets: bytes, pause: float = 0.0) -> bytes:
     """All that comes back for some octets, on a connection of their own."""
     url = parse_url(at)
-    with socket.create_connection((url.host, url.port), timeout=5) as connection:
+    with socket.create_connection((url.host, url.port), timeout=60) as connection:
         for part in octets:
             connection.sendall(part)
             time.sleep(pause)
@@ -51,8 +51,8 @@ def said(at: str, *octets: bytes, pause: float = 0.0) -> bytes:
 
 
 def until(true: Callable[[], Any]) -> None:
-    """Wait until something is so, five seconds at most."""
-    ends = time.monotonic() + 5
+    """Wait until something is so, a minute at most."""
+    ends = time.monotonic() + 60
     while not true() and time.monotonic() < ends:
         time.sleep(0.01)
     assert true()
@@ -218,7 +218,7 @@ def test_what_keeps_others_out() -> None:
         silent = said(found.url)
         with socket.create_connection((url.host, url.port)) as first:
             first.sendall(b"GET /slow HTTP/1.1\r\nHost: h\r\n\r\n")
-            time.sleep(0.1)
+            until(lambda: found.application.under_way)
             second = said(found.url, b"GET /slow HTTP/1.1\r\nHost: h\r\n\r\n")
             assert b"done" in first.recv(65536) + first.recv(65536)
         assert [one[:12] for one in (large, late, head, silent, second)] == [
@@ -334,7 +334,7 @@ class Command:
         """Its status, and how long it took to end."""
         begun = time.monotonic()
         self.process.send_signal(how)
-        return self.process.wait(10), time.monotonic() - begun
+        return self.process.wait(60), time.monotonic() - begun
 
 
 def test_the_command_watches_appends_and_ends_at_once(tmp_path: Path, usher: Callable[..., Outcome]) -> None:
@@ -362,7 +362,7 @@ def test_the_command_watches_appends_and_ends_at_once(tmp_path: Path, usher: Cal
         client.close()
     finally:
         status, took = command.end()
-    assert (status, took < 1) == (0, True)
+    assert (status, took < 10) == (0, True)
     out = command.out.read_text()
     for words in ("◆  200 handler", "  429 thrice", "× 200"):
         assert words in out
@@ -460,6 +460,6 @@ def test_the_manuals_requests_by_hand(tmp_path: Path) -> None:
         (tmp_path / "served.pem").write_bytes(tls.certificate.pem)
         for command, _, wanted in asked:
             at = command.replace("http://127.0.0.1:8471", plain.url).replace("https://127.0.0.1:8472", tls.url)
-            done = subprocess.run(at, shell=True, cwd=tmp_path, capture_output=True, text=True, timeout=10)
+            done = subprocess.run(at, shell=True, cwd=tmp_path, capture_output=True, text=True, timeout=60)
             got = re.sub("^Date: .*$", "Date: ...", done.stdout.replace("\r", ""), flags=re.MULTILINE)
             assert got.strip() == wanted.strip(), command

@@ -164,6 +164,8 @@ def _ends_when_told() -> None:
     import signal
 
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(143))
+    if (hangup := getattr(signal, "SIGHUP", None)) is not None and signal.getsignal(hangup) == signal.SIG_DFL:
+        signal.signal(hangup, lambda *_: sys.exit(129))  # one that is ignored (nohup) stays so
 
 
 def _abandon_output() -> None:

@@ -86,6 +86,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--keep-secrets", action="store_true", help="hide nothing: tokens, passwords, cookies and addresses stay"
     )
+    parser.add_argument(
+        "--hide",
+        metavar="NAME",
+        action="append",
+        default=[],
+        help="hide also what goes by this name: of a field, a parameter or a member; may be repeated",
+    )
     parser.add_argument("--strict", action="store_true", help="refuse files with lines that can't be read")
     add_trust(parser, env=False)
     parser.add_argument("--where", metavar="WHEN", help="only requests that fit, as in '{path: /v1/**, method: GET}'")
@@ -156,7 +163,7 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
     seen: Iterator[Seen] = merged(streams) if len(streams) > 1 else streams[0]
     seen = of_hosts(seen, {host.lower() for host in args.host}, counted)
     seen = picking._replace(first=None).some(seen, _as_row)
-    keeper = SecretKeeper(keeps=args.keep_secrets)
+    keeper = _keeper(args)
     if args.sign is not None and args.sign[0] == "same":
         raise unusable("a log doesn't say by which scheme its users signed", "write bearer, basic or api-key", "--sign")
     how = Writing(keeper, expects=args.expect_recorded, sign=args.sign, signers=_signers(args))
@@ -307,7 +314,7 @@ def _curl(args: Namespace, source: Source, picking: Picking) -> int:
     from patient_usher.files.pipeline import Beside
 
     read_file = Beside(source.path.parent, anywhere=True) if trust(args).files else None
-    keeper = SecretKeeper(keeps=args.keep_secrets)
+    keeper = _keeper(args)
     found = list(commands(source.text(), source.name, read_file, keeper))
     if not found:
         raise source.unusable("no curl command stands here", "paste one, as browsers copy it")
@@ -343,7 +350,7 @@ def _har(args: Namespace, source: Source, picking: Picking) -> int:
     blank = pipeline_of_text("patient-usher: pipeline/1\n", "none")
 
     def traced(doc: Any) -> tuple[Any, list[str]]:  # a keeper of its own for each reading
-        keeper = SecretKeeper(keeps=args.keep_secrets)
+        keeper = _keeper(args)
         return trace_of_har(doc, blank, HarOptions(expect_recorded=args.expect_recorded, keeper=keeper))
 
     trace, notes = source.read(traced)
@@ -355,7 +362,7 @@ def _openapi(args: Namespace, source: Source, picking: Picking) -> int:
 
     name = Path(source.name).name
     found = source.read(lambda doc: pipeline_of_openapi(doc, name))
-    keeper = SecretKeeper(keeps=args.keep_secrets)
+    keeper = _keeper(args)
     pipeline = {**found.pipeline, "name": keeper.text(found.pipeline["name"])}
     for route in pipeline["groups"][0]["routes"]:  # all else is made up by the import itself
         route["handler"] = keeper.json(route["handler"])
@@ -383,6 +390,11 @@ def _trace(args: Namespace, source: Source, picking: Picking) -> int:
                 out.write(json.dumps(row, ensure_ascii=False, separators=(",", ":")).encode() + b"\n")
     _tell_line(f"wrote {counted(written, 'request')} to {args.into}")
     return 0
+
+
+def _keeper(args: Namespace) -> SecretKeeper:
+    """What hides secrets of this import."""
+    return SecretKeeper(keeps=args.keep_secrets, names=frozenset(name.lower() for name in args.hide))
 
 
 def _written(args: Namespace, trace: JsonObject, notes: list[str], picking: Picking) -> int:

@@ -186,6 +186,8 @@ def _with_statements(doc: Json, path: Path) -> Json:
     )
     spots = [*(own.spots if isinstance(own, Seq) else []), *(given.spots if isinstance(given, Seq) else [])]
     entries.spots = spots if len(spots) == len(entries) else []
+    if not isinstance(doc, dict):
+        return doc  # no pipeline at all: whoever reads it says so
     return {**doc, "always": entries} if not isinstance(doc, Map) else _laid(doc, entries)
 
 

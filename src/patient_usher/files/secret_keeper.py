@@ -49,10 +49,20 @@ _CARD = r"(?<![\w.-])[3-6]\d{3}(?:[ -]?\d{4}){2}[ -]?\d{1,7}(?![\w-])"
 _PEM = r"-----BEGIN [A-Z ]*PRIVATE KEY-----.*?(?:-----END [A-Z ]*PRIVATE KEY-----|$)"
 _USERINFO = r"(?<=://)[^/?#\s@:]*:[^/?#\s@]+(?=@)"
 _RUN = r"[A-Za-z0-9_+/~=-]{20,}"
-_SORTS = {"pem": _PEM, "jwt": _JWT, "userinfo": _USERINFO, "mail": _MAIL, "card": _CARD, "run": _RUN}
+_ISSUED = r"(?<![\w-])(?:(?:AKIA|ASIA)[A-Z0-9]{16}(?![\w-])|xox[a-z]-[\w-]{10,200})"
+"""Keys and tokens that begin so wherever they are issued."""
+_SORTS = {"pem": _PEM, "issued": _ISSUED, "jwt": _JWT, "userinfo": _USERINFO, "mail": _MAIL, "card": _CARD, "run": _RUN}
 _LOOKS = re.compile("|".join(f"(?P<{sort}>{pattern})" for sort, pattern in _SORTS.items()), re.DOTALL)
-_NAMED = re.compile(r"""([A-Za-z][\w.-]*)(\\?["']?\s*[:=]\s*\\?["']?)([^\s"'&,;\\]+)""")
-"""A name and its value in free text: ``password=...``, ``"token": "..."``."""
+_NAMED = re.compile(
+    r"""([A-Za-z][\w.-]*)(\\?["']?\s*[:=]\s*)(?:(\\?["'])([^"'\\\n]{1,4096})(?=\3)|(\\?["']?)([^\s"'&,;\\]+))"""
+)
+"""A name and its value in free text: ``password=...``, ``"token": "..."``, ``secret='two words'``."""
+_SAID = re.compile(r"\b([A-Za-z][\w-]{1,40})( is:? )((?=[^\s]*\d)[^\s,;\"']{4,200})")
+"""The same in a sentence, where the value has a digit: ``Password is ...``."""
+_ELEMENT = re.compile(r"<([A-Za-z][\w.:-]{0,60})>([^<>]{1,4096})(?=</)")
+"""An element of XML that holds text alone."""
+_ADDRESS = re.compile(r"https?://[^\s\"'<>\\]{1,8192}")
+_CAMEL = re.compile(r"[a-z]*(?:[A-Z][a-z]+)+")
 _UUID = re.compile(r"[0-9a-f]{8}-?[0-9a-f]{4}-?[1-8][0-9a-f]{3}-?[89ab][0-9a-f]{3}-?[0-9a-f]{12}", re.IGNORECASE)
 _SORTABLE = re.compile(r"0[0-9A-HJKMNP-TV-Z]{25}")
 _HEX = re.compile(r"[0-9a-f]{32,}|[0-9A-F]{32,}")
@@ -61,6 +71,9 @@ _OF_SCHEMAS = frozenset({"example", "examples", "default", "const", "enum", "val
 """Members of a schema that hold values of what it describes."""
 _MEMBERS = frozenset({"properties", "patternProperties", "$defs", "definitions", "dependentSchemas"})
 """Members of a schema that hold schemas by the names of what they describe."""
+_HIDDEN = re.compile(r"hidden-[a-z]+-\d+(?:-until-\w+)?")
+_STEPS = re.compile("[/_-]")
+_RELATIVE = re.compile(r"/[^\s?#]{0,2000}[?#][^\s]{1,8000}")
 _SIGNING_IN = frozenset(
     {"login", "signin", "sign-in", "callback", "oauth", "oauth2", "authorize", "token", "auth", "sso"}
 )
@@ -93,6 +106,8 @@ def _random(text: str) -> bool:
         return True
     plain = _SEPARATORS.sub("", text)
     if len(plain) < 18 or plain.isdigit():
+        return False
+    if _CAMEL.fullmatch(plain) and 4 * sum(map(str.isupper, plain)) <= len(plain):  # words, written as one
         return False
     sorts = [0 if c.isdigit() else 1 if c.isupper() else 2 for c in plain]
     changes = sum(a != b for a, b in pairwise(sorts))
@@ -134,7 +149,9 @@ class SecretKeeper:
         return "secret" if plain.lower() in self.names else secret_name(plain)
 
     def hidden(self, sort: str, value: str) -> str:
-        """The stand-in for a secret."""
+        """The stand-in for a secret; what stands in for one already stays."""
+        if _HIDDEN.fullmatch(value):
+            return value
         self.counts[sort] += 1
         found = self._known.get((sort, value))
         if found is None:
@@ -153,7 +170,7 @@ class SecretKeeper:
         if len(value) < 5 or self.nothing_in_text(value):
             return self.hidden(sort, value) if (sort := self.named(name)) else value
         if looks := _LOOKS.fullmatch(value):
-            if looks.lastgroup in ("jwt", "pem"):
+            if looks.lastgroup in ("jwt", "pem", "issued"):
                 return self.hidden(str(looks.lastgroup), value)
             if looks.lastgroup == "card" and _luhn(re.sub(r"\D", "", value)):
                 return self.hidden("card", value)
@@ -167,12 +184,29 @@ class SecretKeeper:
         if self.keeps or len(text) < 5:
             return text
 
+        if "://" in text and (address := _ADDRESS.search(text)) is not None and ("?" in text or "#" in text):
+            before, behind = text[: address.start()], text[address.end() :]
+            return self.text(before, random=random) + self.url(address[0]) + self.text(behind, random=random)
+        if _RELATIVE.fullmatch(text):
+            return self.url(text)
+
         def named(match: re.Match[str]) -> str:
-            sort = "" if match[3].startswith("hidden-") else self.named(match[1])
-            return match[1] + match[2] + self.hidden(sort, match[3]) if sort else match[0]
+            name, between, *groups = match.groups()
+            mark, value = groups[-2:] if groups[-1] is not None or len(groups) < 4 else groups[:2]
+            sort = "" if value.startswith("hidden-") else self.named(name)
+            return name + between + (mark or "") + self.hidden(sort, value) if sort else match[0]
 
         found = _LOOKS.sub(lambda match: self._looked(match, random), text)
-        return _NAMED.sub(named, found) if "=" in found or ":" in found else found
+        found = _NAMED.sub(named, found) if "=" in found or ":" in found else found
+        if " is" in found:
+            found = _SAID.sub(lambda match: self._said(match, match[1] + match[2], match[3], ""), found)
+        if "</" in found:
+            found = _ELEMENT.sub(lambda match: self._said(match, f"<{match[1]}>", match[2], ""), found)
+        return found
+
+    def _said(self, match: re.Match[str], before: str, value: str, behind: str) -> str:
+        sort = "" if value.startswith("hidden-") else self.named(match[1].rpartition(":")[2])
+        return before + self.hidden(sort, value) + behind if sort else match[0]
 
     def _looked(self, match: re.Match[str], random: bool) -> str:
         value, sort = match[0], str(match.lastgroup)
@@ -211,7 +245,7 @@ class SecretKeeper:
     def _plain_segments(self, path: str) -> bool:
         if _PLAIN_PATH.fullmatch(path) is None or "//" in path or "eyJ" in path or _LIKE_A_CARD.search(path):
             return False
-        return _LINK_WORDS.isdisjoint(path.lower().split("/"))
+        return _LINK_WORDS.isdisjoint(_STEPS.split(path.lower()))
 
     def _names_tell(self, names: str) -> bool:
         """Whether one of the names of a query, parted by ``&``, may stand for a secret; or a value held another."""
@@ -219,7 +253,9 @@ class SecretKeeper:
 
     def nothing_in_text(self, text: str) -> bool:
         """Whether a text holds nothing that would be hidden, and can stand in a field as it is. No: perhaps."""
-        return _PLAIN_TEXT.fullmatch(text) is not None and "eyJ" not in text and not _LIKE_A_CARD.search(text)
+        if _PLAIN_TEXT.fullmatch(text) is None or "eyJ" in text or " is" in text:
+            return False
+        return not _LIKE_A_CARD.search(text)
 
     def nothing_in_link(self, url: str) -> bool:
         """The same of a whole URL with a plain host."""
@@ -251,7 +287,8 @@ class SecretKeeper:
         for segment in path.split("/"):
             plain, *matrix = segment.split(";")
             shown = unquote(plain)
-            known = self.hidden("token", shown) if before in _LINK_WORDS and len(shown) >= 16 else self.text(shown)
+            linked = len(shown) >= 16 and not _LINK_WORDS.isdisjoint(_STEPS.split(before))
+            known = self.hidden("token", shown) if linked else self.text(shown)
             made.append(";".join([plain if known == shown else quote(known, safe="@"), *map(self._pair, matrix)]))
             before = plain.lower()
         return "/".join(made)
@@ -362,6 +399,9 @@ class SecretKeeper:
         if self.keeps:
             return tree
         if isinstance(tree, dict):
+            named = next((tree[key] for key in ("name", "key") if isinstance(tree.get(key), str)), "")
+            if named and tree.keys() <= {"name", "key", "value", "type", "id"} and "value" in tree:
+                return {key: self.json(value, named if key == "value" else str(key)) for key, value in tree.items()}
             below = {key: name if name and key in _OF_SCHEMAS else str(key) for key in tree}
             return {key: self.json(value, below[key]) for key, value in tree.items()}
         if isinstance(tree, list):
@@ -423,6 +463,7 @@ _WORDS: dict[str, tuple[str, str]] = {
     "card": ("card number", "card numbers"),
     "code": ("code", "codes"),
     "cookie": ("cookie", "cookies"),
+    "issued": ("issued key", "issued keys"),
     "jwt": ("signed token", "signed tokens"),
     "key": ("key", "keys"),
     "mail": ("e-mail address", "e-mail addresses"),

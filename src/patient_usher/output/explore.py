@@ -25,7 +25,7 @@ def told(explored: Explored) -> Iterator[Line]:
         by = sorted({case.answered_by for case in cases if case.answered_by})
         head = f"{lines.get(route or '', 'any other path or method')}, answered by {' or '.join(by) or 'nobody'}"
         yield line((route or "no route", "name"), (f"  {head}", "dim"))
-        wide = min(max(len(_told(case)) for case in cases), max(line_width() - 40, 24))
+        wide = min(max((len(_told(case)) for case in cases), default=0), max(line_width() - 40, 24))
         for case in cases:
             yield _case(case, explored.cases[case][0], wide)
         if route is not None and not any(case.handler for case in cases):

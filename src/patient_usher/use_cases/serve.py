@@ -127,7 +127,7 @@ def served(pipeline: Pipeline, *, port: int = 0, **how: object) -> Iterator[Serv
     serving = Serving(pipeline, port=port, on_ready=ready.set, **how)  # type: ignore[arg-type]
     thread = Thread(target=serving.work, daemon=True)
     thread.start()
-    ready.wait(10)
+    ready.wait(60)
     try:
         yield serving
     finally:

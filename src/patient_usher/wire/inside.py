@@ -8,12 +8,11 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from collections.abc import Awaitable, Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
-from threading import Condition, Thread
+from threading import Condition, Event, Thread
 from time import monotonic, sleep
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.server_timing import timing_names
@@ -134,9 +133,12 @@ def spans_of(octets: bytes) -> Iterator[Span]:
         yield from _of_protobuf(octets)
         return
     try:
-        docs = [json.loads(text)]
-    except ValueError:
-        docs = [json.loads(line) for line in text.splitlines() if line.strip()]
+        try:
+            docs = [json.loads(text)]
+        except ValueError:
+            docs = [json.loads(line) for line in text.splitlines() if line.strip()]
+    except RecursionError:
+        raise ValueError("these spans are nested too deep; write OTLP's JSON or protobuf") from None
     for doc in docs:
         yield from _of_json(doc)
 
@@ -147,7 +149,7 @@ def _of_json(doc: Json) -> Iterator[Span]:
             for scope in resource.get("scopeSpans", ()):
                 for span in scope.get("spans", ()):
                     yield Span(str(span["traceId"]).lower(), str(span["name"]), int(span.get("startTimeUnixNano", 0)))
-    except (AttributeError, KeyError, TypeError):
+    except (AttributeError, KeyError, TypeError, ValueError, OverflowError):
         raise ValueError("these are no spans; write OTLP's JSON or protobuf") from None
 
 
@@ -167,46 +169,50 @@ def _of_protobuf(octets: bytes) -> Iterator[Span]:
 
 
 class Receiver:
-    """Takes spans in over HTTP (OTLP 1.x: POST /v1/traces), until it is closed."""
+    """Takes spans in over HTTP (OTLP 1.x: POST /v1/traces), until it is closed; by the server that serves models."""
 
     def __init__(self, host: str, port: int, spans: Spans) -> None:
         """Raises OSError where nobody can listen there."""
-        self._server = ThreadingHTTPServer((host, port), _taking(spans))
-        self._server.daemon_threads = True
-        self.port: int = self._server.server_address[1]
-        Thread(target=self._server.serve_forever, daemon=True).start()
+        from patient_usher.wire.server import Server, listening
+
+        listener = listening(host, port)
+        self.port: int = listener.getsockname()[1]
+        ready = Event()
+        self._server = Server(_taking(spans), listener, on_ready=ready.set)
+        self._thread = Thread(target=self._server.work, daemon=True)
+        self._thread.start()
+        ready.wait(60)
 
     def close(self) -> None:
         """Listen no longer."""
-        self._server.shutdown()
-        self._server.server_close()
+        self._server.stop()
+        self._thread.join(60)
 
 
-def _taking(spans: Spans) -> type[BaseHTTPRequestHandler]:
-    class Taking(BaseHTTPRequestHandler):
-        protocol_version = "HTTP/1.1"
-        timeout = 30
+def _taking(spans: Spans) -> Callable[..., Awaitable[None]]:
+    """An ASGI application that takes spans in, in one body of bounded size."""
 
-        def do_POST(self) -> None:
-            length = int(self.headers["Content-Length"] or 0)
-            status = 200
-            if length > MOST_OCTETS:
-                status, self.close_connection = 413, True
-            else:
-                octets = self.rfile.read(length)
-                try:
-                    spans.add(list(spans_of(octets)))
-                except (ValueError, OSError, EOFError):
-                    status = 400
-            as_json = "json" in (self.headers["Content-Type"] or "")
-            body = b"{}" if as_json else b""
-            self.send_response(status)
-            self.send_header("Content-Type", "application/json" if as_json else "application/x-protobuf")
-            self.send_header("Content-Length", str(len(body)))
-            self.end_headers()
-            self.wfile.write(body)
+    async def taking(scope: dict[str, Any], receive: Callable[..., Any], send: Callable[..., Any]) -> None:
+        octets, status, more = bytearray(), 200, True
+        while more and status == 200:
+            message = await receive()
+            if message["type"] != "http.request":
+                return
+            octets += message.get("body", b"")
+            more = message.get("more_body", False)
+            status = 413 if len(octets) > MOST_OCTETS else 200
+        if scope["method"] != "POST":
+            status = 405
+        elif status == 200:
+            try:
+                spans.add(list(spans_of(bytes(octets))))
+            except ValueError:
+                status = 400
+        media = next((value for name, value in scope["headers"] if name == b"content-type"), b"")
+        body, sort = (b"{}", b"application/json") if b"json" in media else (b"", b"application/x-protobuf")
+        fields = [(b"Content-Type", sort), (b"Content-Length", str(len(body)).encode())]
+        fields += [(b"Allow", b"POST")] * (status == 405) + [(b"Connection", b"close")] * (status == 413)
+        await send({"type": "http.response.start", "status": status, "headers": fields})
+        await send({"type": "http.response.body", "body": body})
 
-        def log_message(self, format: str, *args: object) -> None:
-            """Nothing."""
-
-    return Taking
+    return taking

@@ -22,7 +22,8 @@ class AtUrl:
     def __init__(self, at: Url, base: str, tls: ssl.SSLContext | bool = True) -> None:
         self._at, self._base = at, base
         self._pool = ThreadPoolExecutor(MOST_AT_ONCE)
-        self._client = httpx.Client(http1=True, http2=False, follow_redirects=False, trust_env=False, verify=tls)
+        # Connections alone: no cookies, no proxy and no redirects but those of the trace's callers.
+        self._connections = httpx.HTTPTransport(http1=True, http2=False, trust_env=False, verify=tls)
 
     def ask(self, request: Request, patience: float) -> Future[Asked]:
         """The answer that is to come, or NoAnswer."""
@@ -34,19 +35,18 @@ class AtUrl:
             raise NoAnswer(f"wasn't asked: {url.origin} is another host than the trace's base, {self._base}")
         fields = [(name, value) for name, value in request.fields.pairs() if name.lower() not in _OWN]
         ends = monotonic() + patience
-        asked = self._client.build_request(
+        asked = httpx.Request(
             request.method,
             f"{self._at.origin}/",
             headers=[(name.encode("latin-1", "replace"), value.encode("latin-1", "replace")) for name, value in fields],
             content=request.body if request.body else None,
-            timeout=patience,
-            extensions={"target": url.target.encode("latin-1", "replace")},  # as it stands: nothing is resolved
+            extensions={
+                "target": url.target.encode("latin-1", "replace"),  # as it stands: nothing is resolved
+                "timeout": httpx.Timeout(patience).as_dict(),
+            },
         )
-        for name in ("accept", "accept-encoding", "user-agent"):  # nothing that the trace doesn't say
-            if not any(own.lower() == name for own, _ in fields):
-                asked.headers.pop(name, None)
         try:
-            answer = self._client.send(asked, stream=True)
+            answer = self._connections.handle_request(asked)
             try:
                 body = bytearray()
                 for chunk in answer.iter_raw():
@@ -63,15 +63,17 @@ class AtUrl:
             raise NoAnswer(_unreached(error, self._at)) from None
         except httpx.RemoteProtocolError as error:
             raise NoAnswer(f"speaks no HTTP/1.1, or closed the connection: {error}") from None
-        except httpx.HTTPError as error:
-            raise NoAnswer(f"gave no answer: {error}") from None
+        except NoAnswer:
+            raise
+        except Exception as error:  # whatever the client makes of what a stranger's service sends
+            raise NoAnswer(f"gave no answer: {error or type(error).__name__}") from None
         pairs = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in answer.headers.raw]
         return answer.status_code, [(name, self._as_of_base(name, value)) for name, value in pairs], bytes(body)
 
     def close(self) -> None:
         """Close the connections."""
         self._pool.shutdown(wait=False, cancel_futures=True)
-        self._client.close()
+        self._connections.close()
 
     def _as_of_base(self, name: str, value: str) -> str:
         """A Location that leads back to the service, as the trace's base has it."""

@@ -10,21 +10,21 @@ import hashlib
 import ipaddress
 import socket
 import ssl
+import sys
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import NamedTuple
 
+import h11
 import uvicorn
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
-from patient_usher.wire.serving import CLOSES
+from patient_usher.wire.serving import CLOSES, HEAD_OCTETS
 
-HEAD_OCTETS = 64 << 10
-"""The most octets of a request's line and fields."""
 BACKLOG = 2048
 
 
@@ -123,6 +123,18 @@ class Connection(H11Protocol):
             self._in_time()
         elif self._late is None and (self.cycle is None or self.cycle.response_complete):
             self._late = self.loop.call_later(self.within, self.transport.close)
+
+    def send_400_response(self, msg: str) -> None:
+        """Refuse what can't be read as a request, with the status that says why: 431 for a head that is too long."""
+        status = getattr(sys.exc_info()[1], "error_status_hint", 400)
+        if status != 431:
+            super().send_400_response(msg)
+            return
+        fields = [(b"content-type", b"text/plain; charset=utf-8"), (b"connection", b"close")]
+        response = h11.Response(status_code=431, headers=fields, reason=b"Request Header Fields Too Large")
+        for event in (response, h11.Data(data=f"a head over {HEAD_OCTETS:,} octets\n".encode()), h11.EndOfMessage()):
+            self.transport.write(self.conn.send(event) or b"")
+        self.transport.close()
 
     def connection_lost(self, exc: Exception | None) -> None:
         """It is gone."""

@@ -25,6 +25,11 @@ CLOSES = "patient-usher.transport"
 """The extension of a scope in which a server leaves the connection, so that it can be closed without an answer."""
 _OF_CONNECTION = frozenset({b"connection", b"transfer-encoding", b"keep-alive", b"te", b"upgrade", b"expect"})
 """Fields that are the connection's own (RFC 9110 7.6.1): stages never see them."""
+HEAD_OCTETS = 64 << 10
+"""The most octets of a request's line and fields."""
+_LENGTHS = frozenset({b"content-length", b"transfer-encoding"})
+PART = 64 << 10
+"""How many octets of an answer are handed to the server at once."""
 Messages = Callable[..., Any]
 
 
@@ -106,6 +111,11 @@ class ServedModel:
     async def __call__(self, scope: dict[str, object], receive: Messages, send: Messages) -> None:
         """Answer one request."""
         if scope["type"] != "http":
+            return
+        headers: Any = scope["headers"]
+        size = sum([len(name) + len(value) + 4 for name, value in headers])
+        if size > HEAD_OCTETS:
+            await self._turn_away(scope, send, 431, f"fields of {size:,} octets, over {HEAD_OCTETS:,}")
             return
         if self.under_way >= self._bounds.at_once:
             await self._turn_away(scope, send, 503, f"over {self._bounds.at_once} requests at once")
@@ -206,7 +216,7 @@ class ServedModel:
 
     # What becomes of it.
 
-    async def _exchange(self, scope: dict[str, object], body: bytes, receive: Messages, send: Messages) -> None:
+    async def _exchange(self, scope: dict[str, Any], body: bytes, receive: Messages, send: Messages) -> None:
         request, now = self._request(scope, body), self.clock.catch_up()
         x = self.world.admit(f"r{self.world.exchanges + 1}", request, now, watched=self._watched)
         course = self._walk.start(x, self._patience)
@@ -215,7 +225,7 @@ class ServedModel:
             await self._wait(course, receive)
         answer = x.answer
         if answer is not None and not course.gave_up:
-            await _answered(answer, send)
+            await _answered(answer, send, closes=_framed_twice(scope))
         elif not self._ending:  # else the server has closed it
             await _closed(scope, x, receive)
 
@@ -241,10 +251,23 @@ class ServedModel:
             waiting[1].set_result(None)
 
 
-async def _answered(answer: Answer, send: Messages) -> None:
+def _framed_twice(scope: dict[str, Any]) -> bool:
+    """Whether a request says both lengths: somebody on its way may have read another one (RFC 9112 6.3)."""
+    names = [name for name, _ in scope["headers"] if name in _LENGTHS]
+    return b"transfer-encoding" in names and b"content-length" in names
+
+
+async def _answered(answer: Answer, send: Messages, *, closes: bool) -> None:
     fields = [(name.encode("latin-1"), value.encode("latin-1", "replace")) for name, value in answer.fields.pairs()]
+    if closes:
+        fields.append((b"Connection", b"close"))
     await send({"type": "http.response.start", "status": answer.status, "headers": fields})
-    await send({"type": "http.response.body", "body": answer.body})
+    # In parts: the server takes the next one only when there is room for it, so that nothing unread piles up.
+    body, at = answer.body, 0
+    while len(body) - at > PART:
+        await send({"type": "http.response.body", "body": body[at : at + PART], "more_body": True})
+        at += PART
+    await send({"type": "http.response.body", "body": body[at:] if at else body})
 
 
 async def _closed(scope: dict[str, Any], x: Exchange, receive: Messages) -> None:

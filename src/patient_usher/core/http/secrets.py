@@ -36,11 +36,11 @@ _LINKS = frozenset({"location", "content-location", "referer"})
 
 
 _SORTS: dict[str, tuple[str, ...]] = {
-    "password": ("password", "passwd", "pwd", "passphrase"),
+    "password": ("password", "passwd", "pwd", "passphrase", "passcode", "pw"),
     "token": ("token", "jwt", "bearer", "csrf", "xsrf", "assertion", "authorization"),
     "key": ("apikey",),
-    "secret": ("secret", "credential", "credentials"),
-    "signature": ("signature", "sig"),
+    "secret": ("secret", "credential", "credentials", "ssn", "iban"),
+    "signature": ("signature", "sig", "hmac"),
     "session": ("sid", "sessionid", "jsessionid", "phpsessid"),
     "code": ("otp", "totp", "pin", "cvv", "cvc"),
 }
@@ -52,12 +52,24 @@ _BY_PAIR = {
     ("saml", "response"): "token",
     ("remember", "me"): "cookie",
     ("one", "time"): "code",
-    **{(word, "code"): "code" for word in ("mfa", "auth", "verification", "security")},
+    ("security", "answer"): "secret",
+    ("connection", "string"): "secret",
+    ("access", "key"): "key",
+    ("user", "pass"): "password",
+    **{(word, "code"): "code" for word in ("mfa", "auth", "verification", "security", "recovery", "backup")},
 }
-_WHOLE = {"pass": "password", "auth": "secret", "_csrf": "token", "card": "card", "pan": "card"}
+_WHOLE = {
+    "pass": "password",
+    "auth": "secret",
+    "_csrf": "token",
+    "card": "card",
+    "pan": "card",
+    "ticket": "token",
+    "sas": "token",
+}
 _NO_SECRET = frozenset({
     "type", "count", "expires", "expiry", "in", "at", "ttl", "size", "length", "limit", "url", "uri",
-    "endpoint", "age",
+    "endpoint", "age", "policy", "algorithm", "alg", "hint", "rules", "required", "enabled", "used", "strength",
 })  # fmt: skip
 """Last words of names that only speak of a secret."""
 _OTHER_KEYS = frozenset({
@@ -67,11 +79,17 @@ _OTHER_KEYS = frozenset({
 _NAME_WORDS = re.compile(r"[A-Z]+(?=[A-Z][a-z])|[A-Z]?[a-z]+|[A-Z]+|[0-9]+")
 
 
+_ENDS = {"token": "token", "password": "password", "secret": "secret"}
+"""How words end that are several in one: authtoken, userpassword."""
+
+
 def secret_name(name: str) -> str:
     """Of which sort the value is that goes by a name (of a field, a parameter, a member); nothing for none."""
     words = [word.lower() for word in _NAME_WORDS.findall(name)]
     if not words or words[-1] in _NO_SECRET:
         return ""
+    if (one := words[-1].removesuffix("s")) in _BY_WORD or one in ("key", "code"):  # several of them
+        words[-1] = one
     if (whole := _WHOLE.get(name.lower())) is not None:
         return whole
     for pair in pairwise(words):
@@ -80,6 +98,8 @@ def secret_name(name: str) -> str:
     for word in words:
         if word in _BY_WORD:
             return _BY_WORD[word]
+    if joined := next((sort for end, sort in _ENDS.items() if words[-1].endswith(end)), ""):
+        return joined
     own_key = words[-1] == "key" and len(words) > 1 and words[-2] not in _OTHER_KEYS
     return "key" if own_key else ""
 

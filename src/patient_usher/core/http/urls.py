@@ -52,8 +52,8 @@ class Url:
 
     @property
     def text(self) -> str:
-        """The whole URL."""
-        return self.origin + self.target
+        """The whole URL; of the service as a whole (``*``), its origin (RFC 9110 7.1)."""
+        return self.origin if self.target == "*" else self.origin + self.target
 
     @property
     def segments(self) -> tuple[str, ...]:
@@ -173,4 +173,5 @@ def parse_url(text: str) -> Url:
         raise ValueError("the URL names no host")
     if parts.username is not None:
         raise ValueError("credentials don't belong in a URL")
-    return Url(scheme, parts.hostname, parts.port or DEFAULT_PORTS[scheme], parts.path, parts.query)
+    port = DEFAULT_PORTS[scheme] if parts.port is None else parts.port
+    return Url(scheme, parts.hostname, port, parts.path, parts.query)

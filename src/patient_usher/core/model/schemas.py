@@ -162,9 +162,11 @@ def compiled(schema: Json) -> Compiled:
     """What validates values against a schema: ``format`` asserts, patterns are linear, nothing is fetched."""
     from referencing import Registry
 
+    from patient_usher.core.model.formats import format_checker  # most pipelines have no schema
+
     base = _dialect(schema)
     made, left = _validating(base)
-    return Compiled(made(schema, registry=Registry(), format_checker=base.FORMAT_CHECKER), left)
+    return Compiled(made(schema, registry=Registry(), format_checker=format_checker()), left)
 
 
 @cache
@@ -203,15 +205,14 @@ def _validating(base: Any) -> tuple[Any, list[int]]:
         if wanted and items and len(items) < len(instance):
             yield ValidationError("has an item twice")
 
-    def reference(keyword: str) -> object:
+    def counted(keyword: str) -> object:
         plain = base.VALIDATORS.get(keyword)
 
         def followed(validator: object, wanted: Json, instance: Json, schema: Json) -> Iterator[object]:
             left[0] -= 1
             if left[0] < 0:
-                yield ValidationError("is too involved to be checked")
-            else:
-                yield from plain(validator, wanted, instance, schema)
+                raise _TooInvolved
+            yield from plain(validator, wanted, instance, schema)
 
         return followed
 
@@ -222,9 +223,13 @@ def _validating(base: Any) -> tuple[Any, list[int]]:
         "additionalProperties": additional,
         "uniqueItems": unique,
         "multipleOf": multiple,
-        **{keyword: reference(keyword) for keyword in ("$ref", "$dynamicRef") if keyword in base.VALIDATORS},
+        **{keyword: counted(keyword) for keyword in _BRANCHING if keyword in base.VALIDATORS},
     }
     return validators.extend(base, extended), left  # type: ignore[no-untyped-call]
+
+
+_BRANCHING = ("$ref", "$dynamicRef", "allOf", "anyOf", "oneOf", "not", "if")
+"""Keywords that lead to further schemas of the same value: these could double at every step."""
 
 
 def is_multiple(value: float, step: float) -> bool:
@@ -234,8 +239,12 @@ def is_multiple(value: float, step: float) -> bool:
     return Fraction(str(value)) % Fraction(str(step)) == 0
 
 
-MOST_REFERENCES = 20_000
-"""How many references are followed for one value: schemas that lead back to themselves could go on for ever."""
+MOST_REFERENCES, MOST_A_PART = 2_000, 40
+"""How often one value may lead from schema to schema, at least, and for each part of it: some lead on without end."""
+
+
+class _TooInvolved(Exception):
+    """A schema leads to further ones without end, or nearly so."""
 
 
 class Compiled:
@@ -244,10 +253,28 @@ class Compiled:
     def __init__(self, validator: Any, left: list[int]) -> None:
         self._validator, self._left = validator, left
 
-    def iter_errors(self, value: Json) -> Iterator[object]:
+    def iter_errors(self, value: Json) -> list[object]:
         """What is wrong with a value."""
-        self._left[0] = MOST_REFERENCES
-        yield from self._validator.iter_errors(value)
+        from jsonschema import ValidationError
+
+        for most in (MOST_REFERENCES, MOST_A_PART * _parts(value)):
+            self._left[0] = most
+            try:
+                return [*self._validator.iter_errors(value)]
+            except _TooInvolved:
+                continue
+        return [ValidationError("is too involved to be checked")]
+
+
+def _parts(value: Json) -> int:
+    """Of how many values a value is made, itself among them."""
+    count, pending = 0, [value]
+    while pending:
+        node = pending.pop()
+        count += 1
+        if isinstance(node, dict | list):
+            pending += node.values() if isinstance(node, dict) else node
+    return count
 
 
 def _canonical(value: Json) -> object:

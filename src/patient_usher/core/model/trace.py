@@ -161,7 +161,7 @@ class SendLine:
         self.filled = "${" in target
         if self.filled:
             _check_filled(target)
-        elif not target.startswith("/"):
+        elif not target.startswith("/") and not (target == "*" and method == "OPTIONS"):
             parse_url(target)
         if " " in target or not target.isprintable():  # all other white space isn't printable either
             raise ValueError(f"the target {show(target)} holds white space or a control character; write %20, say")

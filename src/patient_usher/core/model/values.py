@@ -11,7 +11,7 @@ from pydantic import AfterValidator, WithJsonSchema
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.http.messages import json_bytes, json_string, json_text
 from patient_usher.core.model.document import Json
-from patient_usher.core.model.errors import MissingValue
+from patient_usher.core.model.errors import Fault, MissingValue, Raised
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.text_types import show, wrong
 
@@ -154,6 +154,20 @@ def plain(value: Json) -> str:
     return value if isinstance(value, str) else str(value)
 
 
+MOST_FILLED = 8 << 20
+"""How many characters of text one exchange may fill in, in texts of some length: stages could double them for ever."""
+_SMALL = 1 << 16
+
+
+def spend(x: Any, text: str) -> str:
+    """The text, counted against what its exchange may fill in. Raises Fault where that is used up."""
+    if len(text) > _SMALL and isinstance(work := getattr(x, "work", None), dict):
+        work[MOST_FILLED] = spent = work.get(MOST_FILLED, 0) + len(text)
+        if spent > MOST_FILLED:
+            raise Fault(Raised("TooMuchText", f"stages fill in over {MOST_FILLED:,} characters for one request"))
+    return text
+
+
 def fill(value: Json, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> tuple[bool, Any]:
     """Prepare a value for filling, once.
 
@@ -173,7 +187,7 @@ def fill(value: Json, roots: Mapping[str, Callable[[str], Reader]] = ROOTS) -> t
             return False, parts[0]
         for at in range(1, len(parts), 2):
             parts[at] = reader(parts[at], roots)
-        return True, lambda x: "".join(p if p.__class__ is str else plain(p(x)) for p in parts)
+        return True, lambda x: spend(x, "".join(p if p.__class__ is str else plain(p(x)) for p in parts))
     if isinstance(value, Mapping):
         pairs = [(key, *fill(item, roots)) for key, item in value.items()]
         if not any(live for _, live, _ in pairs):

@@ -16,7 +16,7 @@ from patient_usher.core.model.stage import Setup
 _SAFE = re.compile(r"[A-Za-z0-9._:/+=-]{1,128}")
 # W3C Trace Context 3.2: version, trace-id, parent-id, flags; zeros alone aren't an id.
 _TRACEPARENT = re.compile(
-    r"(?!ff|00-.{50}-..-)([0-9a-f]{2})-(?!0{32})([0-9a-f]{32})-(?!0{16})([0-9a-f]{16})-([0-9a-f]{2})(?:-.*)?"
+    r"(?!ff|00-.{49}-..-)([0-9a-f]{2})-(?!0{32})([0-9a-f]{32})-(?!0{16})([0-9a-f]{16})-([0-9a-f]{2})(?:-.*)?"
 )
 """Trace Context 3.2.2; what a later version adds behind a dash is left out (3.2.4), version 00 has nothing there."""
 _SAMPLED = 1

@@ -199,6 +199,8 @@ class Stage(base.Stage):
 def _described(where: str, error: Any) -> list[dict[str, str]]:
     path = [where, *error.absolute_path]
     keyword, wanted = error.validator, error.validator_value
+    if not isinstance(keyword, str):  # it is about the whole value, and no keyword's
+        return [{"pointer": _pointer(path), "message": error.message}]
     if keyword == "required":
         missing = [name for name in wanted if name not in error.instance]
         # One error comes for each missing name; its message names it first.

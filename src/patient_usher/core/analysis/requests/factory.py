@@ -402,8 +402,8 @@ class Vocabulary:
                 values = ("gzip", "identity") if rest == "Accept-Encoding" else ("1", "2")
                 pairs.append((name, {key: {rest: values[0]}}, {key: {rest: values[1]}}))
         for when in self.matched(item):
-            if not {"json", "path"} & when.keys():
-                part = when.get("headers") or when.get("query") or {}
+            part = when.get("headers") or when.get("query") or {}
+            if part and not {"json", "path"} & when.keys():
                 root = "header" if when.get("headers") else "query"
                 pairs.append((f"{root}.{next(iter(part))}", {}, when))
         return pairs

@@ -28,8 +28,8 @@ class Kept(JsonObject):
 
 
 def url_of(target: str, base: Url) -> Url:
-    """Where a request goes: a path on the base's origin, or a whole URL. Raises ValueError."""
-    return base.at(target) if target.startswith("/") else parse_url(target)
+    """Where a request goes: a path on the base's origin, ``*`` for all of it, or a whole URL. Raises ValueError."""
+    return base.at(target) if target.startswith("/") or target == "*" else parse_url(target)
 
 
 OWS = " \t"

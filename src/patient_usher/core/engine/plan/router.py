@@ -62,6 +62,9 @@ class Router:
         self._root = _Node()
         self._exact: dict[tuple[str, str], Match] = {}
         self._last: dict[tuple[str, str], Route] = {}  # by what stands in front of a parameter at the end
+        routes = [*routes]
+        methods = [name for route in routes for name in _also(route.method)]
+        self._methods = tuple(dict.fromkeys(methods))
         for route in routes:
             node = self._root
             for what, text in route.template.segments:
@@ -86,6 +89,8 @@ class Router:
         exact = self._exact.get((method, url.path))
         if exact is not None:
             return exact
+        if url.path == "*":  # RFC 9112 3.2.4: OPTIONS of the service as a whole
+            return None, {}, self._methods
         before, _, last = url.path.rpartition("/")
         if last and "%" not in last and (route := self._last.get((method, before))) is not None:
             return route, {route.names[0]: last}, ()  # what is spelt out wins over parameters further up
@@ -132,6 +137,11 @@ class Router:
             if below is not None:
                 stack.append((below, at + 1, values))
         return None, {}, tuple(allowed)
+
+
+def _also(method: str) -> tuple[str, ...]:
+    """A route's method, and what is answered by its side (RFC 9110 9.3.2)."""
+    return ("GET", "HEAD") if method == "GET" else (method,)
 
 
 def _leaf(routes: dict[str, Route]) -> _Node:
