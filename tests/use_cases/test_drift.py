@@ -475,7 +475,7 @@ def test_what_is_asked_for_is_what_the_trace_says(target: str) -> None:
     lines = got[0].split(b"\r\n")
     assert lines[0] == f"GET {sent[0].model.send.final.sent.url.target} HTTP/1.1".encode("latin-1")
     names = [line.split(b":")[0].lower() for line in lines[1:] if line]
-    wanted = [b"accept", b"connection", b"host", b"traceparent", b"x-own"]
+    wanted = [b"accept", b"host", b"traceparent", b"x-own"]
     assert sorted(names) == wanted, "nothing that the trace doesn't say, but for what ties spans to it"
 
 

@@ -133,7 +133,9 @@ ODD: list[tuple[str, bytes, bytes]] = [
     ("HTTP/1.0", b"GET /a HTTP/1.0\r\n\r\n", b"HTTP/1.1 200"),
     ("two at once", b"GET /a HTTP/1.1\r\nHost: h\r\n\r\nGET /b HTTP/1.1\r\nHost: h\r\nConnection: close\r\n\r\n", b"HTTP/1.1 200"),
     ("no HTTP", b"EHLO mail.example\r\n\r\n", b"HTTP/1.1 400"), ("no host", b"GET / HTTP/1.1\r\n\r\n", b"HTTP/1.1 400"),
-    ("a large head", b"GET / HTTP/1.1\r\nHost: h\r\nX-A: " + b"a" * 100_000, b"HTTP/1.1 400"),
+    ("a large head", b"GET / HTTP/1.1\r\nHost: h\r\nX-A: " + b"a" * 100_000, b"HTTP/1.1 431"),
+    ("a head that is a little too large", b"GET / HTTP/1.1\r\nHost: h\r\nConnection: close\r\nX-A: " + b"a" * 66_000 + b"\r\n\r\n", b"HTTP/1.1 431"),
+    ("two lengths", b"POST /a HTTP/1.1\r\nHost: h\r\nContent-Length: 5\r\nTransfer-Encoding: chunked\r\n\r\n0\r\n\r\nGET /a HTTP/1.1\r\nHost: h\r\n\r\n", b"HTTP/1.1 200"),
     ("a websocket", b"GET /a HTTP/1.1\r\nHost: h\r\nUpgrade: websocket\r\nConnection: upgrade, close\r\nSec-WebSocket-Key: dGhlIHNhbXBsZQ==\r\n\r\n", b"HTTP/1.1 200"),
 ]  # fmt: skip
 

@@ -92,7 +92,9 @@ def main(argv: list[str] | None = None) -> int:
         if len(arguments) > 1 and arguments[0] == "help" and arguments[1] in QUESTIONS:
             arguments = [arguments[1], "--help"]
         if not arguments or arguments[0] not in QUESTIONS:
-            return _early(arguments)
+            status = _early(arguments)
+            sys.stdout.flush()
+            return status
         if argv is None:
             _ends_when_told()
         from importlib import import_module
@@ -118,7 +120,7 @@ def main(argv: list[str] | None = None) -> int:
                 from patient_usher.files.trace_paths import expanded
 
                 setattr(args, name, expanded(getattr(args, name)))
-        status: int = command.run(args)
+        status = int(command.run(args))
         sys.stdout.flush()
         if sys.stdout.isatty():
             from patient_usher.cli import hints
@@ -151,7 +153,11 @@ class _Outlet(io.FileIO):
 
 
 def _as_a_process() -> None:
-    """What is only so where the command is a process of its own: its output."""
+    """What is only so where the command is a process of its own: its streams, those that are closed leading nowhere."""
+    for number, (name, mode) in enumerate((("stdin", "r"), ("stdout", "w"), ("stderr", "w"))):
+        if getattr(sys, name) is None:
+            os.open(os.devnull, os.O_RDWR)  # takes the lowest number that is free: no file of ours may
+            setattr(sys, name, open(number, mode, closefd=False))  # noqa: SIM115
     out = sys.stdout
     if isinstance(out, io.TextIOWrapper) and isinstance(getattr(out.buffer, "raw", out.buffer), io.FileIO):
         out.flush()

@@ -64,6 +64,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="each further trace goes on with the state and the clock of the one before; else it starts fresh",
     )
     parser.add_argument(
+        "--as-far-as-known",
+        action="store_true",
+        help="leave out what is expected of stages, routes and environments that the pipeline lacks, and say which",
+    )
+    parser.add_argument(
         "--watch", action="store_true", help="run again when a file changes, and show what is different; Ctrl-C ends it"
     )
     group = parser.add_argument_group("coverage")
@@ -189,7 +194,7 @@ def session_of(args: Namespace) -> Session:
     traces = read_traces(args)
     if args.keep_state and len(traces) == 1:
         say("usher replay: --keep-state carries on from trace to trace, and there is one only")
-    bound = bound_all(pipeline, traces)
+    bound = bound_all(pipeline, traces, known_only=args.as_far_as_known)
     known = [id_ for trace in bound for id_ in trace.ids]
     for id_ in args.only:
         if id_.partition("[")[0] not in known and not any(trace.streams for trace in bound):

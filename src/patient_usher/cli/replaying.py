@@ -92,7 +92,12 @@ class Tally:
         """All of it, as it may be drawn."""
         statements = self.statements.all
         return Outcome(
-            scene_of(self.session.pipeline, list(traces), self.session.seed),
+            scene_of(
+                self.session.pipeline,
+                list(traces),
+                self.session.seed,
+                self.session.traces[0].starts if self.session.traces else None,
+            ),
             DOOR.redacted(self.summary.record()),
             self.summary.expecting,
             dict(self.summary.slips),

@@ -160,7 +160,7 @@ class Lines:
         """What can't be done with it, and what would be right."""
         return Unusable([Problem(Spot(self.name, 1, 1), what, mend)])
 
-    def bound(self, pipeline: Blueprint) -> BoundTrace:
+    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
         """The trace made ready for a pipeline; a line that can't be used is told when it is come to."""
         problems = fill_from_environment(self.header, ENVIRONMENT, self._allow_env)
         try:
@@ -171,12 +171,12 @@ class Lines:
             raise Unusable(problem._replace(spot=Spot(self.name, 1, 1)) for problem in problems)
         lines = self._lines()
         first = list(islice(lines, _LOOKED_AT))
-        maker = Maker(spec, pipeline, self._read_file)
+        maker = Maker(spec, pipeline, self._read_file, known_only=known_only)
         return BoundTrace(
             spec.name or Path(self.name).name,
             spec.starts,
             _Reader(self.name, maker, self._allow_env, ids_differ=self.ids_differ).entries(chain(first, lines)),
-            [],
+            maker.notes,
             [],
             [shown for _, raw in first if (shown := _shown(raw)) is not None],
             streams=True,

@@ -37,7 +37,7 @@ class LogLines(Lines):
         super().__init__(source.name, read_file, source.path, None, header, allow_env)
         self._starts, self._notes = first[0], list[str]()
 
-    def bound(self, pipeline: Blueprint) -> BoundTrace:
+    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
         """The trace made ready; when all has been read, its notes say what could not be."""
         return super().bound(pipeline)._replace(notes=self._notes)
 

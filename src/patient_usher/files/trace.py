@@ -28,7 +28,7 @@ class Source(Protocol):
     def recorded(self) -> bool:
         """Whether it is a recording."""
 
-    def bound(self, pipeline: Blueprint) -> BoundTrace:
+    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
         """The trace made ready for a pipeline. Raises Unusable with every problem."""
 
 
@@ -105,9 +105,12 @@ class Trace:
         """The trace as data, variables of the environment filled in, a recording as a trace. Raises Unusable."""
         return self._written().filled(pipeline)
 
-    def bound(self, pipeline: Blueprint) -> BoundTrace:
-        """The trace made ready for a pipeline. Raises Unusable with every problem."""
-        return self._source.bound(pipeline)
+    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
+        """The trace made ready for a pipeline. Raises Unusable with every problem.
+
+        ``known_only``: what is expected of stages, routes and environments that the pipeline lacks is left out.
+        """
+        return self._source.bound(pipeline, known_only=known_only)
 
     def _written(self) -> Document:
         if not isinstance(self._source, Document):
@@ -146,14 +149,14 @@ class Document:
         """The same with variables of the environment filled in, a recording as a trace."""
         return self._doc if self._doc is not None else self._parsed(pipeline, places=False)[0]
 
-    def bound(self, pipeline: Blueprint) -> BoundTrace:
+    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
         """The trace made ready for a pipeline. Raises Unusable with every problem."""
         if self._doc is not None:
-            return self._ready(self._doc, [], pipeline)
+            return self._ready(self._doc, [], pipeline, known_only=known_only)
         try:
-            return self._ready(*self._parsed(pipeline, places=False), pipeline)
+            return self._ready(*self._parsed(pipeline, places=False), pipeline, known_only=known_only)
         except Unusable:
-            return self._ready(*self._parsed(pipeline, places=True), pipeline)
+            return self._ready(*self._parsed(pipeline, places=True), pipeline, known_only=known_only)
 
     def _parsed(self, pipeline: Blueprint, *, places: bool) -> tuple[object, list[str]]:
         doc = parse(self._text, self.name, places=places)
@@ -164,5 +167,6 @@ class Document:
             raise Unusable(problems)
         return doc, notes
 
-    def _ready(self, doc: Json, notes: list[str], pipeline: Blueprint) -> BoundTrace:
-        return prepare(read_spec(doc), doc, Path(self.name).name, pipeline, self._read_file, notes)
+    def _ready(self, doc: Json, notes: list[str], pipeline: Blueprint, *, known_only: bool) -> BoundTrace:
+        name = Path(self.name).name
+        return prepare(read_spec(doc), doc, name, pipeline, self._read_file, notes, known_only=known_only)

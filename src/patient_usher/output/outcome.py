@@ -8,6 +8,7 @@ from typing import NamedTuple
 from msgspec import structs
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.always import StatementTold
 from patient_usher.core.verify.record import Record, StatementRecord, SummaryRecord, final_of
@@ -57,6 +58,8 @@ class Scene(NamedTuple):
     columns: Sequence[str]
     traces: Sequence[str]
     seed: int
+    starts: str | None = None
+    """From when the times of the first trace count (RFC 3339)."""
 
     @property
     def title(self) -> str:
@@ -64,9 +67,10 @@ class Scene(NamedTuple):
         return f"{self.pipeline}: {', '.join(self.traces)}, {' and '.join(self.environment)}"
 
 
-def scene_of(blueprint: Blueprint, traces: Sequence[str], seed: int) -> Scene:
-    """What is replayed, as it may be drawn."""
-    return DOOR.redacted(Scene(blueprint.name, blueprint.environment, blueprint.columns(), list(traces), seed))
+def scene_of(blueprint: Blueprint, traces: Sequence[str], seed: int, starts: int | None = None) -> Scene:
+    """What is replayed, as it may be drawn; ``starts`` in microseconds since the epoch."""
+    when = timestamp(starts) if starts is not None else None
+    return DOOR.redacted(Scene(blueprint.name, blueprint.environment, blueprint.columns(), list(traces), seed, when))
 
 
 class Outcome(NamedTuple):

@@ -61,6 +61,7 @@ def result_of(
         trace=", ".join(scene.traces),
         environment=list(scene.environment),
         seed=scene.seed,
+        starts=scene.starts,
         summary=summary,
         always=list(always),
         exchanges=exchanges,

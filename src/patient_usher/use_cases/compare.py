@@ -39,8 +39,8 @@ def compared_at_length(
 
 
 def session(pipeline: Pipeline, traces: Iterable[Trace], seed: int = 0) -> Session:
-    """The traces made ready for a pipeline. Raises Unusable."""
-    return Session(pipeline.blueprint, bound_all(pipeline.blueprint, traces), seed)
+    """The traces made ready for a pipeline, with what can be expected of it. Raises Unusable."""
+    return Session(pipeline.blueprint, bound_all(pipeline.blueprint, traces, known_only=True), seed)
 
 
 def records_of(session: Session) -> list[Record]:

@@ -167,12 +167,12 @@ class Session(NamedTuple):
         return not self.only or request_id in self.only or id_ in self.only
 
 
-def bound_all(pipeline: Blueprint, traces: Iterable[Trace]) -> list[BoundTrace]:
-    """Traces made ready. Raises Unusable with the problems of all of them."""
+def bound_all(pipeline: Blueprint, traces: Iterable[Trace], *, known_only: bool = False) -> list[BoundTrace]:
+    """Traces made ready, ``known_only`` as ``Trace.bound`` says. Raises Unusable with the problems of all of them."""
     problems, found = [], []
     for trace in traces:
         try:
-            found.append(trace.bound(pipeline))
+            found.append(trace.bound(pipeline, known_only=known_only))
         except Unusable as error:
             problems += error.problems
     if problems:

@@ -192,6 +192,8 @@ class Result(Struct, rename={"patient_usher": "patient-usher"}, kw_only=True):
     trace: str
     environment: list[str]
     seed: int
+    starts: str | None = None
+    """From when the times of the first trace count (RFC 3339)."""
     summary: SummaryRecord
     always: list[StatementRecord]
     exchanges: list[Record]

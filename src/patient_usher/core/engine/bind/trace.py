@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from ipaddress import ip_address
 from typing import NamedTuple
 
@@ -58,13 +58,23 @@ def read_spec(doc: object) -> TraceSpec:
 
 
 def prepare(
-    spec: TraceSpec, doc: object, name: str, blueprint: Blueprint, read_file: ReadFile, notes: Iterable[str] = ()
+    spec: TraceSpec,
+    doc: object,
+    name: str,
+    blueprint: Blueprint,
+    read_file: ReadFile,
+    notes: Iterable[str] = (),
+    *,
+    known_only: bool = False,
 ) -> BoundTrace:
-    """A trace in memory made ready for a pipeline; ``doc`` knows the places. Raises Unusable with every problem."""
+    """A trace in memory made ready for a pipeline; ``doc`` knows the places. Raises Unusable with every problem.
+
+    ``known_only``: what is expected of stages, routes and environments that the pipeline lacks is left out, and noted.
+    """
     problems: list[Problem] = []
     entries: list[Entry] = []
     ids: set[str] = set()
-    maker = Maker(spec, blueprint, read_file)
+    maker = Maker(spec, blueprint, read_file, known_only=known_only)
     for at, entry in enumerate(spec.requests):
         where: list[str | int] = ["requests", at]
         if isinstance(entry, RequestSpec):
@@ -83,7 +93,7 @@ def prepare(
         spec.name or name,
         spec.starts,
         entries,
-        list(notes),
+        [*notes, *maker.notes],
         [request.id for request in requests],
         [(_label(request), _line(request, spec.callers)) for request in requests],
         changes=len(requests) < len(entries),
@@ -109,8 +119,10 @@ _REMEMBERED = 5_000
 class Maker:
     """Makes entries of one trace ready for a pipeline, one after the other, and checks that they fit it."""
 
-    def __init__(self, spec: TraceSpec, blueprint: Blueprint, read_file: ReadFile) -> None:
-        self.spec, self.read_file = spec, read_file
+    def __init__(self, spec: TraceSpec, blueprint: Blueprint, read_file: ReadFile, *, known_only: bool = False) -> None:
+        self.spec, self.read_file, self.known_only = spec, read_file, known_only
+        self.notes: list[str] = []
+        """What was left out of what is expected, since the pipeline doesn't know it: a sentence for each name."""
         self.blueprint = blueprint
         """As it is after the changes so far."""
         self._lines: dict[str, tuple[SendLine, Url]] = {}
@@ -179,6 +191,8 @@ class Maker:
         self, entry: RequestSpec, spot: Spot, doc: object = None, where: Sequence[str | int] = ()
     ) -> RequestTemplate:
         """One request made ready. Raises Unusable."""
+        if self.known_only:
+            entry = self._known_part(entry)
         name = entry.caller or "script"
         known = self.spec.callers
         caller = known.get(name, SCRIPT)
@@ -205,6 +219,45 @@ class Maker:
             what, _, mend = str(error).partition("; ")
             there = locate(doc, [*where, "file"]) if doc is not None else spot
             raise Unusable([Problem(there, what, mend)]) from None
+
+    def _known_part(self, entry: RequestSpec) -> RequestSpec:
+        """The request with what can be expected of this pipeline."""
+        expects: dict[str, Expect] = {}
+        given = {"expect": entry.expect, **entry.expect_in} if entry.expect is not None else dict(entry.expect_in)
+        environments = {*self.blueprint.spec.environments, "production"}
+        for where, expect in given.items():
+            if where != "expect" and where not in environments:
+                self._leave_out(f"environment '{where}'")
+                continue
+            kept = {key: getattr(expect, key) for key in expect.model_fields_set}
+            for key, sort, name in _names_of(expect):
+                if not self._knows(sort, name):
+                    self._leave_out(f"{sort} '{name}'")
+                    kept.pop(key, None)
+            expects[where] = Expect.model_construct(expect.model_fields_set & kept.keys(), **kept)
+        first = expects.pop("expect", None)
+        return entry.model_copy(update={"expect": first, "expect_in": expects})
+
+    def _knows(self, sort: str, name: str) -> bool:
+        if sort == "route":
+            return any(item.route.id == name for item in self.blueprint.placed)
+        return name in self.blueprint.options or name in ("router", "handler", "server", "caller")
+
+    def _leave_out(self, what: str) -> None:
+        note = f"not applicable: what is expected of the {what}, which this pipeline doesn't have"
+        if note not in self.notes:
+            self.notes.append(note)
+
+
+def _names_of(expect: Expect) -> Iterator[tuple[str, str, str]]:
+    """What an expectation names of the pipeline: its key, of which sort the name is, and the name."""
+    for key in ("order", "ran", "skipped", "answered_by", "refused_by", "raised_by", "route"):
+        value = getattr(expect, key)
+        for name in value if isinstance(value, list) else [value]:
+            if isinstance(name, str) and name not in ("missing", "present"):
+                yield key, "route" if key == "route" else "stage", name
+    if expect.log is not None and expect.log.stage is not None:
+        yield "log", "stage", expect.log.stage
 
 
 def _referrer(problems: list[Problem], doc: object, where: Sequence[str | int]) -> Callable[..., None]:
