@@ -151,3 +151,41 @@ def test_help_lists_every_command_in_its_group(usher: Usher) -> None:
     assert [match for match in re.findall(r"^(\S.*):$", text, re.MULTILINE) if match in COMMANDS] == [*COMMANDS]
     assert list(re.findall(r"^  (\w+) ", text, re.MULTILINE)) == [*QUESTIONS]
     assert usher("-V").out == usher("--version").out
+
+
+PLAIN = "patient-usher: pipeline/1\nroutes: [{id: a, at: GET /a, access: everyone, handler: {answer: {text: low}}}]\n"
+ASKING = "patient-usher: trace/1\nrequests: [{id: a, send: GET /a, expect: {status: 200}}]\n"
+
+
+@pytest.mark.parametrize(
+    ("written", "same"),
+    [
+        ("replay -f json", "replay pipeline.yaml trace.yaml --format json"),
+        ("replay --json", "replay pipeline.yaml trace.yaml --format json"),
+        ("replay", "replay pipeline.yaml trace.yaml"),
+        ("show", "show pipeline.yaml"),
+        ("--plain show", "show pipeline.yaml --plain"),
+        ("--color always show pipeline.yaml", "show pipeline.yaml --colour always"),
+        ("--colour=always --plain show", "show pipeline.yaml --plain --colour always"),
+        ("explore --json", "explore pipeline.yaml --format json"),
+        ("replay pipeline.yaml -q", "replay pipeline.yaml trace.yaml --quiet"),
+    ],
+)
+def test_short_ways_say_the_same(usher: Usher, written: str, same: str) -> None:
+    files = {"pipeline__yaml": PLAIN, "trace__yaml": ASKING}
+    assert usher(*written.split(), **files) == usher(*same.split(), **files)
+
+
+def test_traces_in_a_folder_are_meant_where_none_is_named(usher: Usher, tmp_path: Path) -> None:
+    (tmp_path / "traces").mkdir()
+    for name in ("b.yaml", "a.yaml"):
+        (tmp_path / "traces" / name).write_text(ASKING)
+    told = usher("replay", "-o", "rows.csv", pipeline__yaml=PLAIN)
+    assert (told.status, told.out.index("a.yaml") < told.out.index("b.yaml")) == (0, True)
+    assert (tmp_path / "rows.csv").is_file()
+
+
+@pytest.mark.parametrize(("files", "missing"), [({}, "pipeline.yaml"), ({"pipeline__yaml": PLAIN}, "trace.yaml")])
+def test_what_is_meant_and_is_not_there(usher: Usher, files: dict[str, str], missing: str) -> None:
+    told = usher("replay", **files)
+    assert (told.status, told.err.startswith(f"{missing}:1:1: no ")) == (2, True)

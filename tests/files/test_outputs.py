@@ -188,7 +188,7 @@ def test_two_that_append_at_once_lose_nothing(tmp_path: Path) -> None:
     ]
 
 
-@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT])
+@pytest.mark.parametrize("how", [signal.SIGTERM, signal.SIGINT, signal.SIGHUP])
 def test_killed_in_the_middle_nothing_half_made_is_left(tmp_path: Path, how: signal.Signals) -> None:
     lines = "".join(f'{{"id": "r{at}", "send": "GET /health"}}\n' for at in range(200_000))
     (tmp_path / "t.jsonl").write_text('{"patient-usher": "trace/1"}\n' + lines)
@@ -201,7 +201,7 @@ def test_killed_in_the_middle_nothing_half_made_is_left(tmp_path: Path, how: sig
         time.sleep(0.02)
     assert left(tmp_path)
     process.send_signal(how)
-    assert process.wait(120) in (130, 143)
+    assert process.wait(120) == {signal.SIGTERM: 143, signal.SIGINT: 130, signal.SIGHUP: 129}[how]
     assert (left(tmp_path), (tmp_path / "rows.csv").exists()) == ([], False)
 
 
@@ -350,3 +350,13 @@ def test_workers_end_with_their_parent(tmp_path: Path, how: signal.Signals, star
     while workers() and time.monotonic() < deadline:
         time.sleep(0.1)
     assert workers() == []
+
+
+@pytest.mark.parametrize("redirect", [">&-", "2>&-", "<&- >&- 2>&-", ">/dev/full", ">/dev/full 2>/dev/full"])
+@pytest.mark.parametrize("command", ["--version", "show p.yaml"])
+def test_streams_that_are_closed_or_full_end_with_a_status(tmp_path: Path, command: str, redirect: str) -> None:
+    (tmp_path / "p.yaml").write_text("patient-usher: pipeline/1\n")
+    words = f"{USHER} {command} 2>err.txt {redirect}" if "2>" not in redirect else f"{USHER} {command} {redirect}"
+    done = subprocess.run(["bash", "-c", words], cwd=tmp_path, stdout=subprocess.PIPE, timeout=60, check=False)
+    err = (tmp_path / "err.txt").read_text() if "2>" not in redirect else ""
+    assert (done.returncode, "Traceback" in err) == (2 if ">/dev/full" in redirect else 0, False)

@@ -27,6 +27,19 @@ ROWS = [
 BULK = "\n".join([HEAD, *ROWS]) + "\n"
 
 
+def test_a_chart_obeys_no_configuration_of_a_folder(usher: Usher, tmp_path: Path) -> None:
+    """Such a file may name modules, whose code would run; and a name with dollar signs is no formula."""
+    pipeline = "patient-usher: pipeline/1\nname: cost $5_$ a call\nstages: [{id: t, kind: rate-limit, quota: 3, window: 1m, per: [header.X-K]}]\nroutes: [{id: a, at: GET /, access: everyone, handler: {answer: {text: x}}}]\n"
+    trace = 'patient-usher: trace/1\nrequests: [{id: a, send: GET /, headers: {X-K: "$5_$"}, times: 5, every: 1s}]\n'
+    plain = usher("chart", "p.yaml", "t.yaml", "--picture", "plain.svg", p__yaml=pipeline, t__yaml=trace)
+    (tmp_path / "matplotlibrc").write_text("backend: module://planted\naxes.facecolor: red\ntext.usetex: True\n")
+    (tmp_path / "planted.py").write_text("open('ran', 'w').write('x')\n")
+    told = usher("chart", "p.yaml", "t.yaml", "--picture", "again.svg", env={"PYTHONPATH": str(tmp_path)})
+    assert (plain.status, told.status, told.err) == (0, 0, "wrote again.svg\n")
+    assert (tmp_path / "plain.svg").read_bytes() == (tmp_path / "again.svg").read_bytes()
+    assert not (tmp_path / "ran").exists()
+
+
 def test_the_summary_says_what_the_records_say(usher: Usher) -> None:
     told = usher("replay", LIMITS, "t.jsonl", t__jsonl=BULK)
     records = [json.loads(line) for line in usher("replay", LIMITS, "t.jsonl", "--format", "jsonl").out.splitlines()]

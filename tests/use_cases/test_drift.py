@@ -437,6 +437,30 @@ def test_a_service_that_gives_no_answer(usher: Usher, name: str) -> None:
     assert words in " ".join(outcome.out.split())
 
 
+@pytest.mark.parametrize(
+    "location", [b"x:y", b"http:a", b"http://xn--/", b"http://[", b"http://a:99999/", b"\\thttp://a/"]
+)
+def test_a_location_that_leads_nowhere_is_an_answer(location: bytes) -> None:
+    answer = b"HTTP/1.1 302 Found\r\nLocation: " + location + b"\r\nContent-Length: 0\r\n\r\n"
+    with listening(_said(answer)) as at:
+        held = list(drift(make_pipeline([]), Trace.of({"id": "a", "send": "GET /"}), at=at))
+    assert (held[0].trouble, held[0].service[0].response.status) == (None, 302)
+
+
+def test_cookies_are_the_callers_alone() -> None:
+    """What one caller was given goes along with its own requests, and with nobody else's."""
+    asked: list[bytes] = []
+
+    def serve(connection: socket.socket) -> None:
+        asked.append(connection.recv(65536))
+        connection.sendall(OK.replace(b"Content-Type", b"Set-Cookie: sid=made-up-session\r\nContent-Type"))
+
+    sent = [{"id": f"q{at}", "send": "GET /", **({"caller": "jar"} if at in (0, 2) else {})} for at in range(4)]
+    with listening(serve) as at:
+        list(drift(make_pipeline([]), Trace.of(*sent, callers={"jar": {"cookies": "keep"}}), at=at))
+    assert [b"sid=" in one for one in asked] == [False, False, True, False]
+
+
 def test_a_service_that_is_not_there(usher: Usher) -> None:
     with socket.socket() as taken:  # nobody else gets the port, and nobody listens
         taken.bind(("127.0.0.1", 0))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import json
+import socket
 import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack, contextmanager
@@ -39,6 +40,11 @@ SENDS = [
     {"id": "in", "send": "GET /", "sign": {"api-key": "maren"}, "expect": {"status": 200, "order": ["marks", "who", "watch", "handler"], "handler": "reached"}},
     {"id": "out", "send": "GET /", "expect": {"status": 401, "skipped": ["watch"], "handler": "not-reached"}},
 ]  # fmt: skip
+
+
+def _lengthy(body: bytes) -> bytes:
+    """A body behind the field that says its length."""
+    return b"Content-Length: %d\r\n\r\n" % len(body) + body
 
 
 def service(order: list[str], note: Callable[[list[str], Any], list[tuple[bytes, bytes]]], enter: Any = None) -> Any:
@@ -269,3 +275,28 @@ def test_what_is_packed_too_large_is_refused() -> None:
     with pytest.raises(ValueError, match="over 67,108,864 octets when unpacked"):
         list(spans_of(gzip.compress(bytes(80 << 20))))
     assert list(spans_of(gzip.compress(b"{}"))) == []
+
+
+HEAD = b"POST /v1/traces HTTP/1.1\r\nHost: h\r\nContent-Type: application/json\r\nConnection: close\r\n"
+NO_SPANS = [
+    ("a length below nothing", HEAD + b"Content-Length: -1\r\n\r\n{}", b"400"),
+    ("a length that is no number", HEAD + b"Content-Length: abc\r\n\r\n{}", b"400"),
+    ("a time without end", HEAD + _lengthy(b'{"resourceSpans":[{"scopeSpans":[{"spans":[{"traceId":"a","name":"b","startTimeUnixNano":1e999}]}]}]}'), b"400"),
+    ("nested without end", HEAD + _lengthy(b'{"a":' * 100_000), b"400"),
+    ("no POST", b"GET / HTTP/1.1\r\nHost: h\r\nConnection: close\r\n\r\n", b"405"),
+    ("no HTTP", b"\x16\x03\x01\x00\xff\r\n\r\n", b"400"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "octets", "status"), NO_SPANS, ids=[name for name, *_ in NO_SPANS])
+def test_what_is_no_span_is_refused(name: str, octets: bytes, status: bytes, capfd: pytest.CaptureFixture[str]) -> None:
+    spans = Spans()
+    receiver = Receiver("127.0.0.1", 0, spans)
+    try:
+        with socket.create_connection(("127.0.0.1", receiver.port), timeout=60) as connection:
+            connection.sendall(octets)
+            found = connection.recv(65536)
+    finally:
+        receiver.close()
+    assert found.split()[1] == status
+    assert capfd.readouterr() == ("", "")

@@ -234,6 +234,34 @@ def test_what_keeps_others_out() -> None:
     assert [words.split(" in front")[0] for words in aside] == ["POST /slow: 413", "POST /slow: 408", "GET /slow: 503"]
 
 
+def test_what_is_not_read_is_not_piled_up() -> None:
+    """An answer goes out as it is read, and counts among what is under way until it has gone."""
+    routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"size": "64MiB"}}}]
+    with serving(make_pipeline([], routes=routes)) as (found, ended):
+        url = parse_url(found.url)
+        with socket.create_connection((url.host, url.port), timeout=60) as slow:
+            slow.sendall(b"GET / HTTP/1.1\r\nHost: h\r\nConnection: close\r\n\r\n")
+            until(lambda: ended)
+            assert found.application.under_way == 1
+            came = 0
+            while part := slow.recv(1 << 20):
+                came += len(part)
+        assert came > 64 << 20
+        until(lambda: not found.application.under_way)
+
+
+def test_answers_on_a_kept_connection_come_at_once() -> None:
+    """Head and content leave apart: without TCP_NODELAY each second answer waits 40 ms for an acknowledgement."""
+    late = 0
+    with serving(make_pipeline(ANY)) as (found, _), httpx.Client(base_url=found.url) as client:
+        client.get("/a")
+        for _ in range(50):
+            begun = time.monotonic()
+            assert client.get("/a").status_code == 200
+            late += time.monotonic() - begun > 0.04
+    assert late < 25
+
+
 def test_many_at_once_and_nothing_left_over() -> None:
     """Stalls, waits, quick ones and clients that go away, all together: each is told of once, and nothing is kept."""
     with serving(found_pipeline(), patience=0.5, bounds=Bounds(at_once=2000)) as (found, ended):

@@ -91,6 +91,10 @@ def main(argv: list[str] | None = None) -> int:
             complete(QUESTIONS)
         if len(arguments) > 1 and arguments[0] == "help" and arguments[1] in QUESTIONS:
             arguments = [arguments[1], "--help"]
+        if arguments and arguments[0].startswith("--") and len(arguments) > 1:
+            from patient_usher.cli.arguments import behind
+
+            arguments = behind(arguments)
         if not arguments or arguments[0] not in QUESTIONS:
             status = _early(arguments)
             sys.stdout.flush()
@@ -112,9 +116,18 @@ def main(argv: list[str] | None = None) -> int:
         examples = "\n".join(["examples:", *(f"  {example}" for example in command.EXAMPLES)])
         parser.epilog = f"{parser.epilog}\n\n{examples}" if parser.epilog else examples
         add_display(parser)
+        parser.shorten()
         args = parser.parse_args(arguments[1:])
         DISPLAY.colour, DISPLAY.plain = args.colour, args.plain
         adjust(sys.stdout, os.environ)
+        if getattr(args, "pipeline", "") is None and arguments[0] not in ("check", "chart"):
+            from patient_usher.files.trace_paths import default_pipeline
+
+            args.pipeline = default_pipeline()
+        if arguments[0] in ("replay", "accept") and not args.traces:
+            from patient_usher.files.trace_paths import default_traces
+
+            args.traces = default_traces(args.pipeline)
         for name in ("traces", "files"):
             if hasattr(args, name):
                 from patient_usher.files.trace_paths import expanded

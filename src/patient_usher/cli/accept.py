@@ -33,8 +33,14 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--with-slips", action="store_true", help="also of requests that hang, crash or are answered twice"
     )
-    add_pipeline_arguments(parser, always=False)
-    parser.add_argument("traces", metavar="TRACE", type=Path, nargs="+", help="the trace to write into")
+    add_pipeline_arguments(parser, optional="default", always=False)
+    parser.add_argument(
+        "traces",
+        metavar="TRACE",
+        type=Path,
+        nargs="*",
+        help="the trace to write into; traces/ or trace.yaml, if left out",
+    )
 
 
 def run(args: Namespace) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import sys
 import textwrap
-from argparse import ArgumentParser, ArgumentTypeError, RawDescriptionHelpFormatter
+from argparse import SUPPRESS, ArgumentParser, ArgumentTypeError, RawDescriptionHelpFormatter
 from pathlib import Path
 from typing import NoReturn
 
@@ -13,9 +13,35 @@ from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.model.document import unusable as unusable
 from patient_usher.output.terminal import say
 
+ALSO = {"--into": "-o", "--format": "-f", "--header": "-H", "--quiet": "-q", "--colour": "--color"}
+"""Further names of options, in every command that has them."""
+FIRST = {"--colour": 1, "--color": 1, "--plain": 0}
+"""Options of all commands, which may stand before the command, and how many words each takes."""
+
+
+def behind(arguments: list[str]) -> list[str]:
+    """The arguments with options of all commands behind the command."""
+    at = 0
+    while at < len(arguments) and (name := arguments[at].partition("=")[0]) in FIRST:
+        at += 1 + (FIRST[name] if "=" not in arguments[at] else 0)
+    return [*arguments[at : at + 1], *arguments[:at], *arguments[at + 1 :]] if at < len(arguments) else arguments
+
 
 class Parser(ArgumentParser):
     """An argument parser that says what is wrong, and where to look."""
+
+    def shorten(self) -> None:
+        """Give options their short and other names, and ``--json`` where a command can print JSON."""
+        for action in [*self._actions]:
+            for name, also in ALSO.items():
+                if name in action.option_strings and also not in self._option_string_actions:
+                    action.option_strings = [*action.option_strings, also]
+                    self._option_string_actions[also] = action
+            if "--format" in action.option_strings and "json" in (action.choices or ()):
+                self.add_argument(
+                    "--json", dest=action.dest, action="store_const", const="json", default=SUPPRESS,
+                    help="the same as --format json",
+                )  # fmt: skip
 
     def error(self, message: str) -> NoReturn:
         """Say it and end with exit status 2."""

@@ -6,6 +6,7 @@ import sys
 from argparse import ArgumentParser, ArgumentTypeError, Namespace, _ArgumentGroup
 from collections.abc import Callable
 from pathlib import Path
+from typing import Literal
 
 from patient_usher.cli.arguments import whole
 from patient_usher.core.engine.compile.blueprint import Blueprint
@@ -22,11 +23,19 @@ from patient_usher.use_cases.session import Pipeline
 
 
 def add_pipeline_arguments(
-    parser: ArgumentParser, *, optional: bool = False, seed: bool = True, always: bool = True, env: bool = True
+    parser: ArgumentParser,
+    *,
+    optional: bool | Literal["default"] = False,
+    seed: bool = True,
+    always: bool = True,
+    env: bool = True,
 ) -> None:
-    """The pipeline, and what changes in it. ``seed``, ``always``, ``env``: whether the command has a use for these."""
+    """The pipeline, and what changes in it. ``optional``: whether it may be left out, by default for the one in this
+    folder. ``seed``, ``always``, ``env``: whether the command has a use for these."""
     many: JsonObject = {"nargs": "?"} if optional else {}
-    parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help="the pipeline file (YAML or JSON)", **many)
+    default = "; pipeline.yaml, if left out" if optional == "default" else ""
+    words = f"the pipeline file (YAML or JSON){default}"
+    parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help=words, **many)
     group = parser.add_argument_group("the pipeline")
     group.add_argument(
         "--environment", "-e", metavar="E", action="append", help="lay this environment on; may be repeated"

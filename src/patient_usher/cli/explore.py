@@ -38,7 +38,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="write a trace of the distinct cases, with what is expected of each",
     )
     parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
-    add_pipeline_arguments(parser, env=False)
+    add_pipeline_arguments(parser, optional="default", env=False)
 
 
 def run(args: Namespace) -> int:

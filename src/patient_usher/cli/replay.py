@@ -89,9 +89,13 @@ def add_arguments(parser: ArgumentParser) -> None:
         "writes a Parquet file of its own into the folder that --into names",
     )  # fmt: skip
     add_recording_arguments(parser)
-    add_pipeline_arguments(parser)
+    add_pipeline_arguments(parser, optional="default")
     parser.add_argument(
-        "traces", metavar="TRACE", type=Path, nargs="+", help="a trace or a recording; - is standard input"
+        "traces",
+        metavar="TRACE",
+        type=Path,
+        nargs="*",
+        help="a trace or a recording; - is standard input; traces/ or trace.yaml beside the pipeline, if left out",
     )
 
 

@@ -91,7 +91,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--within", metavar="DURATION", type=duration, default=30_000_000,
         help="until when a request has come in whole (default 30s); others are turned away with 408",
     )  # fmt: skip
-    add_pipeline_arguments(parser, env=False)
+    add_pipeline_arguments(parser, optional="default", env=False)
 
 
 def _origin(text: str) -> Url:

@@ -20,7 +20,7 @@ EXAMPLES = ("usher show pipeline.yaml", "usher show pipeline.yaml GET /v1/tides 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the options."""
-    add_pipeline_arguments(parser, seed=False, always=False, env=False)
+    add_pipeline_arguments(parser, optional="default", seed=False, always=False, env=False)
     parser.add_argument(
         "--state", action="store_true", help="by which part of requests stages and handlers keep what they remember"
     )

@@ -10,6 +10,7 @@ from pathlib import Path
 from patient_usher.core.model.document import Problem, Spot, Unusable
 
 _BULK = re.compile(r"\.jsonl(\.gz|\.zst|\.bz2|\.xz)?\Z")
+_TRACES = frozenset({".yaml", ".yml", ".json", ".jsonl", ".har", ".log"})
 _WILD = re.compile(r"[*?\[]")
 
 
@@ -32,6 +33,26 @@ def expanded(paths: Iterable[Path]) -> list[Path]:
         else:
             found.append(path)
     return found
+
+
+def default_pipeline() -> Path:
+    """The pipeline that is meant where none is named. Raises Unusable where there is none."""
+    path = Path("pipeline.yaml")
+    if not path.is_file():
+        raise _unusable(path, "no pipeline is named, and no file has this name", "name one, or run usher init")
+    return path
+
+
+def default_traces(pipeline: Path) -> list[Path]:
+    """The traces that are meant where none is named: those in ``traces/`` beside the pipeline, or ``trace.yaml`` there.
+
+    Raises Unusable where there is none.
+    """
+    folder, one = pipeline.parent / "traces", pipeline.parent / "trace.yaml"
+    found = sorted(path for path in folder.glob("*") if path.suffix in _TRACES) if folder.is_dir() else []
+    if not found and not one.is_file():
+        raise _unusable(one, "no trace is named, and no file has this name, nor is there a folder traces", "name one")
+    return found or [one]
 
 
 def _unusable(path: Path, what: str, mend: str) -> Unusable:

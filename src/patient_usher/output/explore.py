@@ -27,7 +27,7 @@ def told(explored: Explored) -> Iterator[Line]:
         yield line((route or "no route", "name"), (f"  {head}", "dim"))
         wide = min(max((len(_told(case)) for case in cases), default=0), max(line_width() - 40, 24))
         for case in cases:
-            yield _case(case, explored.cases[case][0], wide)
+            yield _case(case, wide)
         if route is not None and not any(case.handler for case in cases):
             yield line(("  ✗ nothing that was tried reached its handler", "bad"))
     yield from _never(explored)
@@ -39,7 +39,7 @@ def told(explored: Explored) -> Iterator[Line]:
 def _summary(explored: Explored) -> Line:
     possible, broken = len(explored.coverage.possible), len(explored.broken)
     held = bool(explored.statements) and all(explored.statements.values())  # what was never tried hasn't held
-    mark, style = ("✗ ", "bad") if broken else ("✓ ", "good") if held else ("• ", "dim")
+    mark, style = ("✗ ", "bad") if broken else ("● ", "name") if held else ("• ", "dim")  # tried isn't proved: no ✓
     told = [f"{broken} of {counted(len(explored.statements), 'invariant')} broken"] if explored.statements else []
     told.append(f"{possible - len(explored.coverage.missing)} of {counted(possible, 'outcome')} exercised")
     told.append(counted(len(explored.cases), "way to end", "ways to end"))
@@ -54,14 +54,14 @@ def _told(case: Ending) -> str:
     return who + (f" ({case.why})" if case.why else f" ({case.cache})" if case.cache else "")
 
 
-def _case(case: Ending, times: int, wide: int) -> Line:
+def _case(case: Ending, wide: int) -> Line:
     status = str(case.status) if case.status else "—"
     slip = case.outcome if case.outcome in ("stalled", "crashed", "answered-twice", "abandoned") else ""
     words = f"  {OUTCOMES[slip]}" if slip else ""
-    reached = "handler ran" if case.handler else ""
+    reached = ("handler ran" if case.handler else "").ljust(11 if words else 0)
     return line(
-        "  ", (f"{status:>3}", _style(case)), f"  {fit(_told(case), wide)}  ", (f"{reached:<12}", "dim"),
-        (f"{times:>6} ×", "dim"), (words, "bad"),
+        "  ", (f"{status:>3}", _style(case)), f"  {fit(_told(case), wide)}  ", (reached, "dim"),
+        (words, "bad"),
     )  # fmt: skip
 
 
@@ -90,15 +90,27 @@ def _broken(explored: Explored) -> Iterator[Line]:
     for id_, tried in explored.statements.items():
         one = broken.get(id_)
         if one is None:
-            held = f": held in {tried:,} exchanges tried" if tried else ": never tried"
-            yield line(("✓ invariant " if tried else "• invariant ", "good" if tried else "dim"), (id_, "name"), held)
+            held = f": held in {tried:,} tried" if tried else ": never tried"
+            yield line(("● invariant " if tried else "• invariant ", "name" if tried else "dim"), (id_, "name"), held)
             continue
-        yield line(("✗ invariant ", "bad"), (one.id, "name"), f": {one.why}"[: line_width() - 15 - len(one.id)])
+        why = f": {one.why}{', if the handler fails' if _fails(one) else ''}"
+        yield line(
+            ("✗ invariant ", "bad"), (one.id, "name"), fit(why, max(line_width() - 13 - len(one.id), 20)).rstrip()
+        )
         yield line("    ", (_notices(explored, one), "name"))
         document = one.scenario.document("")
         callers = {"callers": document["callers"]} if "callers" in document else {}
         for text in yaml_of(DOOR.redacted({**callers, "requests": document["requests"]})).splitlines():
             yield line((f"    {text}", "field"))
+
+
+def _fails(one: Broken) -> bool:
+    """Whether a statement breaks only because the search made a handler fail."""
+    return any(
+        "raise" in route.get("handler", {})
+        for request in one.scenario.requests
+        for route in request.get("change", {}).get("routes", {}).values()
+    )
 
 
 def _notices(explored: Explored, one: Broken) -> str:
