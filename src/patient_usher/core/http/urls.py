@@ -19,7 +19,7 @@ class Url:
     (RFC 9112 3.2.1).
     """
 
-    __slots__ = ("_params", "_segments", "host", "origin", "path", "port", "query", "scheme", "target")
+    __slots__ = ("_params", "_segments", "authority", "host", "origin", "path", "port", "query", "scheme", "target")
 
     def __init__(self, scheme: str, host: str, port: int, path: str, query: str) -> None:
         self.scheme = scheme
@@ -30,6 +30,8 @@ class Url:
         authority = f"[{host}]" if ":" in host else host
         if port != DEFAULT_PORTS.get(scheme):
             authority += f":{port}"
+        self.authority = authority
+        """Host and, unless it is the scheme's own, port: what Host carries (RFC 9110 7.2)."""
         self.origin = f"{scheme}://{authority}"
         self.target = f"{self.path}?{query}" if query else self.path
         self._segments: tuple[str, ...] | None = None
@@ -38,12 +40,8 @@ class Url:
     def at(self, target: str) -> Url:
         """The URL of a path and query on the same origin, which must be of legal characters."""
         twin = Url.__new__(Url)
-        twin.scheme, twin.host, twin.port, twin.origin = (
-            self.scheme,
-            self.host,
-            self.port,
-            self.origin,
-        )
+        twin.scheme, twin.host, twin.port = self.scheme, self.host, self.port
+        twin.authority, twin.origin = self.authority, self.origin
         path, _, query = target.partition("#")[0].partition("?")
         twin.path, twin.query = path or "/", query
         twin.target = f"{twin.path}?{query}" if query else twin.path
@@ -76,11 +74,6 @@ class Url:
                 pairs.setdefault(name, []).append(value)
             found = self._params = MappingProxyType({name: tuple(values) for name, values in pairs.items()})
         return found
-
-    @property
-    def authority(self) -> str:
-        """Host and, unless it is the scheme's own, port: what Host carries (RFC 9110 7.2)."""
-        return self.origin.partition("://")[2]
 
     def __repr__(self) -> str:
         return f"Url({self.text!r})"

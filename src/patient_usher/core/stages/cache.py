@@ -162,7 +162,8 @@ class Stage(base.Stage):
         if rule is None and not self.any:
             return self._pass_by(x, work, "not-opted-in", None)
         fields = x.request.fields
-        if x.request.method == "GET" and is_range(fields.get("range")) and not _copy_or_504(fields):
+        asks = fields.get("range")
+        if asks is not None and x.request.method == "GET" and is_range(asks) and not _copy_or_504(fields):
             return self._pass_by(x, work, "bypass", "range")  # RFC 9110 14.2: parts come from behind; none is stored
         if rule is not None and rule.same_for == "everyone" and not self._admits(x):
             return self._pass_by(x, work, "bypass", "access")  # a copy never passes access by

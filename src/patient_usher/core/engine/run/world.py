@@ -91,7 +91,7 @@ class World:
         if not self._plain:
             came, address = self._front.receive(request)
             url = came.url
-        elif (named := request.fields.get("host")) is not None and url.origin != f"{url.scheme}://{named}":
+        elif (named := request.fields.get("host")) != url.authority and named is not None:
             url = target_uri(url, named)
             came = Request(request.method, url, request.fields, request.body, address)
         scheme, host = url.scheme, url.host
