@@ -48,6 +48,10 @@ def type_hint(name: str, known: Iterable[str]) -> str:
     return did_you_mean(name, known)
 
 
+ANY = "any"
+"""In what an error handler answers: every type that no other entry is for."""
+
+
 class Raised(Struct, eq=False):
     """An error on its way: public part, private part, and where it came from.
 

@@ -14,7 +14,7 @@ from patient_usher.core.http.negotiation import choose_media_type
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.document import Json, JsonObject, Path
 from patient_usher.core.model.effects import Effect
-from patient_usher.core.model.errors import Raised
+from patient_usher.core.model.errors import ANY, Raised
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.header_rules import PutFields, safe
 from patient_usher.core.model.pipeline import StageOptions
@@ -28,8 +28,6 @@ HTML = "text/html; charset=utf-8"
 
 
 _PARTS = ("status", "title", "message", "fields", "type", "detail", "where", "cause", "stack")
-ANY = "any"
-"""In ``raised``: every type that no other entry is for."""
 
 
 def _error(part: str) -> Reader:

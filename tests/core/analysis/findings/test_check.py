@@ -11,7 +11,7 @@ import pytest
 from jsonschema import Draft4Validator
 from ruamel.yaml import YAML
 
-from conftest import DEMO, ROOT, Outcome, described
+from conftest import DEMO, ROOT, Outcome, described, make_pipeline
 from patient_usher import Pipeline, Trace, check, load, replay
 from patient_usher.core.analysis.findings.check import Checked
 from patient_usher.core.analysis.findings.rule import shared_out
@@ -482,3 +482,21 @@ def test_nothing_of_the_environment_is_told(usher: Usher) -> None:
 def test_a_login_limit_on_the_desk_itself_sees_the_failures_that_it_counts() -> None:
     found = {finding.rule.code for finding in check(load(DEMO / "workshop.yaml")).findings}
     assert (found, "failures-unseen" in found) == ({"errors-uncaught", "hsts-missing"}, False)
+
+
+@pytest.mark.parametrize(
+    ("entry", "codes"),
+    [
+        ({"raised": "any", "message": "ours"}, []),
+        ({"raised": "any", "message": "ours: ${error.detail}"}, ["errors-revealed"]),
+        ({"raised": "any", "reveal": "message"}, ["errors-revealed"]),
+        ({"raised": "Odd", "message": "not this: ${error.detail}"}, []),
+    ],
+)
+def test_what_is_said_of_any_error(entry: dict[str, Any], codes: list[str]) -> None:
+    """A type's own private message may be shown on purpose; that of every error may not."""
+    net = {"id": "net", "kind": "error-handler", "answers": [{"status": 500, **entry}]}
+    raising = {"raise": {"type": "Odd", "message": "no answer from 192.0.2.77"}}
+    routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": raising}]
+    pipeline = make_pipeline([net], routes=routes, errors={"Odd": {}})
+    assert [finding.rule.code for finding in check(pipeline).findings] == codes

@@ -8,7 +8,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.checks import Problems
 from patient_usher.core.engine.plan.route_table import all_groups, running_order
 from patient_usher.core.model.document import Path, Problem, did_you_mean
-from patient_usher.core.model.errors import BY_THE_ENGINE, ErrorTypes, type_hint
+from patient_usher.core.model.errors import ANY, BY_THE_ENGINE, ErrorTypes, type_hint
 from patient_usher.core.model.handler_specs import RaiseSpec
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template, split_request
@@ -135,7 +135,7 @@ def of_errors(pipe: Blueprint) -> Doubts:
         return
     for path, entry in _every(pipe, Model):
         for name in getattr(entry, "raised", None) or ():
-            if name not in raised:
+            if name not in raised and name != ANY:
                 what = f"nothing declares or raises the error type '{name}'"
                 yield (*path, "raised"), what, type_hint(name, raised)
 

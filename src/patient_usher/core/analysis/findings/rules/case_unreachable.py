@@ -8,6 +8,7 @@ from typing import Any
 from patient_usher.core.analysis.findings.mends import Document, Edit, drop, mend, option, value_at
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.model.document import Path
+from patient_usher.core.model.errors import ANY
 
 
 def look(context: Context) -> Iterator[Suspicion]:
@@ -46,7 +47,7 @@ def _answers(context: Context, id_: str, answers: Sequence[Any]) -> Iterator[Sus
     lineage = context.blueprint.setup.errors.lineage
     for later, entry in enumerate(answers):
         for number, first in enumerate(answers[:later]):
-            if all({*first.raised} & {*lineage(name)} for name in entry.raised):
+            if all({*first.raised} & {*lineage(name), ANY} for name in entry.raised):
                 yield Suspicion(
                     id_,
                     None,

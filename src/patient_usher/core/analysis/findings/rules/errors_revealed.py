@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option, put
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
+from patient_usher.core.model.errors import ANY
 from patient_usher.core.model.exchange import Exchange
 
 
@@ -22,9 +23,17 @@ def look(context: Context) -> Iterator[Suspicion]:
             mends = (mend(f"let {id_} reveal nothing", option(id_, "reveal", "nothing")),)
             yield Suspicion(id_, None, context.at(id_, "reveal"), happens, mends, proof)
         for at, entry in enumerate(entries):
-            if "any" in entry.raised and "${error.detail}" in (entry.message or ""):
-                happens = f"{id_} writes the private message of every error into its answers"
-                yield Suspicion(id_, None, context.at(id_, "answers", at, "message"), happens, (), proof)
+            if ANY not in entry.raised:  # of a type of one's own it may be meant
+                continue
+            place, changes = context.at(id_, "answers", at), dict[str, str]()
+            if entry.reveal not in (None, "nothing"):
+                changes["reveal"] = "nothing"
+            if "${error.detail}" in (entry.message or ""):
+                changes["message"] = "Something went wrong"
+            for key, value in changes.items():
+                happens = f"{id_} writes private parts of every error into its answers"
+                mends = (mend(f"write {key}: {value}", put([*place, key], value)),)
+                yield Suspicion(id_, None, (*place, key), happens, mends, proof)
     if context.spec.uncaught.reveal != "nothing":
         happens = "the server tells callers what only the log should know of errors that nobody catches"
         mends = (mend("let the server reveal nothing", put(["uncaught", "reveal"], "nothing")),)
