@@ -199,14 +199,14 @@ class SecretKeeper:
         found = _LOOKS.sub(lambda match: self._looked(match, random), text)
         found = _NAMED.sub(named, found) if "=" in found or ":" in found else found
         if " is" in found:
-            found = _SAID.sub(lambda match: self._said(match, match[1] + match[2], match[3], ""), found)
+            found = _SAID.sub(lambda match: self._said(match, match[1] + match[2], match[3]), found)
         if "</" in found:
-            found = _ELEMENT.sub(lambda match: self._said(match, f"<{match[1]}>", match[2], ""), found)
+            found = _ELEMENT.sub(lambda match: self._said(match, f"<{match[1]}>", match[2]), found)
         return found
 
-    def _said(self, match: re.Match[str], before: str, value: str, behind: str) -> str:
+    def _said(self, match: re.Match[str], before: str, value: str) -> str:
         sort = "" if value.startswith("hidden-") else self.named(match[1].rpartition(":")[2])
-        return before + self.hidden(sort, value) + behind if sort else match[0]
+        return before + self.hidden(sort, value) if sort else match[0]
 
     def _looked(self, match: re.Match[str], random: bool) -> str:
         value, sort = match[0], str(match.lastgroup)

@@ -73,3 +73,9 @@ def test_the_public_suite_of_json_schema(name: str) -> None:
         tried += len(tests)
         differing += [(described, test) for test in tests if (not validator.iter_errors(test[1])) != test[2]]
     assert (tried > 0 or name in ("defs", "refRemote"), differing) == (True, [])
+
+
+def test_a_schema_that_doubles_at_every_step_is_too_involved() -> None:
+    steps: dict[str, Any] = {f"d{at}": {"allOf": [{"$ref": f"#/$defs/d{at + 1}"}] * 2} for at in range(24)}
+    schema = {"$ref": "#/$defs/d0", "$defs": {**steps, "d24": {"type": "integer"}}}
+    assert [error.message for error in compiled(schema).iter_errors(1)] == ["is too involved to be checked"]  # type: ignore[attr-defined]
