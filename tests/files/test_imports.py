@@ -17,7 +17,7 @@ from openapi_spec_validator import validate
 from ruamel.yaml import YAML
 
 from conftest import DEMO, USHER, Outcome
-from patient_usher.core.analysis.requests.schema_samples import sample
+from patient_usher.core.decisions.schema_samples import sample
 from patient_usher.core.model.schemas import compiled
 
 Usher = Callable[..., Outcome]

@@ -15,7 +15,7 @@ from patient_usher.cli.replay import add_recording_arguments, read_traces
 from patient_usher.core.analysis.orders.search import BUDGET as SEARCH_BUDGET
 from patient_usher.core.analysis.orders.search import Found, as_listed, movable
 from patient_usher.core.analysis.orders.swaps import outcome, pairs_of
-from patient_usher.core.analysis.requests.runner import BASE, BUDGET
+from patient_usher.core.decisions.runner import BASE, BUDGET
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import did_you_mean
 from patient_usher.files.atomic_write import write_octets, write_whole

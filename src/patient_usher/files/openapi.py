@@ -277,7 +277,7 @@ class _Writer:
         if isinstance(schema, dict) and "example" in schema:
             return schema["example"]
         self.guessed += 1
-        from patient_usher.core.analysis.requests.schema_samples import sample
+        from patient_usher.core.decisions.schema_samples import sample
 
         return sample(schema, self.said.doc)
 

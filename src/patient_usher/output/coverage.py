@@ -5,8 +5,8 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterator, Sequence
 
-from patient_usher.core.analysis.coverage import Coverage
-from patient_usher.core.analysis.coverage_gaps import Closing
+from patient_usher.core.decisions.coverage import Coverage
+from patient_usher.core.decisions.coverage_gaps import Closing
 from patient_usher.core.verify.document_types import CoverageRecord, RequestDocument
 from patient_usher.output.terminal import Line, Piece, fit, line, line_width
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.explore import Broken, Ending, Explored
-from patient_usher.core.analysis.requests.runner import BASE, Runner
+from patient_usher.core.decisions.runner import BASE, Runner
 from patient_usher.core.model.enumerations import OUTCOMES
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.document_types import CaseRecord, Explore, StatementSeen

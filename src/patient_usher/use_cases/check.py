@@ -6,8 +6,8 @@ from collections.abc import Collection, Iterable
 
 from patient_usher.core.analysis.findings import check as search
 from patient_usher.core.analysis.findings.check import Checked, Finding
-from patient_usher.core.analysis.requests.runner import BASE, BUDGET
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.runner import BASE, BUDGET
+from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import Json
 from patient_usher.files.trace import Trace

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from patient_usher.core.analysis.coverage import Coverage
-from patient_usher.core.analysis.coverage_gaps import Closing, closings
+from patient_usher.core.decisions.coverage import Coverage
+from patient_usher.core.decisions.coverage_gaps import Closing, closings
 from patient_usher.core.verify.run import run
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.compare import session

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from patient_usher.core.analysis.orders.discriminate import told_apart
 from patient_usher.core.analysis.orders.fitting import FoundOrder, fitting
-from patient_usher.core.analysis.requests.runner import BASE, prepared
+from patient_usher.core.decisions.runner import BASE, prepared
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import unusable
 from patient_usher.use_cases.drift import side_by_side

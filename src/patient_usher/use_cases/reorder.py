@@ -9,7 +9,7 @@ from patient_usher.core.analysis.orders.discriminate import Apart, told_apart
 from patient_usher.core.analysis.orders.search import BUDGET as SEARCH_BUDGET
 from patient_usher.core.analysis.orders.search import Constraints, Found
 from patient_usher.core.analysis.orders.swaps import Pair, swaps
-from patient_usher.core.analysis.requests.runner import BUDGET
+from patient_usher.core.decisions.runner import BUDGET
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import unusable

@@ -13,8 +13,9 @@ from jsonschema import Draft202012Validator
 from conftest import DEMO, Outcome, described, make_pipeline
 from patient_usher import Pipeline, Trace, Unusable, World, explore, load, replay
 from patient_usher.core.analysis.explore import Ending, ending_of
-from patient_usher.core.analysis.requests.schema_samples import fitting, sample
-from patient_usher.core.model.matcher import When
+from patient_usher.core.decisions.branch_requests import solved
+from patient_usher.core.decisions.request_factory import RequestFactory
+from patient_usher.core.decisions.schema_samples import sample
 from patient_usher.core.verify.run import run
 
 Usher = Callable[..., Outcome]
@@ -148,11 +149,15 @@ WHENS: list[dict[str, Any]] = [
 
 @pytest.mark.parametrize("when", WHENS)
 def test_a_made_up_request_fits_its_matcher(when: dict[str, Any]) -> None:
-    stage = {"id": "s", "kind": "decide", "cases": [{"when": when, "then": {"answer": {"status": 299}}}]}
-    parts = fitting(When.model_validate(when)) or {}
-    query = "&".join(f"{name}={value}" for name, value in parts.get("query", {}).items())
-    request = {"send": f"GET /?{query}", "headers": parts.get("headers", {})}
-    (sent,) = replay(make_pipeline([stage]), Trace.of(request, base="https://api.example"))
+    pipeline = make_pipeline(
+        [{"id": "s", "kind": "decide", "cases": [{"when": when, "then": {"answer": {"status": 299}}}]}]
+    )
+    words = RequestFactory(pipeline.blueprint)
+    (item,) = words.blueprint.placed
+    tried = solved(words, item, words.may(item))
+    fitting = next(one for one in tried if ("stages", "s", "case 1") in one.branches)
+    request = words.scenario("matched", item, fitting.credential, **fitting.parts).requests[-1]
+    (sent,) = replay(pipeline, Trace.of(request, base="https://api.example"))
     assert sent.status == 299
 
 

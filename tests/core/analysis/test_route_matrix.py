@@ -8,8 +8,8 @@ import pytest
 
 from conftest import DEMO, described
 from patient_usher import Pipeline, Trace, load, replay
-from patient_usher.core.analysis.requests.generators import scenarios
 from patient_usher.core.analysis.route_matrix import standing, way
+from patient_usher.core.decisions.request_generators import scenarios
 from patient_usher.core.http.urls import parse_url
 from pipelines import put_together
 

@@ -10,13 +10,14 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from random import Random
 from typing import NamedTuple
 
-from patient_usher.core.analysis.coverage import Coverage, Outcome
-from patient_usher.core.analysis.requests.generators import scenarios
-from patient_usher.core.analysis.requests.runner import BASE, Runner, ScenarioRun, prepared
-from patient_usher.core.analysis.requests.scenario import Scenario, in_turn
+from patient_usher.core.decisions.coverage import Coverage
+from patient_usher.core.decisions.request_generators import scenarios
+from patient_usher.core.decisions.runner import BASE, Runner, ScenarioRun, prepared
+from patient_usher.core.decisions.scenario import Scenario, in_turn
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.always import EVERYDAY
+from patient_usher.core.model.branches import Branch
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.always import READY, Statement, Statements
@@ -257,11 +258,11 @@ def _chosen(explored: Explored) -> list[ScenarioRun]:
     return [run for _, run in sorted(chosen, key=lambda entry: entry[0])]
 
 
-def _shown(blueprint: Blueprint, run: ScenarioRun) -> set[Ending | Outcome]:
+def _shown(blueprint: Blueprint, run: ScenarioRun) -> set[Ending | Branch]:
     coverage = Coverage(blueprint)
     for send in run.sends:
         coverage.add(send)
-    cases: Iterable[Ending | Outcome] = (ending_of(x) for x in run.exchanges if x.outcome != "not-sent")
+    cases: Iterable[Ending | Branch] = (ending_of(x) for x in run.exchanges if x.outcome != "not-sent")
     return {*cases, *(outcome for outcome in coverage.possible if coverage.hits[outcome])}
 
 

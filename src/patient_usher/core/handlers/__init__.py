@@ -10,9 +10,11 @@ from patient_usher.core.handlers.cases import chooser
 from patient_usher.core.handlers.echo import echo
 from patient_usher.core.handlers.records import records_work
 from patient_usher.core.model.answer_factory import logging, raiser
+from patient_usher.core.model.branches import Cases
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handler_specs import HandlerSpec, LogLineSpec
+from patient_usher.core.model.pipeline import PipelineSpec
 from patient_usher.core.model.stage import Setup
 
 
@@ -42,6 +44,31 @@ def make_handler(spec: HandlerSpec, setup: Setup, key: Hashable) -> Handler:
         handler = Failing(handler, spec.fails_every, fail)
     handler.key = key
     return handler
+
+
+def branches(spec: HandlerSpec, pipeline: PipelineSpec, desk: str | None) -> list[str]:
+    """The ways that a handler can go, beside being reached. ``desk``: what a desk's route does."""
+    if desk is not None:
+        return [_SUCCEEDS, "refuses"]
+    found = [] if spec.cases is None else Cases([case.when for case in spec.cases]).names
+    if spec.records is not None:
+        unique = pipeline.records[spec.records].unique.values()
+        fails = {"create": ["Conflict", *unique], "replace": ["NotFound", *unique], "list": []}.get(spec.do or "")
+        found += [_SUCCEEDS, *(f"raises {name}" for name in dict.fromkeys(["NotFound"] if fails is None else fails))]
+    return [*found, *[_SUCCEEDS, "raises"] * (spec.fails_every is not None)]
+
+
+def taken(spec: HandlerSpec, desk: str | None, x: Exchange) -> list[str]:
+    """Those that an exchange took; those of cases are recorded as they are tried."""
+    if desk is not None:
+        return ["refuses" if x.refused_by == "handler" else _SUCCEEDS]
+    raised = [error.type for error in x.errors if error.raised_by == "handler"]
+    if spec.records is not None:
+        return [f"raises {name}" for name in raised] or [_SUCCEEDS]
+    return ["raises" if raised else _SUCCEEDS] if spec.fails_every is not None else []
+
+
+_SUCCEEDS = "succeeds"
 
 
 def _logging_choice(lines: Sequence[LogLineSpec], choose: Choice | None) -> Choice | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from patient_usher.core.handlers.answer import answer_or_raise
 from patient_usher.core.handlers.base import Choice, Work
 from patient_usher.core.model.answer_factory import answer_maker, logging
+from patient_usher.core.model.branches import Cases
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handler_specs import HandlerSpec
@@ -24,9 +25,12 @@ def chooser(spec: HandlerSpec, setup: Setup) -> Choice:
     def no_case(x: Exchange) -> Effect:
         return setup.errors.raised("NoCaseFits", "none of the handler's cases fits this request")
 
+    ways = Cases([case.when for case in spec.cases or ()])
     otherwise: Work = answer_maker(spec.answer, setup.read_file) if spec.answer else no_case
 
     def choose(x: Exchange) -> tuple[int, Work]:
+        if x.journey is not None and x.route is not None:
+            ways.decide(x, "routes", x.route.id)
         for fits, busy, work in rows:
             if fits is None or fits(x):
                 return busy, work

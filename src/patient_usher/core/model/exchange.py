@@ -6,7 +6,7 @@ the walk's own ``Course``; an exchange with a real service has none.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Hashable, Iterable, Mapping
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
@@ -122,6 +122,10 @@ class Exchange(Struct, eq=False):
     cookies: Any = UNREAD
     answer: Answer | None = None
     note: JsonObject | None = None
+    branches: tuple[tuple[str, str, str], ...] = ()
+    """The branches (``model.branches``) that matchers took; only where a journey is kept."""
+    decided: list[Any] | None = None
+    """What matchers were asked, and what they read (``model.branches.Decided``); None where nobody looks."""
     precondition: Callable[[bytes | None], Any] | None = None
     """What a write asks of its conditions, once it knows the present content (None where there is none)."""
     judged: Callable[[Answer], tuple[str | None, bool]] | None = None
@@ -152,6 +156,10 @@ class Exchange(Struct, eq=False):
     def recorded_on(self) -> Exchange:
         """The exchange whose record this one writes: its own, or that of which it is the orphan."""
         return self.orphan_of or self
+
+    def take(self, sort: str, id_: str, names: Iterable[str]) -> None:
+        """Record branches that are taken now. Of an orphan they are its owner's."""
+        self.recorded_on.branches += tuple((sort, id_, name) for name in names)
 
     def write_log(self, stage: str, level: str, message: str, detail: JsonObject | None = None) -> None:
         """Add a log line at the present virtual time."""

@@ -1,14 +1,16 @@
 """``when``: one matcher for decide stages, handler cases, tiers and always statements."""
 
+from __future__ import annotations
+
 import re
 from collections.abc import Callable
 from ipaddress import ip_address, ip_network
 from math import isfinite
-from typing import Annotated, Any, ClassVar
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple
 
 from pydantic import BeforeValidator, Field, WithJsonSchema
 
-from patient_usher.core.model.document import Json, JsonObject
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.patterns import path_pattern
 from patient_usher.core.model.regex import searcher
@@ -268,9 +270,9 @@ class When(Model):
         WithJsonSchema({"enum": ["reached", "not-reached"]}),
     ] = None
     status: StatusMatch | None = None
-    all_: list["When"] | None = Field(default=None, alias="all")
-    any_: list["When"] | None = Field(default=None, alias="any")
-    not_: "When | None" = Field(default=None, alias="not")
+    all_: list[When] | None = Field(default=None, alias="all")
+    any_: list[When] | None = Field(default=None, alias="any")
+    not_: When | None = Field(default=None, alias="not")
 
     def reads(self) -> set[str]:
         """What it goes by: its keys, and those of the matchers within it."""
@@ -284,93 +286,155 @@ def _handler(value: Json) -> object:
     return value
 
 
-def _one(spec: Json, read: Callable[[Exchange], object]) -> Test:
-    test = text_test(spec)
-    return lambda x: test(read(x))
+class Atom(NamedTuple):
+    """One thing that a matcher asks of one fact.
+
+    ``fact`` is what is read: ``method``, ``header.X``, ``body./a/b``; ``wanted`` what the file asks of it. ``read``
+    takes the fact's value from an exchange, ``fits`` judges a value, ``test`` does both. ``choices``: of a list each by
+    itself.
+    """
+
+    fact: str
+    wanted: Json
+    read: Callable[[Exchange], Any]
+    fits: Callable[[Any], bool]
+    test: Test
+    choices: tuple[Atom, ...] = ()
+
+    @property
+    def words(self) -> str:
+        """The fact and what is asked of it, as in ``header.X-Mode contains beta``."""
+        return f"{self.fact} {_asked(self.wanted)}"
 
 
-def _header_value(name: str) -> Callable[[Exchange], object]:
+class Condition(NamedTuple):
+    """A matcher taken apart: atoms, and conditions within it. ``how``: ``all``, ``any``, or ``not`` (of one part)."""
+
+    how: Literal["all", "any", "not"]
+    parts: tuple[Atom | Condition, ...]
+
+
+def _asked(wanted: Json) -> str:
+    if isinstance(wanted, dict):
+        key, part = next(iter(wanted.items()))
+        return f"{key} {_asked(part)}"
+    return " or ".join(map(_asked, wanted)) if isinstance(wanted, list) else plain(wanted)
+
+
+class _Fact(NamedTuple):
+    """How a fact is read, and how a value of it is judged. ``quick``: a test without a detour, where there is one."""
+
+    read: Callable[[Exchange], Any]
+    judge: Callable[[Json], Callable[[Any], bool]]
+    quick: Callable[[Json], Test | None] = lambda wanted: None
+
+
+def _names(wanted: Json) -> frozenset[str]:
+    return frozenset([wanted] if isinstance(wanted, str) else wanted)
+
+
+def _one_of(wanted: Json) -> Callable[[Any], bool]:
+    return _names(wanted).__contains__
+
+
+def _any_of(wanted: Json) -> Callable[[Any], bool]:
+    names = _names(wanted)
+    return lambda held: held is not None and not names.isdisjoint(held)
+
+
+def _paths(patterns: Json) -> Callable[[Any], bool]:
+    tests = [path_pattern(pattern) for pattern in ([patterns] if isinstance(patterns, str) else patterns)]
+    return lambda segments: any(test(segments) for test in tests)
+
+
+def _quick_method(wanted: Json) -> Test:
+    methods = _names(wanted)
+    return lambda x: x.request.method in methods
+
+
+def _header(name: str) -> _Fact:
+    """One field of the request; the commonest forms without a detour."""
     lower = name.lower()
-    return lambda x: x.request.fields.get(lower)
+
+    def quick(wanted: Json) -> Test | None:
+        if isinstance(wanted, dict) and isinstance(part := wanted.get("contains"), str):
+            return lambda x: (value := x.request.fields.get(lower)) is not None and part in value
+        if isinstance(wanted, str) and wanted not in ("missing", "present"):
+            return lambda x: x.request.fields.get(lower) == wanted
+        return None
+
+    return _Fact(lambda x: x.request.fields.get(lower), text_test, quick)
 
 
-def _header_test(name: str, spec: Json) -> Test:
-    """A test for one field of the request; the commonest forms without a detour."""
-    lower = name.lower()
-    if isinstance(spec, dict) and isinstance(part := spec.get("contains"), str):
-        return lambda x: (value := x.request.fields.get(lower)) is not None and part in value
-    if isinstance(spec, str) and spec not in ("missing", "present"):
-        return lambda x: x.request.fields.get(lower) == spec
-    return _one(spec, _header_value(name))
+_FACTS: dict[str, _Fact] = {
+    "method": _Fact(lambda x: x.request.method, _one_of, _quick_method),
+    "path": _Fact(lambda x: x.request.url.segments, _paths),
+    "scheme": _Fact(lambda x: x.scheme, text_test),
+    "host": _Fact(lambda x: x.host, text_test),
+    "identity": _Fact(lambda x: x.identity.name if x.identity else None, text_test),
+    "route": _Fact(lambda x: x.route.id if x.route else None, text_test),
+    "address": _Fact(lambda x: x.address, address_test),
+    "role": _Fact(lambda x: x.identity.roles if x.identity else None, _any_of),
+    "scope": _Fact(lambda x: x.identity.scopes if x.identity else None, _any_of),
+    "environment": _Fact(lambda x: x.environment, _any_of),
+    "handler": _Fact(lambda x: "reached" if x.handler_reached else "not-reached", _one_of),
+    "status": _Fact(lambda x: x.answer.status if x.answer else None, status_test),
+}
+"""Facts with a key of their own."""
+
+_NAMED_FACTS: dict[str, Callable[[str], _Fact]] = {
+    "header": _header,
+    "query": lambda name: _Fact(lambda x: x.request.url.params.get(name), text_test),
+    "cookie": lambda name: _Fact(lambda x: None if x.cookies is UNREAD else x.cookies.get(name), text_test),
+    "context": lambda name: _Fact(lambda x: x.context.get(name), text_test),
+    "body": lambda name: _Fact(lambda x: None if x.body is UNREAD else at_path(x.body, name), text_test),
+}
+"""Facts that have names of the file's."""
+
+_LOOSE = ("scheme", "host", "identity", "route")
+"""Keys whose null, where it is written, asks for the text null."""
 
 
-def _paths(patterns: list[str]) -> Test:
-    tests = [path_pattern(pattern) for pattern in patterns]
-    return lambda x: any(test(x.request.url.segments) for test in tests)
+def condition(when: When) -> Condition:
+    """The matcher taken apart, in the order in which its parts are tried."""
+    parts: list[Atom | Condition] = []
+    for key, fact in _FACTS.items():
+        wanted = getattr(when, key)
+        if wanted is not None or (key in _LOOSE and key in when.model_fields_set):
+            parts.append(_atom(key, wanted, fact))
+    for key, named in _NAMED_FACTS.items():
+        parts += [_atom(f"{key}.{name}", wanted, named(name)) for name, wanted in getattr(when, key).items()]
+    if when.all_ is not None:
+        parts.append(Condition("all", tuple(map(condition, when.all_))))
+    if when.any_ is not None:
+        parts.append(Condition("any", tuple(map(condition, when.any_))))
+    if when.not_ is not None:
+        parts.append(Condition("not", (condition(when.not_),)))
+    return Condition("all", tuple(parts))
+
+
+def _atom(name: str, wanted: Json, fact: _Fact) -> Atom:
+    listed = wanted if isinstance(wanted, list) and len(wanted) > 1 else ()
+    only = wanted[0] if isinstance(wanted, list) and len(wanted) == 1 else wanted
+    read, fits = fact.read, fact.judge(wanted)
+    test = fact.quick(wanted) or (lambda x: fits(read(x)))
+    return Atom(name, only, read, fits, test, tuple(_atom(name, one, fact) for one in listed))
 
 
 def compile_when(when: When | None) -> Test | None:
     """The matcher as one function; None where nothing is asked, so everything fits."""
-    if when is None:
-        return None
-    tests: list[Test] = []
-    add = tests.append
-    given = when.model_fields_set
-    if when.method is not None:
-        methods = frozenset(when.method)
-        add(lambda x: x.request.method in methods)
-    if when.path is not None:
-        add(_paths(when.path))
-    simple: dict[str, Callable[[Exchange], object]] = {
-        "scheme": lambda x: x.scheme,
-        "host": lambda x: x.host,
-        "identity": lambda x: x.identity.name if x.identity else None,
-        "route": lambda x: x.route.id if x.route else None,
-    }
-    for key, read in simple.items():
-        if key in given:
-            add(_one(getattr(when, key), read))
-    if when.address is not None:
-        from_there = address_test(when.address)
-        add(lambda x: from_there(x.address))
-    for name, spec in when.header.items():
-        add(_header_test(name, spec))
-    readers: list[tuple[JsonObject, Callable[[str], Callable[[Exchange], object]]]] = [
-        (when.query, lambda name: lambda x: x.request.url.params.get(name)),
-        (when.cookie, lambda name: lambda x: None if x.cookies is UNREAD else x.cookies.get(name)),
-        (when.context, lambda name: lambda x: x.context.get(name)),
-        (when.body, lambda name: lambda x: None if x.body is UNREAD else at_path(x.body, name)),
-    ]
-    for specs, reader in readers:
-        for name, spec in specs.items():
-            add(_one(spec, reader(name)))
-    if when.role is not None:
-        roles = frozenset(when.role)
-        add(lambda x: x.identity is not None and not roles.isdisjoint(x.identity.roles))
-    if when.scope is not None:
-        scopes = frozenset(when.scope)
-        add(lambda x: x.identity is not None and not scopes.isdisjoint(x.identity.scopes))
-    if when.environment is not None:
-        environments = frozenset(when.environment)
-        add(lambda x: not environments.isdisjoint(x.environment))
-    if when.handler is not None:
-        reached = when.handler == "reached"
-        add(lambda x: x.handler_reached is reached)
-    if when.status is not None:
-        fits = status_test(when.status)
-        add(lambda x: fits(x.answer.status if x.answer else None))
-    if when.all_ is not None:
-        add(_combined(when.all_, all))
-    if when.any_ is not None:
-        add(_combined(when.any_, any))
-    if when.not_ is not None:
-        inner = compile_when(when.not_)
-        add(lambda x: inner is not None and not inner(x))
+    return _compiled(condition(when)) if when is not None else None
+
+
+def _compiled(part: Atom | Condition) -> Test:
+    if isinstance(part, Atom):
+        return part.test
+    tests = [_compiled(inner) for inner in part.parts]
+    if part.how == "not":
+        (inner,) = tests
+        return lambda x: not inner(x)
     if len(tests) == 1:
         return tests[0]
+    if part.how == "any":
+        return lambda x: any(test(x) for test in tests)
     return lambda x: all(test(x) for test in tests)
-
-
-def _combined(parts: list[When], how: Callable[[Any], bool]) -> Test:
-    tests = [compile_when(part) for part in parts]
-    return lambda x: how(test is None or test(x) for test in tests)

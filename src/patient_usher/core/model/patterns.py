@@ -9,6 +9,7 @@ from urllib.parse import unquote
 from pydantic import BeforeValidator, WithJsonSchema
 
 from patient_usher.core.model.document import Json
+from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.text_types import METHOD, method_name, show, wrong
 
 PathTest = Callable[[tuple[str, ...]], bool]
@@ -99,6 +100,14 @@ def request_pattern(pattern: str) -> tuple[frozenset[str], PathTest]:
     """``METHODS /path`` or a bare path: the methods (none for any) and the path test."""
     methods, path = split_request(pattern)
     return frozenset(methods), path_pattern(path)
+
+
+def fits_request(pattern: tuple[frozenset[str], PathTest], x: Exchange) -> bool:
+    """Whether a request pattern fits; what names GET fits a HEAD that runs as GET (RFC 9110 9.3.2)."""
+    methods, test = pattern
+    method, url = x.request.method, x.request.url
+    as_get = method == "HEAD" and x.route is not None and x.route.method == "GET"
+    return (not methods or method in methods or (as_get and "GET" in methods)) and test(url.segments)
 
 
 def split_request(pattern: str) -> tuple[list[str], str]:

@@ -299,13 +299,21 @@ class StageOptions(Model):
         """Media types of the error answers that the stage writes."""
         return ()
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """What the stage can do where these routes are on its way, as coverage counts it."""
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """The ways that an exchange can take in the stage, where these routes are behind it."""
         return ("ran",)
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
-        """Which of these a step of a journey was; None where the step says nothing of it."""
-        return "ran" if way == "in" else None
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """Which of these a step of a journey took; those of matchers are recorded as they are taken."""
+        return ("ran",) if way == "in" else ()
+
+    def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
+        """What requests to a route must say to take the stage's branches, as keys of a trace's request."""
+        return ()
+
+    def copies(self) -> Iterable[tuple[str, str, str]]:
+        """Facts that it writes on the way in, as matchers name them: the text, and the case that writes it."""
+        return ()
 
     def drops_on_answer(self) -> Iterable[str]:
         """Lower-case names of header fields that the stage takes off answers."""

@@ -83,26 +83,27 @@ class Options(StageOptions):
         """One for each scheme."""
         return [scheme.credential() for scheme in self.schemes]
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """No credential; and by every scheme one that is right, wrong or expired."""
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """No credential; and by every scheme one that is right, wrong, expired or not valid yet."""
         return ["absent", *(f"{scheme.scheme} {how}" for scheme in self.schemes for how in _HOW[scheme.scheme])]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
         """By the scheme that it notes, and why it refused."""
         if way != "in":
-            return None
+            return ()
         if "scheme" not in note:
-            return "absent"
-        if did == "continued":
-            return f"{note['scheme']} right"
-        return f"{note['scheme']} {'expired' if x.why == 'expired' else 'wrong'}"
+            return ("absent",)
+        if did == "continued" and "passed on" not in note:
+            return (f"{note['scheme']} right",)
+        why = str(note.get("passed on") or x.why).partition(":")[0]
+        return (f"{note['scheme']} {why if why in _HOW[note['scheme']] else 'wrong'}",)
 
 
 _HOW = {
-    "bearer": ("right", "wrong", "expired"),
+    "bearer": ("right", "wrong", "expired", "not-yet-valid"),
     "basic": ("right", "wrong"),
     "api-key": ("right", "wrong"),
-    "session-cookie": ("right", "wrong"),
+    "session-cookie": ("right", "wrong", "expired"),
 }
 
 

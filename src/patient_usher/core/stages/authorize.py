@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from functools import cached_property
 from typing import ClassVar, Literal
 
@@ -46,17 +46,23 @@ class Options(StageOptions):
         """All of them."""
         return GUARDED
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """A caller is let through, or not, where any of these routes isn't open to everyone."""
-        open_ = [route.access is not None and route.access.who == "everyone" for route in routes]
-        may_refuse = not routes or not all(open_) or self.default != "everyone"
-        return ("let through", "refused") if may_refuse else ("let through",)
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """A caller is let through, by each role or scope that these routes ask for, or refused."""
+        rules = [route.access or Access(self.default) for route in routes] or [Access("signed-in")]
+        asked = [f"let through as {name}" for rule in rules for name in (rule.names if len(rule.names) > 1 else ())]
+        plain = any(len(rule.names) < 2 and rule.who != "nobody" for rule in rules)
+        refuses = any(rule.who != "everyone" for rule in rules)
+        return dict.fromkeys([*["let through"] * plain, *asked, *["refused"] * refuses])
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
-        """By whether it passed on."""
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """By whether it passed on, and as whom."""
         if way != "in":
-            return None
-        return "let through" if did == "continued" else "refused"
+            return ()
+        if did != "continued":
+            return ("refused",)
+        access = x.route.access if x.route is not None else None
+        held = note.get("role") or note.get("scope")
+        return (f"let through as {held}" if access is not None and len(access.names) > 1 else "let through",)
 
 
 class Stage(base.Stage):

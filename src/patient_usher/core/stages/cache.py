@@ -65,7 +65,7 @@ class Options(StageOptions):
     collapse: bool = False
     status_field: bool = False
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
         """What look-ups can come to, and why there are none, as these routes ask for copies."""
         rules = [route.cache for route in routes]
         looks = self.stores == "any-cacheable" or any(rule is not None and rule.shared is not None for rule in rules)
@@ -79,9 +79,9 @@ class Options(StageOptions):
             found.append("private-only")
         return found
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
         """By the state of its last look-up."""
-        return next((use.state for use in reversed(x.caches) if use.stage == self.id), None) if way == "in" else None
+        return [use.state for use in reversed(x.caches) if use.stage == self.id and way == "in"][:1]
 
 
 @dataclass

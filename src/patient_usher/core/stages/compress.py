@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import OrderedDict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import AfterValidator, Field
@@ -18,10 +18,12 @@ from patient_usher.core.http.negotiation import IDENTITY, choose_coding
 from patient_usher.core.http.ranges import OF_ALL_CONTENT
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.answer_factory import is_filler
+from patient_usher.core.model.document import JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.text_types import Names, Size, show, wrong
 
@@ -59,6 +61,18 @@ class Options(StageOptions):
         default_factory=lambda: ["text/*", "application/json", "application/javascript", "+json", "+xml"]
     )
     level: Annotated[int, Field(ge=1, le=9)] = 6
+
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """The content is coded, in each of the codings, or left as it is."""
+        return (*self.codings, "left as it is")
+
+    def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
+        """Each coding alone, and none at all."""
+        return ({"headers": {"Accept-Encoding": one}} for one in (*self.codings, "identity;q=0"))
+
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """By what it notes."""
+        return (str(note.get("coding", "left as it is")),) if way == "out" else ()
 
 
 def _gzip(body: bytes, level: int) -> bytes:

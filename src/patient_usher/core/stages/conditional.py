@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from typing import ClassVar, Literal
 
 from patient_usher.core.http.conditional import CONDITIONS, CONFIRMED, evaluate, not_modified
@@ -9,10 +10,12 @@ from patient_usher.core.http.messages import Answer
 from patient_usher.core.http.negotiation import CODINGS
 from patient_usher.core.http.ranges import Judgement
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect, Precondition, Refused
 from patient_usher.core.model.errors import refusal
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 
 
@@ -31,6 +34,24 @@ class Options(StageOptions):
     }
 
     etag: Literal["weak", "strong", "none"] = "weak"
+
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """An answer goes as it is; a copy is confirmed; a condition isn't met."""
+        return ("no condition", "not modified", "precondition failed")
+
+    def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
+        """Any copy, and a tag that nothing has."""
+        if route.at.method in ("GET", "HEAD"):
+            yield {"headers": {"If-None-Match": "*"}}
+        yield {"headers": {"If-Match": '"none"'}}
+
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """By what it notes, or refuses."""
+        if x.refused_by == self.id:
+            return ("precondition failed",)
+        if way != "out":
+            return ()
+        return ("not modified" if note.get("condition") == "not modified" else "no condition",)
 
 
 def entity_tag(body: bytes, sort: str, coding: str = "") -> str:

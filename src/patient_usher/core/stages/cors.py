@@ -13,7 +13,7 @@ from patient_usher.core.http.dates import MICROSECONDS
 from patient_usher.core.http.fields import Fields, add_vary, list_items
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model import stage as base
-from patient_usher.core.model.document import JsonMapping, Path
+from patient_usher.core.model.document import JsonMapping, JsonObject, Path
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import Exchange
@@ -71,17 +71,42 @@ class Options(StageOptions):
             what = '"*" counts for nothing in calls with credentials: browsers take it literally'
             yield ("allow-credentials",), what, "list what is allowed"
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """Origins listed, foreign and none; preflights."""
-        return ("no origin", "origin listed", "origin not listed", "preflight")
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """Each origin that is listed, a foreign one and none; preflights for what is listed, and for what isn't."""
+        return ["no origin", *map(_origin_branch, self.allow_origins), _FOREIGN, *_PREFLIGHTS]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
-        """By what it notes of the origin."""
-        if way != "in":
-            return None
+    def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
+        """Pages of each origin and of a foreign one; preflights for what is listed and for what isn't."""
+        listed = ["https://boaters.example" if one == "*" else one.replace("*.", "www.") for one in self.allow_origins]
+        for origin in (*listed, "https://strangers.example"):
+            yield {"headers": {"Origin": origin}}
+        methods = (*self.allow_methods, *SAFELISTED_METHODS)
+        other = next((one for one in ("PUT", "PATCH", "DELETE", "LINK") if one not in methods), "UNLINK")
+        for asked, names in ((methods[0], ""), (other, ""), (methods[0], "x-made-up")):
+            preflight = {"Origin": listed[0], "Access-Control-Request-Method": asked}
+            yield {
+                "method": "OPTIONS",
+                "headers": {**preflight, **({"Access-Control-Request-Headers": names} if names else {})},
+            }
+
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """By what the request says of its origin, and what a preflight asks for."""
+        fields = x.sent.fields
+        origin = fields.get("origin")
+        if way != "in" or origin is None:
+            return ("no origin",) if way == "in" else ()
+        found = [_origin_branch(one) for one in self.allow_origins if matches_origin(one, origin)][:1] or [_FOREIGN]
         if "preflight" in note:
-            return "preflight"
-        return {"allowed": "origin listed", None: "no origin"}.get(note.get("origin"), "origin not listed")
+            asked = str(note["preflight"])
+            names = list_items(fields.get("access-control-request-headers") or "")
+            listed = {name.lower() for name in self.allow_headers}
+            if asked not in (*self.allow_methods, *SAFELISTED_METHODS) and "*" not in self.allow_methods:
+                found.append(_PREFLIGHTS[1])
+            elif "*" in listed or self.reflect_headers or all(name.lower() in listed for name in names):
+                found.append(_PREFLIGHTS[0])
+            else:
+                found.append(_PREFLIGHTS[2])
+        return found
 
     def pages_send(self) -> tuple[list[str], list[str]]:
         """What is listed."""
@@ -90,6 +115,14 @@ class Options(StageOptions):
     def pages_from(self) -> Collection[str]:
         """Those that are allowed."""
         return self.allow_origins
+
+
+_FOREIGN = "origin not listed"
+_PREFLIGHTS = ("preflight", "preflight for another method", "preflight for another header")
+
+
+def _origin_branch(listed: str) -> str:
+    return f"origin {listed}"
 
 
 def _as_sent(origin: str) -> str:

@@ -9,6 +9,7 @@ from pydantic import BeforeValidator, Field, model_validator
 
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.answer_factory import answer_maker, raiser, writer
+from patient_usher.core.model.branches import Cases
 from patient_usher.core.model.document import Json, JsonMapping
 from patient_usher.core.model.effects import NOTHING, AnswerAndPass, Effect, Refused
 from patient_usher.core.model.errors import BUILT_IN
@@ -103,6 +104,13 @@ class Options(StageOptions):
         """What any case for the request puts or drops."""
         return [name.lower() for case in self.cases for name in (*case.put, *case.drop)]
 
+    def copies(self) -> Iterable[tuple[str, str, str]]:
+        """What cases set and put."""
+        for number, case in enumerate(self.cases, 1):
+            own = f"case {number}"
+            yield from ((f"header.{name.lower()}", text, own) for name, text in case.put.items())
+            yield from ((f"context.{name}", str(value), own) for name, value in case.set_.items())
+
     def drops_on_answer(self) -> Iterable[str]:
         """What any case for the answer drops."""
         return [name.lower() for case in self.way_out for name in case.drop]
@@ -116,16 +124,19 @@ class Options(StageOptions):
         """Context values that cases leave."""
         return [name for case in self.cases for name in case.set_]
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """Every case, and none of them, where that can be."""
-        cases = [f"case {at}" for at in range(1, len(self.cases) + 1)]
-        return cases if not self.cases or self.cases[-1].when is None else [*cases, "no case"]
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """Every case, and none of them where that can be, for the request and for the answer."""
+        lists = (_branches(self.cases), _branches(self.way_out, out=True))
+        return [name for cases in lists if cases.parts for name in cases.names]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
-        """By the case that it notes."""
-        if way != "in" or not self.cases:
-            return None
-        return f"case {note['case']}" if "case" in note else "no case"
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """Recorded while the cases are tried."""
+        return ()
+
+
+def _branches(cases: Sequence[Case], *, out: bool = False) -> Cases:
+    whens = [case.when for case in cases]
+    return Cases(whens, "way out", "no way out") if out else Cases(whens)
 
 
 Bound = tuple[Callable[[Exchange], bool] | None, Callable[[Exchange], Effect]]
@@ -142,11 +153,15 @@ class Stage(base.Stage):
     def __init__(self, options: Options, setup: Setup) -> None:
         self.cases = [_prepare(at, case, setup, options.id) for at, case in enumerate(options.cases, 1)]
         self.out_cases = [_prepare(at, case, setup, options.id, out=True) for at, case in enumerate(options.way_out, 1)]
+        self.id = options.id
+        self.branches, self.out_branches = _branches(options.cases), _branches(options.way_out, out=True)
         unused = {"way_in": self.cases, "way_out": self.out_cases}
         self.unused = frozenset(name for name, cases in unused.items() if not cases)
 
     def way_in(self, x: Exchange) -> Effect:
         """Try the cases on the request."""
+        if x.journey is not None:
+            self.branches.decide(x, "stages", self.id)
         for fits, act in self.cases:
             if fits is None or fits(x):
                 return act(x)
@@ -154,6 +169,8 @@ class Stage(base.Stage):
 
     def way_out(self, x: Exchange) -> Effect:
         """Try the way-out cases on the answer."""
+        if x.journey is not None:
+            self.out_branches.decide(x, "stages", self.id)
         for fits, act in self.out_cases:
             if fits is None or fits(x):
                 return act(x)

@@ -117,16 +117,16 @@ class Options(StageOptions):
                     yield ("answers", at, "raised"), f"'{name}' has an entry further up, which counts", "keep one"
                 seen.add(name)
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
         """Every type that has an entry, and any other."""
         return [*dict.fromkeys(self.answers_errors()), "another type"]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: Json) -> str | None:
+    def taken(self, x: Exchange, way: str, did: str, note: Json) -> Iterable[str]:
         """By the last error that it caught."""
         caught = [error.type for error in x.errors if error.caught_by == self.id]
         if way != "error" or not caught:
-            return None
-        return caught[-1] if caught[-1] in self.outcomes() else "another type"
+            return ()
+        return (caught[-1] if caught[-1] in self.branches() else "another type",)
 
     def tells(self) -> Collection[str]:
         """The messages of its entries, and the one of all others."""

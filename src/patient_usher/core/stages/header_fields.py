@@ -55,6 +55,11 @@ class Options(StageOptions):
         work = self.on_request
         return [name.lower() for name in (*work.put, *work.add, *work.drop)] if work is not None else ()
 
+    def copies(self) -> Iterable[tuple[str, str, str]]:
+        """What it puts on requests."""
+        puts = self.on_request.put.items() if self.on_request is not None else ()
+        return [(f"header.{name.lower()}", text, "") for name, text in puts]
+
     def drops_on_answer(self) -> Iterable[str]:
         """What it is told to drop."""
         return [name.lower() for name in self.on_answer.drop] if self.on_answer is not None else ()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
@@ -101,15 +101,19 @@ class Options(StageOptions):
     others: Others = Others.model_construct()
     hsts: Hsts | None = None
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """Secure requests and plain ones."""
-        return ("secure", "plain")
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """Secure requests; plain ones, which are redirected or refused."""
+        return ("secure", *["redirected"] * (not self.reads.refuse), "refused")
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
-        """By whether it passed on."""
+    def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
+        """A request without TLS."""
+        return ({"scheme": "http"},)
+
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """By whether it passed on, and who refused."""
         if way != "in":
-            return None
-        return "secure" if did == "continued" else "plain"
+            return ()
+        return ("secure" if did == "continued" else "refused" if x.refused_by == self.id else "redirected",)
 
 
 class Stage(base.Stage):

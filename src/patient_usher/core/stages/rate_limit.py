@@ -12,6 +12,7 @@ from patient_usher.core.http.cors import is_preflight
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.limits import ALGORITHMS, NEVER, AtOnce, Limiter, limit_item, policy_item, whole_seconds
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.branches import Cases
 from patient_usher.core.model.document import Json, JsonMapping, Path
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.errors import Raised, refusal
@@ -151,17 +152,31 @@ class Options(StageOptions):
             what = f"the cost {cost} is over {self._most_said} of '{self.id}': the route can never pass"
             yield ("cost",), what, f"lower the cost or raise the {'quota' if self.burst is None else 'burst'}"
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """Below the quota, at its end, over it. Of failures the last one is known when it is over."""
-        return ("under", "over", "refilled") if self.counts == "failures" else ("under", "used up", "over", "refilled")
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """Below the quota, at its end, over it, by tier. Of failures the last one is known when it is over."""
+        ways = ("under", "over") if self.counts == "failures" else ("under", "used up", "over")
+        tiers = _tier_branches(self)
+        free = ["preflight not counted"] if self.preflights == "free" else []
+        ends = self.tiers and self.tiers[-1].when is None
+        names = [f"tier {number} " for number in range(1, len(self.tiers) + 1)] + ([] if ends else [""])
+        decided = [name for name in tiers.names if not re.fullmatch(r"tier \d+", name)]
+        return [*(f"{name}{way}" for name in names for way in ways), *decided, "refilled", *free]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
         """By what is left."""
-        if way != "in" or not x.rates:
-            return None
-        if did != "continued":
-            return "over"
-        return next(("under" if use.remaining else "used up" for use in x.rates if use.stage == self.id), None)
+        if way != "in":
+            return ()
+        if "preflight" in note:
+            return ("preflight not counted",)
+        use = next((use for use in reversed(x.rates) if use.stage == self.id), None)
+        if use is None:
+            return ()
+        how = "over" if did != "continued" else "under" if use.remaining or self.counts == "failures" else "used up"
+        return (f"tier {note['tier']} {how}" if "tier" in note else how,)
+
+
+def _tier_branches(options: Options) -> Cases:
+    return Cases([tier.when for tier in options.tiers], "tier", "")
 
 
 class Stage(base.Stage):
@@ -182,6 +197,7 @@ class Stage(base.Stage):
             ((*same, name), quota, policy_item(options.id, quota, options.window))
             for name, quota in zip(names, quotas, strict=True)
         ]
+        self.branches = _tier_branches(options)
         self.choices = [(compile_when(tier.when), n) for n, tier in enumerate(options.tiers, 1)]
         self.read_key = _key_reader(options.per)
         self.cost = options.cost
@@ -217,10 +233,14 @@ class Stage(base.Stage):
             if x.journey is not None:
                 x.note = {"preflight": "not counted"}
             return None
+        if x.journey is not None and self.choices:
+            self.branches.decide(x, "stages", self.id)
         name, quota, policy = self.tiers[0]
+        tier = 0
         for fits, number in self.choices:
             if fits is None or fits(x):
                 name, quota, policy = self.tiers[number]
+                tier = number
                 break
         key = self.read_key(x)
         cost = self.cost
@@ -237,6 +257,8 @@ class Stage(base.Stage):
             x.note = {"for": rate.for_, "remaining": remaining}
         else:
             x.note = {"for": rate.for_, "quota": quota, "cost": cost}
+        if tier:
+            x.note["tier"] = tier
         if self.asks_identity and x.identity is None:
             x.note["identity"] = "nobody is known here yet"
         return self._refused(rate, policy, wait) if wait else None

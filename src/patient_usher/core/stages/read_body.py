@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from functools import cache
 from typing import Any, ClassVar, Literal, NoReturn
 from urllib.parse import parse_qsl
@@ -47,19 +47,48 @@ class Options(StageOptions):
         """The body."""
         return ("body",)
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """A body is read, refused, or not there."""
-        return ("read", "refused", "no body")
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """A body of each sort is read; one is refused, and why; there is none."""
+        others = "passed on" if self.other_media == "passed-on" else _REFUSED["media-type"]
+        return [*(f"{medium} read" for medium in self.media), "too large", "malformed", others, "no body"]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
+    def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
+        """A body of each sort, and those that are refused."""
+        if route.at.method in ("GET", "HEAD", "DELETE", "OPTIONS"):
+            return
+        yield from (_BODIES[medium] for medium in self.media)
+        yield {"headers": {"Content-Type": "application/json"}, "text": "{"}
+        yield {"headers": {"Content-Type": "application/xml"}, "text": "<a/>"}
+        limit = self.max_size if route.body_limit is None else route.body_limit
+        if limit <= LARGEST_SAMPLE:
+            yield {"headers": {"Content-Type": "text/plain"}, "text": "x" * (limit + 1)}
+
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
         """By what it notes."""
         if way != "in":
-            return None
-        return "refused" if did != "continued" else "read" if "read" in note else "no body"
+            return ()
+        if did != "continued":
+            return (_REFUSED.get(x.why or "", "malformed"),)
+        if "read" in note:
+            return (f"{note['read']} read",)
+        return ("passed on",) if "passed on" in note else ("no body",) if not x.sent.body else ()
 
     def largest_body(self) -> int | None:
         """What is decoded may have."""
         return self.max_size
+
+
+LARGEST_SAMPLE = 1 << 16
+"""A body over a limit is only made where the limit isn't over this."""
+_PART = '--made-up\r\nContent-Disposition: form-data; name="note"\r\n\r\nmade up\r\n--made-up--\r\n'
+_BODIES: dict[str, JsonObject] = {
+    "json": {"json": {"note": "made up"}},
+    "form": {"form": {"note": "made up"}},
+    "multipart": {"headers": {"Content-Type": "multipart/form-data; boundary=made-up"}, "text": _PART},
+    "text": {"headers": {"Content-Type": "text/plain"}, "text": "made up"},
+}
+_REFUSED = {"too-large": "too large", "malformed-body": "malformed", "media-type": "another media type"}
+"""Why a body is refused -> the branch."""
 
 
 def _medium(essence: str) -> str | None:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
 from typing import ClassVar
 
 from patient_usher.core.http.cookies import parse_cookies, unsign_value
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import Reference, StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 
 
@@ -26,6 +28,18 @@ class Options(StageOptions):
     def references(self) -> Iterable[Reference]:
         """The signing key."""
         return [Reference("signing key", self.signed_with, ("signed-with",))] if self.signed_with else []
+
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """Cookies are read; of signed ones some may be left out."""
+        return ("ran", *["signature wrong"] * (self.signed_with is not None))
+
+    def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
+        """A cookie that nobody has signed."""
+        return ({"cookies": {"made-up": "cookie"}},)
+
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """By what it notes."""
+        return ("ran", *["signature wrong"] * ("signature-wrong" in note)) if way == "in" else ()
 
     def leaves(self) -> Collection[str]:
         """The cookies."""

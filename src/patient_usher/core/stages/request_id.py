@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import ClassVar
 
 from patient_usher.core.model import stage as base
+from patient_usher.core.model.document import JsonMapping, JsonObject
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 
 _SAFE = re.compile(r"[A-Za-z0-9._:/+=-]{1,128}")
@@ -38,6 +40,18 @@ class Options(StageOptions):
     def sets(self) -> Iterable[str]:
         """The id and the trace's."""
         return ("request-id", "trace-id")
+
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """An id is made, or the caller's is kept."""
+        return ("made", *["kept"] * self.trusts_incoming)
+
+    def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
+        """An id of the caller's."""
+        return ({"headers": {self.header: "made-up-id-1"}},)
+
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """By what it notes."""
+        return ("kept" if note.get("kept") else "made",) if way == "in" else ()
 
 
 class Stage(base.Stage):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import ClassVar, Literal
 
 from patient_usher.core.model import stage as base
@@ -27,15 +27,15 @@ class Options(StageOptions):
     after: PositiveDuration
     behind: Literal["cancelled", "runs-on"] = "cancelled"
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
         """What is behind was in time, or not."""
         return ("in time", "too slow")
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
         """By whether it gave up."""
         if way == "out":
-            return "too slow" if did in ("raised", "answered") else "in time"
-        return None
+            return ("too slow" if did in ("raised", "answered") else "in time",)
+        return ()
 
     def gives_up_after(self) -> int | None:
         """Its own time."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from math import isfinite
 from typing import Any, ClassVar, Literal
 
@@ -39,15 +39,47 @@ class Options(StageOptions):
         given = route.input if route is not None else None
         return ("body",) if given is not None and (given.json_ is not None or given.form is not None) else ()
 
-    def outcomes(self, routes: Sequence[RouteSpec] = ()) -> Sequence[str]:
-        """The input fits, or not."""
-        return ("valid", "invalid")
+    def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
+        """The input fits; or not, by each keyword of a schema that a request can break by itself."""
+        asked = [(route, route.input.schemas()) for route in routes if route.input is not None]
+        return [
+            "valid",
+            "invalid",
+            *(_broken(route.id, *one) for route, schemas in asked for one in _keywords(schemas)),
+        ]
 
-    def outcome(self, x: Exchange, way: str, did: str, note: JsonMapping) -> str | None:
-        """By whether it passed on."""
+    def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
+        """By whether it passed on; keywords are recorded as they are broken."""
         if way != "in":
-            return None
-        return "valid" if did == "continued" else "invalid"
+            return ()
+        return ("valid",) if did == "continued" else ("invalid",)
+
+
+_MOST_KEYWORDS = 60
+"""How many keywords of one route's schemas are counted."""
+
+
+def _keywords(schemas: Mapping[str, JsonObject]) -> Iterator[tuple[str, str]]:
+    """The keywords that a request can break by itself, each with the place of what it asks."""
+    pending: list[tuple[str, Json]] = [(f"/{where}", schema) for where, schema in schemas.items()]
+    places = {place for place, _ in pending} - {"/json", "/form"}
+    count = 0
+    while pending and count < _MOST_KEYWORDS:
+        place, node = pending.pop(0)
+        for keyword, wanted in node.items() if isinstance(node, dict) else ():
+            found: list[tuple[str, str]] = []
+            if keyword == "required" and isinstance(wanted, list) and place != "/path":
+                found = [(f"{place}/{name}", keyword) for name in wanted]
+            elif (keyword in _WORDS and place not in places) or (keyword == "additionalProperties" and wanted is False):
+                found = [(place, keyword)]
+            elif keyword == "properties" and isinstance(wanted, dict):
+                pending += [(f"{place}/{name}", part) for name, part in wanted.items()]
+            count += len(found)
+            yield from found
+
+
+def _broken(route: str, place: str, keyword: str) -> str:
+    return f"{route} {place} breaks {keyword}"
 
 
 def _said(value: Json) -> str:
@@ -155,6 +187,7 @@ class Stage(base.Stage):
     """422 with every field error, or the first."""
 
     def __init__(self, options: Options, setup: Setup) -> None:
+        self.id = options.id
         self.first, self.status = options.report == "first-error", options.status
         # Made once for each route, at load: routes are known by their ids.
         self.validators = {id_: _validators(spec) for id_, spec in inputs_of(setup.spec)}
@@ -166,6 +199,7 @@ class Stage(base.Stage):
             return None
         spec: InputSpec = settings.input
         invalid: list[dict[str, str]] = []
+        broken: list[str] = []
         for where, schema, validator in self.validators[x.route.id]:
             value = _READ[where](x)
             if value is _MISSING and spec.body == "optional" and not x.request.body:
@@ -183,17 +217,30 @@ class Stage(base.Stage):
                 value = _coerced(value, schema)
             try:
                 for error in validator.iter_errors(value):
-                    invalid += _described(where, error)
+                    described = _described(where, error)
+                    invalid += described
+                    broken += [
+                        _broken(x.route.id, place, str(error.validator)) for place in _places(where, error, described)
+                    ]
             except RecursionError:
                 invalid.append({"pointer": f"/{where}", "message": "is nested too deep"})
         if not invalid:
             return None
+        if x.journey is not None:
+            x.take("stages", self.id, broken)
         own = spec.messages
         invalid = [{**item, "message": own.get(item["pointer"], item["message"])} for item in invalid]
         invalid.sort(key=lambda item: item["pointer"])
         shown = invalid[:1] if self.first else invalid
         message = "; ".join(f"{item['pointer']} {item['message']}" for item in invalid)
         return refusal("InvalidInput", "invalid-input", message, status=self.status, invalid=tuple(shown))
+
+
+def _places(where: str, error: Any, described: list[dict[str, str]]) -> list[str]:
+    """The place of each value that a keyword is about, as ``_keywords`` names it."""
+    if error.validator == "required":
+        return [item["pointer"] for item in described]
+    return [_pointer([where, *error.absolute_path])]
 
 
 def _described(where: str, error: Any) -> list[dict[str, str]]:

@@ -16,7 +16,7 @@ from patient_usher import Pipeline, Trace, check, load, replay
 from patient_usher.core.analysis.findings.check import Checked
 from patient_usher.core.analysis.findings.rule import shared_out
 from patient_usher.core.analysis.findings.rules import rules
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.output.findings import explained, manual, proof
 from patient_usher.output.terminal import plain
 

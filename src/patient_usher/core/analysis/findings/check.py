@@ -11,8 +11,8 @@ from patient_usher.core.analysis.findings.rule import LEVELS, Context, Rule, Sus
 from patient_usher.core.analysis.findings.rules import rules
 from patient_usher.core.analysis.findings.rules.known_stale import stale
 from patient_usher.core.analysis.findings.safety import harm, newly_fails
-from patient_usher.core.analysis.requests.runner import BUDGET, Runner, ScenarioRun
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.runner import BUDGET, Runner, ScenarioRun
+from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import compile_source

@@ -12,10 +12,10 @@ from functools import cached_property
 from typing import NamedTuple
 
 from patient_usher.core.analysis.findings.mends import Mend
-from patient_usher.core.analysis.requests.factory import Vocabulary
-from patient_usher.core.analysis.requests.generators import scenarios
-from patient_usher.core.analysis.requests.runner import Runner, ScenarioRun
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.request_factory import RequestFactory
+from patient_usher.core.decisions.request_generators import scenarios
+from patient_usher.core.decisions.runner import Runner, ScenarioRun
+from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.document import Json, Path
@@ -72,7 +72,7 @@ class Context:
     def __init__(self, blueprint: Blueprint, trials: Runner, more: Iterable[Scenario] = ()) -> None:
         self.blueprint, self.trials = blueprint, trials
         self.spec, self.options, self.doc = blueprint.spec, blueprint.options, blueprint.source.doc
-        self.words = Vocabulary(blueprint)
+        self.words = RequestFactory(blueprint)
         self.sequential = blueprint.sequential
         self._more = tuple(more)
         self._runs: list[ScenarioRun] = []

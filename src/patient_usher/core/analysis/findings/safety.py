@@ -9,15 +9,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.rule import Context, Suspicion, same, status
-from patient_usher.core.analysis.requests.runner import ScenarioRun
-from patient_usher.core.analysis.requests.scenario import UNKNOWN, WRONG, Scenario
+from patient_usher.core.decisions.runner import ScenarioRun
+from patient_usher.core.decisions.scenario import UNKNOWN, WRONG, Scenario
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.enumerations import OWN_LOGIC, SLIPS
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.always import Statements
 
 _REPEATED = ("burst", "guesses")
-_PLAIN = ("call", "matched", "coded", "page")
+_PLAIN = ("call", "matched", "page")
 """Probes of the sort that every caller may send: to keep out one who rightly does is harm, whatever it shows."""
 
 

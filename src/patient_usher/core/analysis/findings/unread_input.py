@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, add, add_last, free_id, mend, stand
 from patient_usher.core.analysis.findings.rule import Context, Suspicion, differs
-from patient_usher.core.analysis.requests.runner import ScenarioRun
+from patient_usher.core.decisions.runner import ScenarioRun
 from patient_usher.core.model.exchange import Exchange
 
 

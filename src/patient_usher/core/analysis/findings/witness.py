@@ -7,8 +7,8 @@ from collections import Counter
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.rule import telling
-from patient_usher.core.analysis.requests.runner import ScenarioRun, prepared
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.runner import ScenarioRun, prepared
+from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.run.world import World

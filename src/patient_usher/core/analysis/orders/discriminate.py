@@ -7,11 +7,11 @@ from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
 from patient_usher.core.analysis.orders.search import Order, movable, one_move_away, reordered
-from patient_usher.core.analysis.requests.factory import LONGEST_BURST
-from patient_usher.core.analysis.requests.generators import scenarios
-from patient_usher.core.analysis.requests.runner import BASE, BUDGET, prepared
-from patient_usher.core.analysis.requests.scenario import APART, Scenario, in_turn
-from patient_usher.core.analysis.requests.schema_samples import Request
+from patient_usher.core.decisions.request_factory import LONGEST_BURST
+from patient_usher.core.decisions.request_generators import scenarios
+from patient_usher.core.decisions.runner import BASE, BUDGET, prepared
+from patient_usher.core.decisions.scenario import APART, Scenario, in_turn
+from patient_usher.core.decisions.schema_samples import Request
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
@@ -21,7 +21,7 @@ from patient_usher.core.verify.run import run
 
 EXACT = 6
 """Up to so many stages that move every order is looked at."""
-_SENDABLE = ("call", "body", "matched", "unrouted", "plain-http", "preflight", "coded", "conditional", "burst")
+_SENDABLE = ("call", "body", "matched", "unrouted", "plain-http", "preflight", "sample", "burst")
 """Sorts of probes that anybody can send to a service: without a change to it, and without a browser."""
 _CHOICES = 20_000
 

@@ -43,7 +43,7 @@ from patient_usher.core.model.errors import ErrorTypes
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.overlays import apply_environments, apply_overlay, named, same_as
 from patient_usher.core.model.overlays import variant as laid_out
-from patient_usher.core.model.patterns import request_pattern
+from patient_usher.core.model.patterns import fits_request, request_pattern
 from patient_usher.core.model.pipeline import MARKER, PipelineSpec, StageOptions, spell_out, stage_lists
 from patient_usher.core.model.stage import NotAllowed, Setup, Stage, Stateful
 from patient_usher.core.model.tokens import SigningKey, load_key
@@ -421,18 +421,10 @@ def _passes_over(options: StageOptions) -> PassesOver | None:
     if only is None and not excepted:
         return None
 
-    def fits(patterns: list[Any], x: Exchange) -> bool:
-        method, segments = x.request.method, x.request.url.segments
-        as_get = method == "HEAD" and x.route is not None and x.route.method == "GET"  # RFC 9110 9.3.2
-        return any(
-            (not methods or method in methods or (as_get and "GET" in methods)) and test(segments)
-            for methods, test in patterns
-        )
-
     def reason(x: Exchange) -> str | None:
-        if only is not None and not fits(only, x):
+        if only is not None and not any(fits_request(pattern, x) for pattern in only):
             return "only"
-        return "except" if excepted and fits(excepted, x) else None
+        return "except" if any(fits_request(pattern, x) for pattern in excepted) else None
 
     return reason
 

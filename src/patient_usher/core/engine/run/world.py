@@ -29,11 +29,13 @@ class World:
     ``memories`` holds each instance's states, by key. ``now`` is when the last replay in it ended, None
     before the first. ``callers`` are the trace's, with their cookies and caches; ``kept`` the values kept
     from answers. Everything random comes from ``seed``. ``lasts``: handlers are busy as long as the trace says.
+    ``looks``: exchanges keep what matchers read.
     """
 
     def __init__(self, blueprint: Blueprint, seed: int = 0, *, lasts: bool = False) -> None:
         self.lasts = lasts
         self.seed = seed
+        self.looks = False
         self.now: int | None = None
         self.exchanges = 0
         self.callers: JsonObject = {}
@@ -105,6 +107,7 @@ class World:
         return Exchange(
             number, id_, came, at, request, at, at, scheme, host, address, route, values, allowed, plan,
             self._environment, memory, instance, [] if watched else None, [] if watched else None,
+            decided=[] if self.looks else None,
         )  # fmt: skip
 
     def _instance(self, address: str) -> int:

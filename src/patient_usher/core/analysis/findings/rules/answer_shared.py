@@ -15,7 +15,7 @@ from patient_usher.core.analysis.findings.rule import (
     status,
     telling,
 )
-from patient_usher.core.analysis.requests.runner import ScenarioRun
+from patient_usher.core.decisions.runner import ScenarioRun
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.model.enumerations import OWN_LOGIC
 from patient_usher.core.model.exchange import Exchange

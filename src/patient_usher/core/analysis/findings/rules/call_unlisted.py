@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, mend, option, put
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, shows
-from patient_usher.core.analysis.requests.runner import ScenarioRun
+from patient_usher.core.decisions.runner import ScenarioRun
 from patient_usher.core.http.cors import is_forbidden_request_field, unsafe_names
 from patient_usher.core.model.exchange import Exchange
 

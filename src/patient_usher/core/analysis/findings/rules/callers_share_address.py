@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, append, mend, put
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, refuses_no_more
-from patient_usher.core.analysis.requests.rule_probes import two_callers
+from patient_usher.core.decisions.rule_probes import two_callers
 
 
 def look(context: Context) -> Iterator[Suspicion]:

@@ -13,7 +13,7 @@ def look(context: Context) -> Iterator[Suspicion]:
     """Answers that two stages coded, one after the other."""
     if len(context.kinds("compress")) < 2:
         return
-    for run, x in context.exchanges("coded"):
+    for run, x in context.exchanges("sample"):
         coders = _coders(x)
         if len(coders) > 1:
             yield Suspicion(

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import append, mend
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, state
-from patient_usher.core.analysis.requests.rule_probes import read_write_read
-from patient_usher.core.analysis.requests.runner import ScenarioRun
+from patient_usher.core.decisions.rule_probes import read_write_read
+from patient_usher.core.decisions.runner import ScenarioRun
 
 
 def look(context: Context) -> Iterator[Suspicion]:

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option, stand
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, entered, refuses_now, shows, status
-from patient_usher.core.analysis.requests.factory import LONGEST_BURST
-from patient_usher.core.analysis.requests.generators import bursts
+from patient_usher.core.decisions.request_factory import LONGEST_BURST
+from patient_usher.core.decisions.request_generators import bursts
 
 
 def look(context: Context) -> Iterator[Suspicion]:

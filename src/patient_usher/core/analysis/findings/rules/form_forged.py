@@ -6,9 +6,9 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Document, mend, put
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
-from patient_usher.core.analysis.requests.factory import STRANGER
-from patient_usher.core.analysis.requests.scenario import Scenario
-from patient_usher.core.analysis.requests.schema_samples import path_of
+from patient_usher.core.decisions.request_factory import STRANGER
+from patient_usher.core.decisions.scenario import Scenario
+from patient_usher.core.decisions.schema_samples import path_of
 from patient_usher.core.model.document import Path
 
 

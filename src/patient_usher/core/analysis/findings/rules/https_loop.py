@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import append, mend, put
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.scenario import Scenario
 
 
 def look(context: Context) -> Iterator[Suspicion]:

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, put
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
-from patient_usher.core.analysis.requests.rule_probes import used_late
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.rule_probes import used_late
+from patient_usher.core.decisions.scenario import Scenario
 
 _LONGEST = 15 * 60_000_000
 """Microseconds: longer than any two clocks are apart, where nothing says how long tokens live."""

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, option
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, refuses_now
-from patient_usher.core.analysis.requests.rule_probes import other_value
+from patient_usher.core.decisions.rule_probes import other_value
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.reads import within
 

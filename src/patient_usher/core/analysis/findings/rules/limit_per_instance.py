@@ -6,9 +6,9 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import append, mend
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, refuses_now
-from patient_usher.core.analysis.requests.generators import bursts
-from patient_usher.core.analysis.requests.rule_probes import guesses
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.request_generators import bursts
+from patient_usher.core.decisions.rule_probes import guesses
+from patient_usher.core.decisions.scenario import Scenario
 
 
 def look(context: Context) -> Iterator[Suspicion]:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import mend, stand
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 
 _COSTLY = ("authenticate", "read-body", "validate", "python")

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import leave_alone, mend
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, same
-from patient_usher.core.analysis.requests.runner import ScenarioRun
+from patient_usher.core.decisions.runner import ScenarioRun
 from patient_usher.core.model.exchange import Exchange
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Document, Edit, Mend, append, drop, mend, option, put, setting
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows, status
-from patient_usher.core.analysis.requests.runner import ScenarioRun
+from patient_usher.core.decisions.runner import ScenarioRun
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handler_specs import DeskSpec
@@ -19,7 +19,7 @@ _KNOWN = ("authenticate", "authorize", "rate-limit", "read-body", "timeout")
 def look(context: Context) -> Iterator[Suspicion]:
     """Routes at which everybody was refused for whom they are; and desks whose credential nothing takes."""
     calls: dict[str, list[ScenarioRun]] = {}
-    for run in context.runs("call", "coded", "matched"):
+    for run in context.runs("call", "sample", "matched"):
         item = context.item(run.last)
         if item is not None and item.desk is None and context.words.is_for(item.route.access, run.scenario.by):
             calls.setdefault(item.route.id, []).append(run)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from patient_usher.core.analysis.findings.mends import Document, Mend, mend, value_at
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.analysis.findings.spelling import meant, owner, renamed
-from patient_usher.core.analysis.requests.schema_samples import as_pattern
+from patient_usher.core.decisions.schema_samples import as_pattern
 from patient_usher.core.engine.compile.warnings import of_matchers, of_patterns
 from patient_usher.core.model.document import Path
 from patient_usher.core.model.patterns import fits_template

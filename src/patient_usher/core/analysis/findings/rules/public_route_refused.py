@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import append, mend, option
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows
-from patient_usher.core.analysis.requests.schema_samples import as_pattern
+from patient_usher.core.decisions.schema_samples import as_pattern
 from patient_usher.core.model.exchange import Exchange
 
 

@@ -11,8 +11,8 @@ from msgspec import to_builtins
 
 from conftest import DEMO, Outcome, make_pipeline, text
 from patient_usher import Trace, World
-from patient_usher.core.analysis.coverage import Coverage
-from patient_usher.core.analysis.coverage_gaps import closings
+from patient_usher.core.decisions.coverage import Coverage
+from patient_usher.core.decisions.coverage_gaps import closings
 from patient_usher.core.verify.run import run
 from patient_usher.output.coverage import coverage_document
 
@@ -35,7 +35,7 @@ INPUT = {"at": "POST /", "input": {"json": {"type": "object", "required": ["n"]}
 COUNTED: list[tuple[list[Any], dict[str, Any], list[dict[str, Any]], dict[str, int]]] = [
     ([WHO], GUARDED, [{"send": "GET /"}, {"send": "GET /", "sign": {"bearer": "ann"}}, {"send": "GET /", "sign": {"bearer": "ann", "expires-in": "0s"}},
                       {"send": "GET /", "headers": {"X-Api-Key": "wrong"}}],
-     {"absent": 1, "bearer right": 1, "bearer wrong": 0, "bearer expired": 1, "basic right": 0, "basic wrong": 0, "api-key right": 0, "api-key wrong": 1}),
+     {"absent": 1, "bearer right": 1, "bearer wrong": 0, "bearer expired": 1, "bearer not-yet-valid": 0, "basic right": 0, "basic wrong": 0, "api-key right": 0, "api-key wrong": 1}),
     ([{**WHO, "id": "who"}, {"id": "s", "kind": "authorize"}], {"access": {"role": "boss"}}, [{"send": "GET /", "sign": {"basic": "ann"}}, {"send": "GET /", "sign": {"basic": "bob"}}], {"let through": 1, "refused": 1}),
     ([{"id": "s", "kind": "cache"}], {"cache": "60s"}, [{"send": "GET /"}, {"send": "GET /"}, {"send": "GET /", "after": "2m"}], {"hit": 1, "miss": 1, "stale": 1, "revalidated": 0, "bypass": 0}),
     ([{"id": "s", "kind": "cache"}], {"cache": {"private": "60s"}}, [{"send": "GET /"}, {"send": "HEAD /"}], {"private-only": 2}),
@@ -47,13 +47,22 @@ COUNTED: list[tuple[list[Any], dict[str, Any], list[dict[str, Any]], dict[str, i
     ([{"id": "s", "kind": "rate-limit", "quota": 2, "window": "1m"}], {}, [{"send": "GET /", "times": 3}, {"send": "GET /", "after": "2m"}],
      {"under": 2, "used up": 1, "over": 1, "refilled": 1}),
     ([CORS], {}, [{"send": "GET /"}, {"send": "GET /", "headers": {"Origin": "https://a.example"}}, {"send": "GET /", "headers": {"Origin": "https://b.example"}}],
-     {"no origin": 1, "origin listed": 1, "origin not listed": 1, "preflight": 0}),
-    ([{"id": "s", "kind": "read-body"}], {"at": "POST /"}, [{"send": "POST /", "json": 1}, {"send": "POST /"}], {"read": 1, "refused": 0, "no body": 1}),
-    (["read-body", {"id": "s", "kind": "validate"}], INPUT, [{"send": "POST /", "json": {}}, {"send": "POST /", "json": {"n": 1}}], {"valid": 1, "invalid": 1}),
-    ([{"id": "s", "kind": "https-only"}], {}, [{"send": "GET http://api.example/"}], {"secure": 0, "plain": 1}),
+     {"no origin": 1, "origin https://a.example": 1, "origin not listed": 1, "preflight": 0, "preflight for another method": 0, "preflight for another header": 0}),
+    ([{"id": "s", "kind": "read-body"}], {"at": "POST /"}, [{"send": "POST /", "json": 1}, {"send": "POST /"}], {"json read": 1, "form read": 0, "multipart read": 0, "text read": 0, "too large": 0, "malformed": 0, "another media type": 0, "no body": 1}),
+    (["read-body", {"id": "s", "kind": "validate"}], INPUT, [{"send": "POST /", "json": {}}, {"send": "POST /", "json": {"n": 1}}], {"valid": 1, "invalid": 1, "r /json breaks type": 0, "r /json/n breaks required": 1}),
+    ([{"id": "s", "kind": "https-only"}], {}, [{"send": "GET http://api.example/"}], {"secure": 0, "redirected": 1, "refused": 0}),
     ([{"id": "s", "kind": "timeout", "after": "1s"}], {"handler": {**text(), "busy-for": "2s"}}, [{"send": "GET /"}], {"in time": 0, "too slow": 1}),
     ([{"id": "s", "kind": "error-handler", "answers": [{"raised": "Oops", "status": 409}]}], {"handler": {"raise": "Oops"}}, [{"send": "GET /"}], {"Oops": 1, "another type": 0}),
     ([{"id": "s", "kind": "access-log"}], {}, [{"send": "GET /"}], {"ran": 1}),
+    ([{"id": "s", "kind": "access-log", "only": ["GET /a", "/b"]}], {}, [{"send": "GET /"}, {"send": "GET /b"}], {"ran": 1, "passed over": 1, "only GET /a": 0, "only /b": 1}),
+    ([{"id": "s", "kind": "request-id", "trusts-incoming": True}], {}, [{"send": "GET /"}], {"made": 1, "kept": 0}),
+    ([{"id": "s", "kind": "compress", "codings": ["gzip"], "from-size": 1}], {}, [{"send": "GET /"}, {"send": "GET /", "headers": {"Accept-Encoding": "gzip"}}], {"gzip": 1, "left as it is": 1}),
+    ([{"id": "s", "kind": "conditional"}], {}, [{"send": "GET /"}, {"send": "GET /", "headers": {"If-None-Match": "*"}}], {"no condition": 1, "not modified": 1, "precondition failed": 0}),
+    ([{"id": "s", "kind": "rate-limit", "quota": 2, "window": "1m", "preflights": "free", "tiers": [{"when": {"header": {"X-A": ["1", "2"]}}, "quota": 1}]}], {},
+     [{"send": "GET /"}, {"send": "GET /", "headers": {"X-A": "2"}, "times": 2}],
+     {"tier 1 under": 0, "tier 1 used up": 1, "tier 1 over": 1, "under": 1, "used up": 0, "over": 0, "tier 1 by header.X-A 1": 0, "tier 1 by header.X-A 2": 2, "refilled": 0, "preflight not counted": 0}),
+    ([{"id": "s", "kind": "decide", "way-out": [{"when": {"status": [404, "4xx"], "method": "GET"}}]}], {}, [{"send": "GET /"}, {"send": "GET /none"}],
+     {"way out 1": 1, "way out 1 misses only method GET": 0, "way out 1 misses only status 404 or 4xx": 1, "way out 1 by status 404": 0, "way out 1 by status 4xx": 0, "no way out": 1}),
 ]  # fmt: skip
 
 
@@ -130,7 +139,7 @@ def test_gaps_of_two_steps_are_closed_too() -> None:
 
 def test_a_listed_and_a_foreign_origin_are_found_to_close_their_gaps() -> None:
     pipeline = make_pipeline([CORS])
-    open_ = [("stages", "s", name) for name in ("origin listed", "origin not listed")]
+    open_ = [("stages", "s", name) for name in ("origin https://a.example", "origin not listed")]
     found = closings(pipeline.blueprint, open_, "https://api.example")
     assert sorted(outcome for one in found for outcome in one.closed) == sorted(open_)
 

@@ -6,10 +6,11 @@ import re
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from patient_usher.core.analysis.coverage import Coverage, Outcome
-from patient_usher.core.analysis.requests import generators
-from patient_usher.core.analysis.requests.runner import Runner
+from patient_usher.core.decisions import request_generators as generators
+from patient_usher.core.decisions.coverage import Coverage
+from patient_usher.core.decisions.runner import Runner
 from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.model.branches import Branch
 from patient_usher.core.model.document import JsonObject
 
 MOST = 5_000
@@ -20,10 +21,10 @@ class Closing(NamedTuple):
     """Requests, ready to be pasted into a trace, and the gaps that they were seen to close in a world of their own."""
 
     requests: list[JsonObject]
-    closed: list[Outcome]
+    closed: list[Branch]
 
 
-def closings(blueprint: Blueprint, missing: Sequence[Outcome], base: str, seed: int = 0) -> list[Closing]:
+def closings(blueprint: Blueprint, missing: Sequence[Branch], base: str, seed: int = 0) -> list[Closing]:
     """What closes gaps: one request, or two where the first leaves something for the second."""
     open_ = list(dict.fromkeys(missing))
     found: list[Closing] = []

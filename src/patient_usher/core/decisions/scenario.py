@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from patient_usher.core.analysis.requests.schema_samples import Request
+from patient_usher.core.decisions.schema_samples import Request
 from patient_usher.core.model.document import JsonMapping, JsonObject
 
 UNKNOWN, WRONG = "?", "!"

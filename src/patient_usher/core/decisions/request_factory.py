@@ -2,34 +2,22 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterable, Iterator
 from functools import cached_property
-from itertools import combinations
 from typing import Any
 from urllib.parse import urlencode
 
-from patient_usher.core.analysis.requests.scenario import UNKNOWN, WRONG, Credential, Scenario
-from patient_usher.core.analysis.requests.schema_samples import (
-    MADE_UP,
-    Request,
-    fitting,
-    misfit,
-    path_of,
-    sample,
-    unfitting,
-)
+from patient_usher.core.decisions.scenario import UNKNOWN, WRONG, Credential, Scenario
+from patient_usher.core.decisions.schema_samples import MADE_UP, Request, misfit, path_of, sample
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.accounts import AccountSpec
-from patient_usher.core.model.document import Json
+from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.exchange import Identity
 from patient_usher.core.model.handler_specs import DeskSpec
 from patient_usher.core.model.matcher import When
-from patient_usher.core.model.patterns import fits_template
-from patient_usher.core.model.reads import within
 from patient_usher.core.model.templates import Access
 from patient_usher.core.model.values import placeholders
 
@@ -52,27 +40,34 @@ def password_of(name: str) -> str:
     return f"${{accounts.{name}.password}}"
 
 
-class Vocabulary:
+class RequestFactory:
     """What requests to a pipeline can be made of."""
 
     def __init__(self, blueprint: Blueprint) -> None:
         self.blueprint = blueprint
         self.spec = blueprint.spec
+        self.remembered: dict[str, list[Any]] = {}
+        """What others have found out, by what it is of."""
 
     # One request to a route.
 
     def plain(self, item: PlacedRoute, **more: Any) -> Request:
         """A request that the route can be content with: path, query and body as it asks for them."""
-        query = {**self._query(item), **more.pop("query", {})}
+        query = _given({**self._query(item), **more.pop("query", {})})
         target = more.pop("path", None) or path_of(item.route.template, self._path_values(item))
-        request: Request = {"send": f"{item.route.method} {target}{'?' + urlencode(query) if query else ''}"}
-        headers = {**self._headers(item), **more.pop("headers", {})}
+        scheme, method = more.pop("scheme", None), more.pop("method", item.route.method)
+        target = target if scheme is None else f"{scheme}://{HOST}{target}"
+        request: Request = {"send": f"{method} {target}{'?' + urlencode(query) if query else ''}"}
+        headers = _given({**self._headers(item), **more.pop("headers", {})})
+        cookies = _given(more.pop("cookies", {}))
+        if cookies:
+            headers["Cookie"] = "; ".join(f"{name}={one}" for name, one in cookies.items())
         if headers:
             request["headers"] = headers
         if not {"json", "form", "text"} & more.keys():
             request.update(self.body(item))
         elif isinstance(more.get("json"), dict) and isinstance(own := self.body(item).get("json"), dict):
-            more["json"] = {**own, **more["json"]}
+            more["json"] = _laid_over(own, more["json"])
         return {**request, **more}
 
     def _path_values(self, item: PlacedRoute) -> dict[str, str]:
@@ -123,7 +118,7 @@ class Vocabulary:
             return {"json": sample(asked.json_)}
         if asked is not None and asked.form is not None:
             return {"form": sample({**asked.form, "type": "object"})}
-        names = [name.partition(".")[2] for name in _names(item.spec.handler) if name.startswith("body.")]
+        names = [name.partition(".")[2] for name in names_in(item.spec.handler) if name.startswith("body.")]
         records = self.spec.records.get(item.spec.handler.records or "")
         names += list(records.unique) if records is not None else []
         return {"json": {name.partition(".")[0]: MADE_UP for name in names} or {"note": MADE_UP}}
@@ -332,29 +327,6 @@ class Vocabulary:
 
     # Whole sets.
 
-    def matched(self, item: PlacedRoute) -> list[Request]:
-        """What requests must say for matchers on the route's way to fit: parts of a request."""
-        found: dict[str, Request] = {}
-        parts: list[Json] = [self.blueprint.options[id_] for id_ in self.order(item) if id_ in self.blueprint.options]
-        for part in [*parts, item.spec.handler, *self.spec.always]:
-            for _, when in within(part, (), When):
-                for wanted in (*(fitting(when, pick) for pick in range(_PICKS)), unfitting(when)):
-                    if wanted and ("path" not in wanted or fits_template(wanted["path"], item.route.template.segments)):
-                        found.setdefault(json.dumps(wanted, sort_keys=True, default=str), wanted)
-        return list(found.values())[:_MATCHED]
-
-    def matched_by_two(self, item: PlacedRoute) -> list[Request]:
-        """What fits two matchers at once, each in something else."""
-        found = []
-        for one, other in combinations(self.matched(item)[:_PAIRED], 2):
-            if not any(key in ("path", "address") and key in other for key in one):
-                both = {key: {**one.get(key, {}), **other.get(key, {})} for key in ("headers", "query", "json")}
-                rest = {key: part for key, part in {**one, **other}.items() if key not in both}
-                merged = {**{key: part for key, part in both.items() if part}, **rest}
-                if merged not in (one, other):
-                    found.append(merged)
-        return found
-
     def order(self, item: PlacedRoute | None) -> list[str]:
         """What is on a route's way and switched on, in running order."""
         options = self.blueprint.options
@@ -386,30 +358,25 @@ class Vocabulary:
             found.setdefault(key, item)
         return list(found.values())
 
-    def varied(self, item: PlacedRoute) -> list[tuple[str, Request, Request]]:
-        """Pairs that differ in one thing only which the handler, or a stage on the way, reads; and its name."""
-        names = set(_names(item.spec.handler))
-        for id_ in self.order(item):
-            if id_ in self.blueprint.options:
-                option = self.blueprint.options[id_]
-                names |= set(_names(option))
-                names |= {"header.Accept-Encoding"} if option.kind == "compress" else set()
-        pairs = []
-        for name in sorted(names):
-            root, _, rest = name.partition(".")
-            if root in ("query", "header") and rest:
-                key = "query" if root == "query" else "headers"
-                values = ("gzip", "identity") if rest == "Accept-Encoding" else ("1", "2")
-                pairs.append((name, {key: {rest: values[0]}}, {key: {rest: values[1]}}))
-        for when in self.matched(item):
-            part = when.get("headers") or when.get("query") or {}
-            if part and not {"json", "path"} & when.keys():
-                root = "header" if when.get("headers") else "query"
-                pairs.append((f"{root}.{next(iter(part))}", {}, when))
-        return pairs
+
+def _given(values: JsonObject) -> JsonObject:
+    """What isn't left out."""
+    return {name: value for name, value in values.items() if value is not None}
 
 
-def _names(part: Json) -> Iterator[str]:
+def _laid_over(own: JsonObject, given: JsonObject) -> JsonObject:
+    """A body with other members; what is given as null is left out."""
+    found = dict(own)
+    for name, value in given.items():
+        before = found.get(name)
+        if value is None:
+            found.pop(name, None)
+        else:
+            found[name] = _laid_over(before, value) if isinstance(before, dict) and isinstance(value, dict) else value
+    return found
+
+
+def names_in(part: Json) -> Iterator[str]:
     """The names of placeholders anywhere in a part of the pipeline, and of what its matchers read."""
     from patient_usher.core.model.reads import nodes
     from patient_usher.core.model.text_types import Model

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from patient_usher.core.analysis.requests.scenario import Scenario
+from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
@@ -44,10 +44,13 @@ class ScenarioRun(NamedTuple):
 
 
 class Runner:
-    """Requests run through pipelines. ``tried`` counts them; when the budget is used up nothing more is run."""
+    """Requests run through pipelines. ``tried`` counts them; when the budget is used up nothing more is run.
 
-    def __init__(self, budget: int = BUDGET, base: str = BASE, seed: int = 0) -> None:
-        self.budget, self.base, self.seed = budget, base, seed
+    ``looks``: exchanges keep what matchers read.
+    """
+
+    def __init__(self, budget: int = BUDGET, base: str = BASE, seed: int = 0, *, looks: bool = False) -> None:
+        self.budget, self.base, self.seed, self.looks = budget, base, seed, looks
         self.ceiling = budget
         """How far whoever is at work may go, so that others have a share too."""
         self.tried = 0
@@ -71,7 +74,9 @@ class Runner:
             return None
         self.tried += scenario.sent
         try:
-            sends = tuple(judged.send for judged in run(World(blueprint, self.seed), prepared))
+            world = World(blueprint, self.seed)
+            world.looks = self.looks
+            sends = tuple(judged.send for judged in run(world, prepared))
         except Unusable:  # a change that doesn't fit this pipeline
             return None
         return ScenarioRun(scenario, sends, prepared.starts) if sends else None

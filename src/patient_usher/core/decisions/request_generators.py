@@ -7,30 +7,35 @@ to long, and within a length from plain to odd, so that the first that shows som
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from copy import deepcopy
 
-from patient_usher.core.analysis.requests.factory import (
+from patient_usher.core.decisions.branch_requests import branch_parts, branch_requests
+from patient_usher.core.decisions.request_factory import (
     HOST,
     LARGEST,
     LONGEST_BURST,
     MISHAP,
     STRANGER,
-    Vocabulary,
+    RequestFactory,
     gives_cookie,
+    names_in,
 )
-from patient_usher.core.analysis.requests.scenario import UNKNOWN, WRONG, Credential, Scenario
-from patient_usher.core.analysis.requests.schema_samples import Request, path_of
+from patient_usher.core.decisions.scenario import UNKNOWN, WRONG, Credential, Scenario
+from patient_usher.core.decisions.schema_samples import Request, path_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template, split_request
+from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.reads import within
 
 
 def scenarios(blueprint: Blueprint) -> Iterator[Scenario]:
     """Everything that is tried, from short to long."""
-    words = Vocabulary(blueprint)
+    words = RequestFactory(blueprint)
     for sort in (
         _calls,
+        _samples,
         _heads,
         _inputs,
         _bodies,
@@ -47,7 +52,7 @@ def scenarios(blueprint: Blueprint) -> Iterator[Scenario]:
         yield from sort(words)
 
 
-def _calls(words: Vocabulary) -> Iterator[Scenario]:
+def _calls(words: RequestFactory) -> Iterator[Scenario]:
     """Every route with every sort of caller, then with what matchers look for."""
     placed = words.typical
     for item in placed:
@@ -63,27 +68,40 @@ def _calls(words: Vocabulary) -> Iterator[Scenario]:
         for credential in (one for one in words.other if one.sort == "right"):
             yield words.scenario("call", item, credential)
     for item in placed:
-        for parts in words.matched(item):
-            for credential in two_sorts(words, item):
-                yield words.scenario("matched", item, credential, **_copied(parts))
-        for parts in words.matched_by_two(item):
-            yield words.scenario("matched", item, words.may(item), **_copied(parts))
-    for item in words.unlike(placed):
-        yield words.scenario("coded", item, words.may(item), headers={"Accept-Encoding": "gzip"})
-        yield words.scenario("coded", item, words.may(item), headers={"Accept-Encoding": "identity;q=0"})
+        for one in branch_requests(words, item):
+            yield words.scenario("matched", item, one.credential, **_copied(one.parts))
 
 
-def two_sorts(words: Vocabulary, item: PlacedRoute) -> list[Credential]:
+def _samples(words: RequestFactory) -> Iterator[Scenario]:
+    """What the stages on the way say that takes their branches; where routes are alike, at one of them."""
+    for item in words.unlike(words.typical):
+        for id_ in words.order(item):
+            options = words.blueprint.options.get(id_)
+            for parts in options.samples(item.spec) if options is not None else ():
+                yield words.scenario("sample", item, words.may(item), **_copied(parts))
+            for parts in _pattern_parts(item, options) if options is not None else ():
+                yield words.scenario("sample", item, words.may(item), **parts)
+
+
+def _pattern_parts(item: PlacedRoute, options: StageOptions) -> Iterator[Request]:
+    """A path of the route for each pattern of ``only`` and ``except`` that it fits."""
+    for pattern in (*(options.only or ()), *(options.except_ or ())):
+        path = _fitting_path(item, pattern)
+        if path is not None:
+            yield {"path": path}
+
+
+def two_sorts(words: RequestFactory, item: PlacedRoute) -> list[Credential]:
     """A caller whom the route is meant for, and nobody known where that is another."""
     may = words.may(item)
     return [may] if may.sort == "absent" else [may, words.callers[0]]
 
 
 def _copied(parts: Request) -> Request:
-    return {key: dict(value) if isinstance(value, dict) else value for key, value in parts.items()}
+    return deepcopy(parts)
 
 
-def _heads(words: Vocabulary) -> Iterator[Scenario]:
+def _heads(words: RequestFactory) -> Iterator[Scenario]:
     """What GET asks for, by HEAD."""
     for item in words.unlike(item for item in words.typical if item.route.method == "GET"):
         for credential in two_sorts(words, item):
@@ -93,14 +111,14 @@ def _heads(words: Vocabulary) -> Iterator[Scenario]:
             yield Scenario("head", sends, credential.callers, credential.by)
 
 
-def _inputs(words: Vocabulary) -> Iterator[Scenario]:
+def _inputs(words: RequestFactory) -> Iterator[Scenario]:
     """Paths, queries and header fields that don't fit what a route asks for."""
     for item in words.typical:
         for parts in words.misfits(item):
             yield words.scenario("input", item, words.may(item), **parts)
 
 
-def _bodies(words: Vocabulary) -> Iterator[Scenario]:
+def _bodies(words: RequestFactory) -> Iterator[Scenario]:
     """Bodies that are ordinary, can't be read, don't fit, or are too large."""
     limits = [
         limit
@@ -128,7 +146,7 @@ def _bodies(words: Vocabulary) -> Iterator[Scenario]:
 _ORDINARY = {"id": 7, "name": "made up", "tags": ["one", "two"], "more": {"since": None, "open": True}}
 
 
-def _pages(words: Vocabulary) -> Iterator[Scenario]:
+def _pages(words: RequestFactory) -> Iterator[Scenario]:
     """Calls of pages: of an origin that is listed and of one that isn't."""
     if not words.pages:
         return
@@ -143,7 +161,7 @@ def _pages(words: Vocabulary) -> Iterator[Scenario]:
         for origin in (words.origins[0], STRANGER):  # as a script may send it, too
             yield words.scenario("origin", item, words.may(item), headers={"Origin": origin})
     for item in words.unlike(words.typical):
-        for parts in words.matched(item)[:4]:
+        for parts in branch_parts(words, item)[:4]:
             if "json" not in parts and "path" not in parts:
                 yield words.by_page("page", item, words.may(item), **_copied(parts))
         if words.is_read(item):
@@ -154,7 +172,7 @@ def _pages(words: Vocabulary) -> Iterator[Scenario]:
         yield Scenario("preflight", ({"send": f"OPTIONS {path_of(item.route.template, {})}", "headers": asked},))
 
 
-def _odd(words: Vocabulary) -> Iterator[Scenario]:
+def _odd(words: RequestFactory) -> Iterator[Scenario]:
     """Plain HTTP, paths that nothing has, methods that a path lacks."""
     placed = words.typical
     for item in words.unlike(placed):
@@ -173,13 +191,9 @@ def _odd(words: Vocabulary) -> Iterator[Scenario]:
             request = words.request(item, credential)
             target = request["send"].partition(" ")[2]
             yield Scenario("unrouted", (*credential.first, {**request, "send": f"TRACE {target}"}), credential.callers)
-    for item in words.unlike(placed):
-        if item.route.method == "GET":
-            yield words.scenario("conditional", item, words.may(item), headers={"If-None-Match": "*"})
-            yield words.scenario("conditional", item, words.may(item), headers={"If-Match": '"none"'})
 
 
-def _spelled(words: Vocabulary) -> Iterator[Scenario]:
+def _spelled(words: RequestFactory) -> Iterator[Scenario]:
     """Where a stage goes by method or path: a plain request, then the same by HEAD, or its path in other spelling."""
     for item in words.typical:
         if item.route.method != "GET":
@@ -223,7 +237,7 @@ def _copied_parts(credential: Credential) -> Request:
     return {key: dict(value) if isinstance(value, dict) else value for key, value in parts.items()}
 
 
-def _desks(words: Vocabulary) -> Iterator[Scenario]:
+def _desks(words: RequestFactory) -> Iterator[Scenario]:
     """What the desk gave, used; a wrong password; refreshing, twice with the same; using what was signed out of."""
     desks: dict[str, dict[str, PlacedRoute]] = {}
     for item in words.blueprint.placed:
@@ -249,7 +263,7 @@ def _desks(words: Vocabulary) -> Iterator[Scenario]:
             yield Scenario("desk", (kept, ended, ended))
 
 
-def _used(words: Vocabulary, desk: PlacedRoute, sign_in: Request) -> Iterator[Scenario]:
+def _used(words: RequestFactory, desk: PlacedRoute, sign_in: Request) -> Iterator[Scenario]:
     """Signing in, and calling what is for whoever did, with each kind of thing that the desk gives."""
     group, name = desk.groups[-1].id, sign_in["json"]["name"]
     near = [item for item in words.blueprint.placed if item.desk is None and group in [g.id for g in item.groups]]
@@ -270,7 +284,7 @@ def _used(words: Vocabulary, desk: PlacedRoute, sign_in: Request) -> Iterator[Sc
             yield Scenario("over", (sends[0], {**sends[1], **over}), {}, WRONG)
 
 
-def _records(words: Vocabulary) -> Iterator[Scenario]:
+def _records(words: RequestFactory) -> Iterator[Scenario]:
     """Made twice; made and then read, where Location says that it is."""
     for item in words.typical:
         if item.spec.handler.do == "create":
@@ -281,7 +295,7 @@ def _records(words: Vocabulary) -> Iterator[Scenario]:
             yield made._replace(requests=(*made.requests[:-1], kept, {"send": "GET ${kept.made}", **read}))
 
 
-def _failing(words: Vocabulary) -> Iterator[Scenario]:
+def _failing(words: RequestFactory) -> Iterator[Scenario]:
     """Handlers that fail: with a type that nothing declares on every route, with every declared type on one."""
     placed = [item for item in words.typical if item.desk is None]
     for item in words.unlike(placed):
@@ -293,7 +307,7 @@ def _failing(words: Vocabulary) -> Iterator[Scenario]:
             yield from failing(words, item, type_)
 
 
-def failing(words: Vocabulary, item: PlacedRoute, type_: str) -> Iterator[Scenario]:
+def failing(words: RequestFactory, item: PlacedRoute, type_: str) -> Iterator[Scenario]:
     """A call whose handler raises this type; and the same by a page, where pages call."""
     private = {"type": type_, "message": "no answer from 192.0.2.77", "where": "made_up.py:41 in read"}
     gone: Request = {
@@ -311,7 +325,7 @@ def failing(words: Vocabulary, item: PlacedRoute, type_: str) -> Iterator[Scenar
 _DOES = {"answer", "cases", "echo", "python", "records", "do", "fails_every", "ranges"}
 
 
-def _switched(words: Vocabulary) -> Iterator[Scenario]:
+def _switched(words: RequestFactory) -> Iterator[Scenario]:
     """Stages that are switched off switched on; handlers that take too long."""
     placed = words.typical
     for id_, options in words.blueprint.options.items():
@@ -330,7 +344,7 @@ def _switched(words: Vocabulary) -> Iterator[Scenario]:
                 yield call._replace(requests=(change, *call.requests))
 
 
-def _again(words: Vocabulary) -> Iterator[Scenario]:
+def _again(words: RequestFactory) -> Iterator[Scenario]:
     """Where something is kept: the same again, by another caller, of another origin, with another value, later."""
     for item in words.typical:
         if item.route.method != "GET":
@@ -341,7 +355,7 @@ def _again(words: Vocabulary) -> Iterator[Scenario]:
         yield from again(words, item)
 
 
-def again(words: Vocabulary, item: PlacedRoute) -> Iterator[Scenario]:
+def again(words: RequestFactory, item: PlacedRoute) -> Iterator[Scenario]:
     """Two requests for the same thing."""
     may = words.may(item)
     once = words.scenario("again", item, may)
@@ -351,11 +365,11 @@ def again(words: Vocabulary, item: PlacedRoute) -> Iterator[Scenario]:
         callers = {**pair[0].callers, **pair[1].callers}
         starts = tuple(request for request in second.first if request not in first.first)
         yield Scenario("again", (*first.first, *starts, pair[0].requests[-1], pair[1].requests[-1]), callers)
-    for name, one, two in words.varied(item):
+    for name, one, two in _varied(words, item):
         sort = f"varied:{name}"
         a, b = words.scenario(sort, item, may, **_copied(one)), words.scenario(sort, item, may, **_copied(two))
         yield Scenario(sort, (*a.requests, b.requests[-1]), a.callers)
-    for parts in words.matched(item):  # what one's own logic lets one through for, and the other not
+    for parts in branch_parts(words, item):  # what one's own logic lets one through for, and the other not
         a = words.scenario("guarded", item, may, **_copied(parts))
         yield Scenario("guarded", (*a.requests, once.requests[-1]), a.callers)
     own = {"reader": {"kind": "browser", "origin": f"https://{HOST}"}}
@@ -376,6 +390,29 @@ def again(words: Vocabulary, item: PlacedRoute) -> Iterator[Scenario]:
     yield once._replace(requests=(*once.requests[:-1], tagged, with_tag))
 
 
+def _varied(words: RequestFactory, item: PlacedRoute) -> list[tuple[str, Request, Request]]:
+    """Pairs that differ in one thing only which the handler, or a stage on the way, reads; and its name."""
+    names = set(names_in(item.spec.handler))
+    for id_ in words.order(item):
+        if id_ in words.blueprint.options:
+            option = words.blueprint.options[id_]
+            names |= set(names_in(option))
+            names |= {"header.Accept-Encoding"} if option.kind == "compress" else set()
+    pairs = []
+    for name in sorted(names):
+        root, _, rest = name.partition(".")
+        if root in ("query", "header") and rest:
+            key = "query" if root == "query" else "headers"
+            values = ("gzip", "identity") if rest == "Accept-Encoding" else ("1", "2")
+            pairs.append((name, {key: {rest: values[0]}}, {key: {rest: values[1]}}))
+    for when in branch_parts(words, item):
+        part = when.get("headers") or when.get("query") or {}
+        if part and not {"json", "path"} & when.keys():
+            root = "header" if when.get("headers") else "query"
+            pairs.append((f"{root}.{next(iter(part))}", {}, when))
+    return pairs
+
+
 def _couples(callers: Iterable[Credential]) -> Iterator[tuple[Credential, Credential]]:
     known = [one for one in callers if one.sort == "right"][:3]
     for first in known:
@@ -389,7 +426,7 @@ def _lives(item: PlacedRoute) -> list[str]:
     return [f"{shared // 1_000_000 + 1}s"] if shared is not None else []
 
 
-def _bursts(words: Vocabulary) -> Iterator[Scenario]:
+def _bursts(words: RequestFactory) -> Iterator[Scenario]:
     """One more than a limit lets through, and again when its window is over."""
     for item in words.typical:
         for id_ in words.order(item):
@@ -407,7 +444,7 @@ def _bursts(words: Vocabulary) -> Iterator[Scenario]:
                     yield Scenario("burst", (*words.may(item).first, many, later), words.may(item).callers)
 
 
-def _taking_turns(words: Vocabulary, item: PlacedRoute, quota: int) -> Iterator[Scenario]:
+def _taking_turns(words: RequestFactory, item: PlacedRoute, quota: int) -> Iterator[Scenario]:
     """One caller uses the quota up, and another comes."""
     for first, second in _couples(words.right):
         if second.sort == "right" and not second.first:
@@ -415,7 +452,7 @@ def _taking_turns(words: Vocabulary, item: PlacedRoute, quota: int) -> Iterator[
             yield Scenario("burst", (*first.first, many, words.request(item, second)), first.callers)
 
 
-def bursts(words: Vocabulary, item: PlacedRoute, times: int) -> Iterator[Scenario]:
+def bursts(words: RequestFactory, item: PlacedRoute, times: int) -> Iterator[Scenario]:
     """As many requests by each sort of caller."""
     sorts: dict[str, Credential] = {}
     for credential in [words.may(item), *words.callers]:

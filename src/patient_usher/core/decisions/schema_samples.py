@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from ipaddress import ip_address
 from typing import Any
 
 from patient_usher.core.model.document import Json, JsonObject
-from patient_usher.core.model.matcher import When
 from patient_usher.core.model.regex import searcher
 from patient_usher.core.model.schemas import deref
 from patient_usher.core.model.templates import Template
@@ -137,14 +135,14 @@ def _number(schema: JsonObject) -> Json:
 def _text(schema: JsonObject) -> str:
     pattern = schema.get("pattern")
     if isinstance(pattern, str):
-        return _fitting(pattern)
+        return text_for_pattern(pattern)
     text = _FORMATS.get(str(schema.get("format")), MADE_UP)
     least, most = schema.get("minLength"), schema.get("maxLength")
     text = text + "x" * (min(least, 10_000) - len(text) if isinstance(least, int) else 0)
     return text[:most] if isinstance(most, int) else text
 
 
-def _fitting(pattern: str) -> str:
+def text_for_pattern(pattern: str) -> str:
     """A text that fits a plain pattern: classes, literals and counts. Of any other, the pattern itself is tried."""
     import re
 
@@ -203,54 +201,3 @@ def as_pattern(template: Template) -> str:
     """The path pattern that fits a template's paths."""
     stars = {"parameter": "*", "tail": "**"}
     return "/" + "/".join(stars.get(sort, text) for sort, text in template.segments)
-
-
-def fitting(when: When, pick: int = 0) -> Request | None:
-    """What a request must say for a matcher to fit, as keys of a trace's request; None where it can't be said so.
-
-    ``pick``: which of several that a matcher lists. Who calls, and what others leave, is not of the request.
-    """
-    headers, query, cookies, body = (
-        {name: text for name, spec in each.items() if (text := _wanted(spec, pick)) is not None}
-        for each in (when.header, when.query, when.cookie, when.body)
-    )
-    address = _wanted(when.address, pick)
-    for inner in [*(when.all_ or ()), *(when.any_ or ())[pick : pick + 1]]:
-        more = fitting(inner, pick) or {}
-        headers |= more.get("headers", {})
-        query |= more.get("query", {})
-        body |= more.get("json", {})
-        address = address or more.get("address")
-    if cookies:
-        headers["Cookie"] = "; ".join(f"{name}={text}" for name, text in cookies.items())
-    parts: Request = {"headers": headers, "query": query, "json": body, "address": _an_address(address)}
-    if when.path and not any("*" in pattern for pattern in when.path):
-        parts["path"] = when.path[pick % len(when.path)]
-    return {name: part for name, part in parts.items() if part} or None
-
-
-def _an_address(text: str | None) -> str | None:
-    try:
-        return str(ip_address(text)) if text else None
-    except ValueError:
-        return None
-
-
-def unfitting(when: When) -> Request | None:
-    """What a request must say for a matcher that looks for something missing not to fit."""
-    headers = {name: MADE_UP for name, spec in when.header.items() if spec == "missing"}
-    query = {name: MADE_UP for name, spec in when.query.items() if spec == "missing"}
-    return {name: part for name, part in (("headers", headers), ("query", query)) if part} or None
-
-
-def _wanted(spec: Json, pick: int = 0) -> str | None:
-    """A text that a text matcher takes; of those in a list the one that is picked."""
-    if isinstance(spec, list):
-        texts = [text for part in spec if (text := _wanted(part)) is not None]
-        return texts[pick % len(texts)] if texts else None
-    if isinstance(spec, dict):
-        key, part = next(iter(spec.items()))
-        if key == "not":
-            return None if part in ("missing", "present") else f"not-{MADE_UP}"
-        return str(part) if key == "contains" else _fitting(str(part).replace("(?i)", ""))
-    return None if spec is None or spec == "missing" else MADE_UP if spec == "present" else str(spec)
