@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from pathlib import Path
 from typing import NamedTuple
 
+from patient_usher.core.analysis.unnoticed import merge_expectations, unnoticed
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable, did_you_mean
 from patient_usher.core.model.enumerations import SLIPS
@@ -42,8 +43,12 @@ def accept(
     dry_run: bool = False,
     seed: int = 0,
     trust: Collection[str] = (),
+    watch: Callable[[int], None] = lambda tried: None,
 ) -> Accepted:
     """Write into the trace at ``path`` what its requests come to now; comments, order and style stay as they are.
+
+    Beside status, who answered and why, it writes the cheapest expectations that notice when one option of the pipeline
+    is changed and the answer with it. ``watch`` is called with the number of changes that have been tried.
 
     A request that expects something already is left alone, unless ``replace``; so is one that hangs, crashes or is
     answered twice, unless ``with_slips``. ``only`` names requests. Raises Unusable.
@@ -79,10 +84,20 @@ def accept(
             broken[id_] = None
     for id_ in slipped:
         expects.pop(id_, None)
+    if expects and not bound.streams:
+        pinned = {id_: _pins(expect) for id_, expect in expects.items()}
+        more = unnoticed(pipeline.blueprint, [bound], seed=seed, pinned=pinned, watch=watch).expects
+        for id_, expect in expects.items():
+            merge_expectations(expect, more.get(id_, {}))
     before, after, written = accepted(path, expects, replace=replace)
     if after != before and not dry_run:
         write_whole(path, after)
     return Accepted(before, after, list(written), list(broken), list(slipped))
+
+
+def _pins(expect: JsonObject) -> list[str]:
+    """What callers see that is expected already."""
+    return [name for name in ("status", "outcome", "browser", "tally") if name in expect]
 
 
 def _seen(send: Send, tally: Counter[int]) -> JsonObject:
