@@ -68,6 +68,8 @@ COMMANDS = [
     "replay p.yaml t.yaml -q",
     "replay p.yaml t.yaml --only text-1",
     "replay p.yaml t.yaml --coverage",
+    "replay p.yaml t.yaml --unnoticed",
+    "replay p.yaml t.yaml --unnoticed --format json",
     *(f"compare p.yaml q.yaml t.yaml --format {form}" for form in ("text", "json", "md")),
     "compare p.yaml q.yaml t.yaml --report html=out",
     *(f"reorder p.yaml u.yaml --format {form}" for form in ("text", "json")),

@@ -79,6 +79,7 @@ ARGUMENTS = [
     (("replay", P, T, "--only", "nope"), "there is no request 'nope'"),
     (("replay", P, T, "--coverage-at-least", "200"), "'200' is no percentage; write 0 to 100"),
     (("replay", P, T, "--coverage", "--format", "jsonl"), "coverage belongs to text or json"),
+    (("replay", P, T, "--unnoticed", "--format", "jsonl"), "--unnoticed belongs to text or json"),
     (("replay", P, T, "--append", P), "this is a pipeline, no trace"),
     (("replay", P, T, "--host", "x.example"), "--host is for recordings, and there is none here"),
     (("replay", P, "one.har", "--sign", "same:nobody"), "the pipeline has no account 'nobody'"),

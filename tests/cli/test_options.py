@@ -66,7 +66,7 @@ CHANGES: list[tuple[tuple[str, ...], tuple[str, ...]]] = [
     (("compare", P, P, T, "--b-set", "limit.enabled=false", "--format", "json"), ("--trust", "env:PLACE")), (("sweep", P, T, "--try", "limit.quota=1,2", "--format", "csv"), ("--trust", "env:PLACE")),
     *(((command, "code.yaml", *more), ("--trust", "python")) for command, more in (("show", ()), ("replay", ("s.yaml",)), ("send", ("GET", "/")), ("check", ()), ("explore", ("--budget", "20")))),
     (("replay", "hang.yaml", "s.yaml"), ("--strict",)), (("send", "hang.yaml", "GET", "/"), ("--strict",)),
-    (("replay", P, T), ("--quiet",)), (("replay", P, T), ("--details",)), (("replay", P, T), ("--only", "hang")), (("replay", P, T, T), ("--keep-state",)), (("replay", P, T), ("--coverage",)),
+    (("replay", P, T), ("--quiet",)), (("replay", P, T), ("--details",)), (("replay", P, T), ("--only", "hang")), (("replay", P, T, T), ("--keep-state",)), (("replay", P, T), ("--coverage",)), (("replay", P, T), ("--unnoticed",)),
     (("replay", P, "s.yaml", "--coverage"), ("--coverage-at-least", "100")), (("accept", P, T), ("--only", "a")), (("accept", P, T, "--dry-run"), ("--replace",)), (("accept", "hang.yaml", "s.yaml"), ("--with-slips",)),
     (("send", "hang.yaml", "GET", "/", "--append", "n.yaml"), ("--with-slips",)), (("check", MISTAKEN), ("--level", "error", "--format", "json")), (("check", MISTAKEN), ("--budget", "3")), (("explore", H), ("--budget", "30")),
     (("reorder", P, T), ("--all-pairs",)), (("reorder", H, "--tell-apart"), ("--budget", "2")), (("reorder", P, "s.yaml"), ("--wish", "limit<net")), (("compare", P, P, T, "--b-set", "limit.quota=1"), ("--expect-same",)),

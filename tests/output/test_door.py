@@ -83,7 +83,7 @@ COMMANDS: list[tuple[str, ...]] = [
     ("replay", P, T, *TRUST), ("replay", P, T, *TRUST, "--details"), ("replay", P, T, *TRUST, "-q"),
     ("replay", P, T, *TRUST, "--format", "json"), ("replay", P, T, *TRUST, "--format", "jsonl"),
     ("replay", P, T, *TRUST, "--strict", *REPORTS), ("replay", P, T, *TRUST, "--coverage", "--append", "more.yaml"),
-    ("replay", P, T, *TRUST, "--coverage", "--format", "json"), ("replay", P, B), ("replay", P, B, "--details"),
+    ("replay", P, T, *TRUST, "--coverage", "--format", "json"), ("replay", P, T, *TRUST, "--unnoticed"), ("replay", P, B), ("replay", P, B, "--details"),
     *(("replay", P, T, *TRUST, "--into", f"rows{suffix}") for suffix in (".csv", ".jsonl", ".parquet")),
     ("accept", P, T, *TRUST, "--dry-run"), ("accept", P, "c.yaml", "--with-slips", *TRUST),
     ("check", P), ("check", P, T, *TRUST), ("check", P, "--format", "json"), ("check", P, "--format", "sarif"),

@@ -1,5 +1,8 @@
 """Write what happens now into traces as what is expected. Comments, order and style stay as they are.
 
+Beside the status, who answered and why, it writes the header fields and members of the body that notice when one option
+of the pipeline is changed.
+
 A request that expects something already is left alone, and told where it doesn't hold; so is one that hangs, crashes or
 is answered twice.
 """
@@ -10,7 +13,7 @@ from argparse import ArgumentParser, Namespace
 from difflib import unified_diff
 from pathlib import Path
 
-from patient_usher.cli.common import add_pipeline_arguments, pipeline_of
+from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.core.model.words import counted
 from patient_usher.output.terminal import line, say, stdout_painter
 from patient_usher.use_cases.accept import accept
@@ -57,7 +60,9 @@ def run(args: Namespace) -> int:
             dry_run=args.dry_run,
             seed=args.seed,
             trust=args.trust,
+            watch=progress("changes tried"),
         )
+        done()
         if args.dry_run:
             before, after = found.before.splitlines(True), found.after.splitlines(True)
             patch = unified_diff(before, after, f"a/{trace}", f"b/{trace}", n=1)

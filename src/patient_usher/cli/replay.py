@@ -76,6 +76,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     group.add_argument(
         "--coverage-at-least", metavar="PERCENT", type=percent, help="end with exit status 1 where less has happened"
     )
+    group.add_argument(
+        "--unnoticed",
+        action="store_true",
+        help="list changes of one option that change an answer of these traces, and nothing that is expected notices",
+    )
     group.add_argument("--append", metavar="TRACE", type=Path, help="add requests that close gaps to this trace")
     parser.add_argument(
         "--busy", choices=["median", "each"],
@@ -134,6 +139,8 @@ def run(args: Namespace) -> int:
         return watch(args, lambda: session_of(args))
     if (args.cores > 1 or args.cluster) and (status := _in_parts(args)) is not None:
         return status
+    if args.unnoticed:
+        return _unnoticed(args)
     covers = args.coverage or args.coverage_at_least is not None or args.append is not None
     if not covers:
         session = session_of(args)
@@ -241,6 +248,28 @@ def read_traces(args: Namespace) -> list[Trace]:
             what = f"{option} is for recordings, and there is none here"
             raise unusable(what, "name a HAR file, or leave it out")
     return traces
+
+
+def _unnoticed(args: Namespace) -> int:
+    """Print what no expectation notices. Returns 1 where an expectation fails already."""
+    from patient_usher.core.analysis.unnoticed import unnoticed
+    from patient_usher.output.unnoticed import unnoticed_document, unnoticed_lines
+
+    session = session_of(args)
+    if args.format == "jsonl" or Path("-") in args.traces or any(trace.streams for trace in session.traces):
+        what = "--unnoticed belongs to text or json, and to traces that are small enough to be run many times"
+        raise unusable(what, "leave --format jsonl out, and name a trace in YAML or JSON")
+    status = report(args, session) if args.format == "text" else 0
+    session = session_of(args)
+    found = unnoticed(session.pipeline, session.traces, seed=args.seed, watch=progress("changes tried"))
+    done()
+    if args.format == "json":
+        from patient_usher.output.result import document
+
+        sys.stdout.buffer.write(document(unnoticed_document(found)))
+    else:
+        stdout_painter().write([[], *unnoticed_lines(found)])
+    return status
 
 
 def _cover(args: Namespace, session: Session) -> int:

@@ -14,6 +14,7 @@ FORMATS = (
     "compare",
     "reorder",
     "coverage",
+    "unnoticed",
     "explore",
     "sweep",
     "drift",

@@ -28,6 +28,7 @@ from patient_usher.core.verify.document_types import (
     OrderFound,
     Reorder,
     Sweep,
+    UnnoticedRecord,
 )
 from patient_usher.core.verify.record import Result
 
@@ -212,6 +213,7 @@ SCHEMAS: dict[str, Callable[[], Schema]] = {
     "compare": lambda: _of_types(Compare, "comparison"),
     "reorder": lambda: _of_types(Reorder, "orders"),
     "coverage": lambda: _of_types(CoverageRecord, "coverage"),
+    "unnoticed": lambda: _of_types(UnnoticedRecord, "unnoticed"),
     "explore": lambda: _of_types(Explore, "exploration"),
     "sweep": lambda: _of_types(Sweep, "sweep"),
     "drift": lambda: _of_types(Drifted, "drift"),

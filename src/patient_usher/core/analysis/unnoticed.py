@@ -270,7 +270,7 @@ def merge_expectations(into: JsonObject, more: Mapping[str, Any]) -> None:
 
 _FIXED = frozenset({
     "patient-usher", "name", "id", "kind", "like", "file", "from", "call", "known", "always", "environments", "same-as",
-    "listed", "environment",
+    "listed", "environment", "password", "secret", "api-keys",
 })  # fmt: skip
 """Keys whose values are names, places or other files, or say nothing of answers."""
 _NUMBERED = re.compile(r"(\d+)(ms|s|m|h|d|KiB|MiB|GiB)?")

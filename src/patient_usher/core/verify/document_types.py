@@ -167,6 +167,25 @@ class CoverageRecord(Document, kw_only=True):
     missing: list[RequestDocument]
 
 
+class UnnoticedChange(Struct):
+    """A change of one option that nothing notices: the requests that answer otherwise, and what would notice."""
+
+    change: str
+    ids: list[str]
+    expectation: Annotated[dict[str, Json], Meta(description="by request, expectations as a trace file says them")]
+
+
+class UnnoticedRecord(Document, kw_only=True):
+    """Which changes of one option change an answer without any expectation noticing."""
+
+    patient_usher: Annotated[str, _version("unnoticed/1")] = "unnoticed/1"
+    tried: Count
+    changes: Annotated[Count, Meta(description="those of the tried that change an answer")]
+    noticed: Count
+    whole: bool
+    unnoticed: list[UnnoticedChange]
+
+
 class CaseRecord(Struct):
     """One distinct way in which a request can end, and how often it did."""
 
