@@ -9,6 +9,7 @@ from typing import NamedTuple
 from patient_usher.core.decisions import request_generators as generators
 from patient_usher.core.decisions.coverage import Coverage
 from patient_usher.core.decisions.runner import Runner
+from patient_usher.core.decisions.scenario import APART
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.branches import Branch
 from patient_usher.core.model.document import JsonObject
@@ -45,7 +46,10 @@ def closings(blueprint: Blueprint, missing: Sequence[Branch], base: str, seed: i
             label = f"cover-{len(found) + 1}-{words}"[:60]
             count = len(scenario.requests)
             ids = [label if count == 1 else f"{label}.{at}" for at in range(1, count + 1)]
-            requests = [{"id": id_, **request} for id_, request in zip(ids, scenario.requests, strict=True)]
+            # In one trace they come long after each other: no limit and no copy of one is in the way of the next.
+            apart = [{"after": APART} if at == 0 and blueprint.stateful else {} for at in range(count)]
+            given = zip(ids, apart, scenario.requests, strict=True)
+            requests = [{"id": id_, **wait, **request} for id_, wait, request in given]
             found.append(Closing(requests, closed))
             open_ = [outcome for outcome in open_ if outcome not in closed]
     return found

@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import urlencode
 
 from patient_usher.core.decisions.scenario import UNKNOWN, WRONG, Credential, Scenario
-from patient_usher.core.decisions.schema_samples import MADE_UP, Request, misfit, path_of, sample
+from patient_usher.core.decisions.schema_samples import MADE_UP, Request, broken, misfit, path_of, sample
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
@@ -20,6 +20,7 @@ from patient_usher.core.model.handler_specs import DeskSpec
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.templates import Access
 from patient_usher.core.model.values import placeholders
+from patient_usher.core.model.values import plain as plain_text
 
 STRANGER = "https://strangers.example"
 MISHAP = "Mishap"
@@ -66,8 +67,9 @@ class RequestFactory:
             request["headers"] = headers
         if not {"json", "form", "text"} & more.keys():
             request.update(self.body(item))
-        elif isinstance(more.get("json"), dict) and isinstance(own := self.body(item).get("json"), dict):
-            more["json"] = _laid_over(own, more["json"])
+        for key in ("json", "form"):
+            if isinstance(more.get(key), dict) and isinstance(own := self.body(item).get(key), dict):
+                more[key] = _laid_over(own, more[key])
         return {**request, **more}
 
     def _path_values(self, item: PlacedRoute) -> dict[str, str]:
@@ -91,19 +93,20 @@ class RequestFactory:
         return {name: str(value) for name, value in found.items()} if isinstance(found, dict) else {}
 
     def misfits(self, item: PlacedRoute) -> Iterator[Request]:
-        """Parts of requests that the route's schemas for path, query and header fields refuse, one for each."""
+        """Parts of requests that the route's schemas refuse, one for each keyword; of the path one in all."""
         asked = item.spec.input
-        schemas = {"query": asked.query, "headers": asked.headers, "path": asked.path} if asked is not None else {}
-        for place, schema in schemas.items():
-            properties = schema.get("properties") if schema is not None else None
-            named = properties if isinstance(properties, dict) else {}
-            found = next(
-                ((name, text) for name, one in named.items() if (text := misfit(one, schema)) is not None), None
-            )
-            if found is not None and place == "path":
-                yield {"path": path_of(item.route.template, {**self._path_values(item), found[0]: found[1]})}
-            elif found is not None:
-                yield {place: {found[0]: found[1]}}
+        if asked is None:
+            return
+        for place, key in (("query", "query"), ("headers", "headers"), ("json", "json"), ("form", "form")):
+            for members in broken(asked.schemas().get(place)):
+                plain = {name: value if value is None else plain_text(value) for name, value in members.items()}
+                yield {key: members if place == "json" else plain}
+        schema = asked.path
+        properties = schema.get("properties") if schema is not None else None
+        for name, one in properties.items() if isinstance(properties, dict) else ():
+            if (text := misfit(one, schema)) is not None:
+                yield {"path": path_of(item.route.template, {**self._path_values(item), name: text})}
+                return
 
     def body(self, item: PlacedRoute) -> Request:
         """A body as the route asks for it, as a key of a request."""

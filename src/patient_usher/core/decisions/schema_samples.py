@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from itertools import islice
 from typing import Any
 
 from patient_usher.core.model.document import Json, JsonObject
@@ -72,6 +74,54 @@ def sample(schema: Json, root: Json = None) -> Json:
         return _text(schema)
 
     return made(schema, 0)
+
+
+MOST_BROKEN = 40
+"""How many values that break one keyword each are made of one schema."""
+
+
+def broken(schema: Json) -> Iterator[Json]:
+    """Members that break one keyword of a schema each, laid over a value that fits; null leaves a member out."""
+    return islice(_broken(schema, deref(schema, schema), 0), MOST_BROKEN)
+
+
+def _broken(root: Json, schema: Json, depth: int) -> Iterator[Json]:
+    if not isinstance(schema, dict) or depth > _DEEPEST:
+        return
+    for name in _listed(schema.get("required")):
+        yield {str(name): None}
+    if schema.get("additionalProperties") is False:
+        yield {"made-up-member": MADE_UP}
+    properties = schema.get("properties")
+    for name, part in properties.items() if isinstance(properties, dict) else ():
+        inner = deref(root, part)
+        if isinstance(inner, dict):
+            yield from ({name: value} for value in _unfit(inner))
+            yield from ({name: value} for value in _broken(root, inner, depth + 1))
+
+
+def _unfit(schema: JsonObject) -> Iterator[Json]:
+    """Values that break the keywords of a schema for one value, one each."""
+    asked = schema.get("type")
+    kinds = asked if isinstance(asked, list) else [asked]
+    if asked is not None:
+        yield 7 if not {"integer", "number"} & {*map(str, kinds)} else MADE_UP
+    if "enum" in schema or "const" in schema:
+        yield f"not-{MADE_UP}"
+    for keyword, step in (("minimum", -1), ("exclusiveMinimum", 0), ("maximum", 1), ("exclusiveMaximum", 0)):
+        bound = schema.get(keyword)
+        if isinstance(bound, int | float) and not isinstance(bound, bool):
+            yield bound + step
+    if isinstance(least := schema.get("minLength"), int) and least > 0:
+        yield "x" * min(least - 1, _LARGEST)
+    if isinstance(most := schema.get("maxLength"), int) and most < _LARGEST:
+        yield "x" * (most + 1)
+    if isinstance(schema.get("pattern"), str) and (text := misfit(schema, schema)) is not None:
+        yield text
+    if isinstance(least := schema.get("minItems"), int) and least > 0:
+        yield []
+    if isinstance(most := schema.get("maxItems"), int) and most < _LONGEST:
+        yield [sample(schema.get("items"))] * (most + 1)
 
 
 def misfit(schema: Json, root: Json) -> str | None:
