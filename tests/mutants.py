@@ -107,13 +107,15 @@ class Covering(NamedTuple):
 
     def of(self, mutant: Mutant, lines: range | None) -> list[str]:
         """The tests that come to any of these lines (None: to any of the module): those of the mirrored file first, then
-        those that come to little else.
+        those of its folder, then those that come to little else.
         """
         by_line = self.tests.get(str(mutant.path), {})
         found = {test for line in lines or by_line for test in by_line.get(line, ())}
-        mirror = f"{Path('tests') / mutant.path.parent.relative_to('src/patient_usher')}/test_{mutant.path.stem}.py::"
+        folder = f"{Path('tests') / mutant.path.parent.relative_to('src/patient_usher')}/"
+        near = (f"{folder}test_{mutant.path.stem}.py::", folder)
         own = Counter(test for tests in by_line.values() for test in tests)
-        return sorted(found, key=lambda test: (not test.startswith(mirror), -own[test] / self.lines[test], test))
+        far = {test: sum(not test.startswith(one) for one in near) for test in found}
+        return sorted(found, key=lambda test: (far[test], -own[test] / self.lines[test], test))
 
 
 def covering(tree: Path, kept: Path | None) -> Covering:

@@ -7,6 +7,7 @@ or shorter by one, numbers and durations taken from what was seen of a service (
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
 from itertools import combinations
@@ -137,7 +138,8 @@ def _routes(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
                 yield Change(id_, words, {"routes": {id_: {"access": other}}})
         kept = routes[id_].get("cache")
         for name, present in kept.items() if isinstance(kept, Mapping) else (("", kept),):
-            for value in _durations(present, seen) if isinstance(present, str) else ():
+            lasts = isinstance(present, str) and re.fullmatch(DURATION_PATTERN, present) is not None
+            for value in _durations(present, seen) if lasts else ():
                 words = f"route {id_}: cache {f'{name} ' if name else ''}{value}, not {present}"
                 yield Change(id_, words, {"routes": {id_: {"cache": {name: value} if name else value}}})
         if kept is not None:
@@ -234,7 +236,7 @@ def _numbers(present: Json, seen: Seen) -> Iterator[int]:
 def _durations(present: Json, seen: Seen) -> Iterator[str]:
     numbers = [number for number in seen.numbers if 0 < number < 10**9]
     seconds = {near for number in numbers for near in (number, *_rounded(number))}
-    if isinstance(present, str):
+    if isinstance(present, str) and re.fullmatch(DURATION_PATTERN, present):
         now = parse_duration(present) // 1_000_000
         seconds |= {now * 2, now // 2, now * 10, *_rounded(now)} - {now}
     yield from (f"{number}s" for number in sorted(seconds) if number > 0)
