@@ -15,7 +15,7 @@ BAR = 10
 
 def covered_lines(coverage: Coverage, closing: Sequence[Closing]) -> Iterator[Line]:
     """A line each, with a bar; then the requests that would close the gaps."""
-    yield line(("coverage", "title"), (f"  {coverage.percent}% of what can happen has", "dim"))
+    yield line(("coverage", "title"), (f"  {coverage.percent}% of all branches are taken", "dim"))
     entries: dict[tuple[str, str], list[tuple[str, int]]] = {}
     for outcome in coverage.possible:
         entries.setdefault(outcome[:2], []).append((outcome[2], coverage.hits[outcome]))

@@ -41,7 +41,7 @@ def _summary(explored: Explored) -> Line:
     held = bool(explored.statements) and all(explored.statements.values())  # what was never tried hasn't held
     mark, style = ("✗ ", "bad") if broken else ("● ", "name") if held else ("• ", "dim")  # tried isn't proved: no ✓
     told = [f"{broken} of {counted(len(explored.statements), 'invariant')} broken"] if explored.statements else []
-    told.append(f"{possible - len(explored.coverage.missing)} of {counted(possible, 'outcome')} exercised")
+    told.append(f"{possible - len(explored.coverage.missing)} of {counted(possible, 'branch', 'branches')} taken")
     told.append(counted(len(explored.cases), "way to end", "ways to end"))
     return line((mark, style), ", ".join(told), (f"; {explored.tried:,} requests tried", "dim"))
 
@@ -75,9 +75,9 @@ def _never(explored: Explored) -> Iterator[Line]:
         missing.setdefault(id_, []).append(name)
     yield []
     if not missing:
-        yield line(("✓ ", "good"), "everything that is declared happened")
+        yield line(("✓ ", "good"), "every branch was taken")
         return
-    yield line(("declared, and never happened in what was tried", "raised"))
+    yield line(("branches that nothing tried takes", "raised"))
     for id_, names in missing.items():
         for at, part in enumerate(wrapped(", ".join(names), 22)):
             yield line("  ", (f"{'' if at else id_:<18}", "name"), f"  {part}")

@@ -22,6 +22,7 @@ from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Json, JsonObject, Path, Unusable, copy_tree
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.model.values import plain
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
 
@@ -310,7 +311,8 @@ def _document_edits(node: Json, path: Path, label: str) -> Iterator[tuple[Path, 
 
 
 def _short(value: Json) -> str:
-    return str(value) if len(str(value)) <= 40 else f"{str(value)[:39]}…"
+    text = plain(value) if isinstance(value, str | bool | None) else str(value)
+    return text if len(text) <= 40 else f"{text[:39]}…"
 
 
 def _others(value: Json) -> Iterator[Json]:

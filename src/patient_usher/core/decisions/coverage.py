@@ -53,7 +53,7 @@ class Coverage:
 
     @property
     def percent(self) -> int:
-        """How much of what can happen has, in whole percent, rounded down."""
+        """How many of all branches are taken, in whole percent, rounded down."""
         return 100 * (len(self.possible) - len(self.missing)) // max(len(self.possible), 1)
 
 
