@@ -17,7 +17,10 @@ routes:
   - {id: open, at: GET /open, access: everyone, handler: {answer: {text: ok}}}
   - {id: shut, at: POST /shut, handler: {answer: {text: ok}}}
 """
-OK, NO = "{status: 200, handler: reached}", "{status: 401, refused-by: who, why: absent, handler: not-reached}"
+OK, NO = (
+    "{status: 200, handler: reached, body: {exact: ok}}",
+    "{status: 401, refused-by: who, why: absent, handler: not-reached}",
+)
 HEAD = "patient-usher: trace/1\n# what people ask\nrequests:\n"
 
 # A trace, and the same with what happens now.
@@ -38,9 +41,9 @@ STYLES: dict[str, tuple[str, str]] = {
     "expecting": (f"{HEAD}  - {{id: a, send: GET /open, expect: {{status: 2xx}}}}\n", f"{HEAD}  - {{id: a, send: GET /open, expect: {{status: 2xx}}}}\n"),
     "repeated": (f"{HEAD}  - {{id: a, times: 3, send: GET /open}}\n", f"{HEAD}  - {{id: a, times: 3, send: GET /open, expect: {{tally: {{200: 3}}}}}}\n"),
     "json": ('{"patient-usher": "trace/1", "requests": [{"id": "a", "send": "GET /open"}]}',
-             '{"patient-usher": "trace/1", "requests": [{"id": "a", "send": "GET /open", "expect": {"status": 200, "handler": "reached"}}]}'),
+             '{"patient-usher": "trace/1", "requests": [{"id": "a", "send": "GET /open", "expect": {"status": 200, "handler": "reached", "body": {"exact": "ok"}}}]}'),
     "json on lines": ('{\n "patient-usher": "trace/1",\n "requests": [\n  {\n   "id": "a",\n   "send": "GET /open"\n  }\n ]\n}\n',
-                      '{\n "patient-usher": "trace/1",\n "requests": [\n  {\n   "id": "a",\n   "send": "GET /open",\n   "expect": {"status": 200, "handler": "reached"}\n  }\n ]\n}\n'),
+                      '{\n "patient-usher": "trace/1",\n "requests": [\n  {\n   "id": "a",\n   "send": "GET /open",\n   "expect": {"status": 200, "handler": "reached", "body": {"exact": "ok"}}\n  }\n ]\n}\n'),
     "json lines": ('{"patient-usher": "trace/1"}\n{"id": "a",  "send": "GET /open" }\n\n{"id": "b", "send": "GET /open", "expect": {"status": 200}}\n',
                    '{"patient-usher": "trace/1"}\n{"id": "a",  "send": "GET /open", "expect": {"status": 200, "handler": "reached"}}\n\n{"id": "b", "send": "GET /open", "expect": {"status": 200}}\n'),
 }  # fmt: skip

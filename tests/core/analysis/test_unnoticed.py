@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 from collections.abc import Callable
 from pathlib import Path
@@ -59,13 +60,9 @@ def changed(doc: Any, chance: random.Random) -> str:
     return f"{name}: {value} -> {node[name]}"
 
 
-PAIRS = [
-    ("harbour", "story"),
-    ("quay", "quay-story"),
-    ("limits", "limits-story"),
-    ("shelf", "shelf-story"),
-    ("boaters", "boaters-story"),
-]
+PAIRS = [("boaters", "boaters-story"), ("shelf", "shelf-story")]
+if "USHER_LAWS" in os.environ:  # the same of longer stories takes minutes
+    PAIRS += [("harbour", "story"), ("quay", "quay-story"), ("limits", "limits-story")]
 
 
 @pytest.mark.parametrize(("name", "story"), PAIRS)

@@ -14,7 +14,7 @@ from conftest import make_pipeline, text
 from patient_usher.core.analysis.explore import explore
 
 Spec = dict[str, Any]
-COUNT = int(os.environ.get("USHER_NEEDLES", "60"))
+COUNT = int(os.environ.get("USHER_NEEDLES", "40"))
 WORDS = ("tern", "quay", "moor", "kelp", "buoy", "gull")
 FOUND = {"answer": {"status": 299}}
 ACCOUNTS = {
