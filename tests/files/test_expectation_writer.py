@@ -39,7 +39,7 @@ STYLES: dict[str, tuple[str, str]] = {
     "windows": (f"{HEAD}  - id: a\n    send: GET /open\n".replace("\n", "\r\n"), f"{HEAD}  - id: a\n    send: GET /open\n    expect: {OK}\n".replace("\n", "\r\n")),
     "byte order mark": (f"\ufeff{HEAD}  - {{id: a, send: GET /open}}\n", f"\ufeff{HEAD}  - {{id: a, send: GET /open, expect: {OK}}}\n"),
     "expecting": (f"{HEAD}  - {{id: a, send: GET /open, expect: {{status: 2xx}}}}\n", f"{HEAD}  - {{id: a, send: GET /open, expect: {{status: 2xx}}}}\n"),
-    "repeated": (f"{HEAD}  - {{id: a, times: 3, send: GET /open}}\n", f"{HEAD}  - {{id: a, times: 3, send: GET /open, expect: {{tally: {{200: 3}}}}}}\n"),
+    "repeated": (f"{HEAD}  - {{id: a, times: 3, send: GET /open}}\n", f"{HEAD}  - {{id: a, times: 3, send: GET /open, expect: {{tally: {{200: 3}}, body: {{exact: ok}}}}}}\n"),
     "json": ('{"patient-usher": "trace/1", "requests": [{"id": "a", "send": "GET /open"}]}',
              '{"patient-usher": "trace/1", "requests": [{"id": "a", "send": "GET /open", "expect": {"status": 200, "handler": "reached", "body": {"exact": "ok"}}}]}'),
     "json on lines": ('{\n "patient-usher": "trace/1",\n "requests": [\n  {\n   "id": "a",\n   "send": "GET /open"\n  }\n ]\n}\n',
