@@ -235,7 +235,7 @@ def _expectation(name: str, before: list[dict[str, Json]], other: list[dict[str,
         return {"tally": {status: count for status, count in _tally(before).items() if status is not None}}
     value = before[0].get(name)
     if name.startswith("preflight."):
-        plain = [{"".join(key.split("preflight.", 1)): part for key, part in one.items()} for one in before]
+        plain = [{key.removeprefix("preflight."): part for key, part in one.items()} for one in before]
         return {"preflight": _expectation(name.removeprefix("preflight."), plain, plain)}
     root, _, rest = name.partition(".")
     if root == "header":

@@ -69,7 +69,7 @@ def _calls(words: RequestFactory) -> Iterator[Scenario]:
             yield words.scenario("call", item, credential)
     for item in placed:
         for one in branch_requests(words, item):
-            yield words.scenario("matched", item, one.credential, **_copied(one.parts))
+            yield words.scenario("matched", item, one.credential, **deepcopy(one.parts))
 
 
 def _samples(words: RequestFactory) -> Iterator[Scenario]:
@@ -77,10 +77,9 @@ def _samples(words: RequestFactory) -> Iterator[Scenario]:
     for item in words.unlike(words.typical):
         for id_ in words.order(item):
             options = words.blueprint.options.get(id_)
-            for parts in options.samples(item.spec) if options is not None else ():
-                yield words.scenario("sample", item, words.may(item), **_copied(parts))
-            for parts in _pattern_parts(item, options) if options is not None else ():
-                yield words.scenario("sample", item, words.may(item), **parts)
+            if options is not None:
+                for parts in (*options.samples(item.spec), *_pattern_parts(item, options)):
+                    yield words.scenario("sample", item, words.may(item), **deepcopy(parts))
 
 
 def _pattern_parts(item: PlacedRoute, options: StageOptions) -> Iterator[Request]:
@@ -95,10 +94,6 @@ def two_sorts(words: RequestFactory, item: PlacedRoute) -> list[Credential]:
     """A caller whom the route is meant for, and nobody known where that is another."""
     may = words.may(item)
     return [may] if may.sort == "absent" else [may, words.callers[0]]
-
-
-def _copied(parts: Request) -> Request:
-    return deepcopy(parts)
 
 
 def _heads(words: RequestFactory) -> Iterator[Scenario]:
@@ -163,7 +158,7 @@ def _pages(words: RequestFactory) -> Iterator[Scenario]:
     for item in words.unlike(words.typical):
         for parts in branch_parts(words, item)[:4]:
             if "json" not in parts and "path" not in parts:
-                yield words.by_page("page", item, words.may(item), **_copied(parts))
+                yield words.by_page("page", item, words.may(item), **deepcopy(parts))
         if words.is_read(item):
             malformed = {"Content-Type": "application/json"}
             yield words.by_page("page-body", item, words.may(item), headers=malformed, text="{")
@@ -367,10 +362,10 @@ def again(words: RequestFactory, item: PlacedRoute) -> Iterator[Scenario]:
         yield Scenario("again", (*first.first, *starts, pair[0].requests[-1], pair[1].requests[-1]), callers)
     for name, one, two in _varied(words, item):
         sort = f"varied:{name}"
-        a, b = words.scenario(sort, item, may, **_copied(one)), words.scenario(sort, item, may, **_copied(two))
+        a, b = words.scenario(sort, item, may, **deepcopy(one)), words.scenario(sort, item, may, **deepcopy(two))
         yield Scenario(sort, (*a.requests, b.requests[-1]), a.callers)
     for parts in branch_parts(words, item):  # what one's own logic lets one through for, and the other not
-        a = words.scenario("guarded", item, may, **_copied(parts))
+        a = words.scenario("guarded", item, may, **deepcopy(parts))
         yield Scenario("guarded", (*a.requests, once.requests[-1]), a.callers)
     own = {"reader": {"kind": "browser", "origin": f"https://{HOST}"}}
     if item.route.access is not None and item.route.access.who == "everyone":
