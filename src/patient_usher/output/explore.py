@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from patient_usher.core.analysis.explore import Broken, Ending, Explored
 from patient_usher.core.decisions.runner import BASE, Runner
+from patient_usher.core.model.branches import Branch
 from patient_usher.core.model.enumerations import OUTCOMES
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.document_types import CaseRecord, Explore, StatementSeen
@@ -32,6 +33,7 @@ def told(explored: Explored) -> Iterator[Line]:
             yield line(("  ✗ nothing that was tried reached its handler", "bad"))
     yield from _never(explored)
     yield from _broken(explored)
+    yield from _left_out(explored)
     yield []
     yield _summary(explored)
 
@@ -39,11 +41,20 @@ def told(explored: Explored) -> Iterator[Line]:
 def _summary(explored: Explored) -> Line:
     possible, broken = len(explored.coverage.possible), len(explored.broken)
     held = bool(explored.statements) and all(explored.statements.values())  # what was never tried hasn't held
-    mark, style = ("✗ ", "bad") if broken else ("● ", "name") if held else ("• ", "dim")  # tried isn't proved: no ✓
+    proved = sum(_is_proved(explored, id_) for id_ in explored.statements)
+    mark, style = ("✗ ", "bad") if broken else ("● ", "name") if held else ("• ", "dim")
+    if held and proved == len(explored.statements):
+        mark, style = "✓ ", "good"
     told = [f"{broken} of {counted(len(explored.statements), 'invariant')} broken"] if explored.statements else []
+    told += [f"{proved} proved"] * bool(proved)
     told.append(f"{possible - len(explored.coverage.missing)} of {counted(possible, 'branch', 'branches')} taken")
     told.append(counted(len(explored.cases), "way to end", "ways to end"))
     return line((mark, style), ", ".join(told), (f"; {explored.tried:,} requests tried", "dim"))
+
+
+def _is_proved(explored: Explored, id_: str) -> bool:
+    """Whether a statement was tried, and holds for every request."""
+    return bool(explored.statements[id_]) and not explored.proof.open[id_]
 
 
 def _told(case: Ending) -> str:
@@ -70,28 +81,46 @@ def _style(case: Ending) -> str:
 
 
 def _never(explored: Explored) -> Iterator[Line]:
-    missing: dict[str, list[str]] = {}
-    for _, id_, name in explored.coverage.missing:
-        missing.setdefault(id_, []).append(name)
+    impossible = {*explored.impossible}
+    untaken = [branch for branch in explored.coverage.missing if branch not in impossible]
     yield []
-    if not missing:
+    if not explored.coverage.missing:
         yield line(("✓ ", "good"), "every branch was taken")
-        return
-    yield line(("branches that nothing tried takes", "raised"))
-    for id_, names in missing.items():
+    yield from _branches("branches that no request can take", explored.impossible)
+    yield from _branches("branches that nothing tried takes", untaken)
+
+
+def _branches(head: str, branches: Sequence[Branch]) -> Iterator[Line]:
+    by_id: dict[str, list[str]] = {}
+    for _, id_, name in branches:
+        by_id.setdefault(id_, []).append(name)
+    if by_id:
+        yield line((head, "raised"))
+    for id_, names in by_id.items():
         for at, part in enumerate(wrapped(", ".join(names), 22)):
             yield line("  ", (f"{'' if at else id_:<18}", "name"), f"  {part}")
 
 
 def _broken(explored: Explored) -> Iterator[Line]:
-    """Each statement by itself: in how many exchanges it held, what breaks it, or that nothing tried it."""
+    """Each statement by itself: whether it is proved, held in what was tried, was broken by what, or never tried."""
     yield []
+    proof = explored.proof
+    every = f"{counted(proof.classes, 'class', 'classes')}, {counted(proof.states, 'state')}"
     broken = {one.id: one for one in explored.broken}
     for id_, tried in explored.statements.items():
         one = broken.get(id_)
         if one is None:
+            if _is_proved(explored, id_):
+                yield line(("✓ invariant ", "good"), (id_, "name"), f": holds for every request ({every})")
+                continue
             held = f": held in {tried:,} tried" if tried else ": never tried"
-            yield line(("● invariant " if tried else "• invariant ", "name" if tried else "dim"), (id_, "name"), held)
+            if not tried and not proof.open[id_]:
+                held = ": no request can try it"
+            others = [reason for reason in proof.open[id_] if reason not in proof.left_out]
+            yield line(
+                ("● invariant " if tried else "• invariant ", "name" if tried else "dim"), (id_, "name"), held,
+                (f"; not proved: {', '.join(others)}" if others else "", "dim"),
+            )  # fmt: skip
             continue
         why = f": {one.why}{', if the handler fails' if _fails(one) else ''}"
         yield line(
@@ -102,6 +131,14 @@ def _broken(explored: Explored) -> Iterator[Line]:
         callers = {"callers": document["callers"]} if "callers" in document else {}
         for text in yaml_of(DOOR.redacted({**callers, "requests": document["requests"]})).splitlines():
             yield line((f"    {text}", "field"))
+
+
+def _left_out(explored: Explored) -> Iterator[Line]:
+    """What stands in the way of a proof."""
+    if explored.proof.left_out:
+        yield line(("left out, so that nothing it touches is proved", "dim"))
+        for part in wrapped(", ".join(explored.proof.left_out), 2):
+            yield line((f"  {part}", "dim"))
 
 
 def _fails(one: Broken) -> bool:
@@ -125,10 +162,12 @@ def document(explored: Explored) -> Explore:
     statements = []
     for id_, tried in explored.statements.items():
         one = broken.get(id_)
-        verdict = "broken" if one is not None else "held" if tried else "never-tried"
+        reasons = list(explored.proof.open.get(id_, ()))
+        proved = _is_proved(explored, id_)
+        verdict = "broken" if one is not None else "proved" if proved else "held" if tried else "never-tried"
         witness = one.scenario.document(BASE) if one is not None else None
         notices, why = (_notices(explored, one), one.why) if one is not None else (None, None)
-        statements.append(StatementSeen(id_, verdict, tried, notices, why, witness))
+        statements.append(StatementSeen(id_, verdict, tried, reasons, notices, why, witness))
     return Explore(
         pipeline=explored.blueprint.name,
         tried=explored.tried,
@@ -136,5 +175,9 @@ def document(explored: Explored) -> Explore:
         endings=[CaseRecord(*case, times) for case, (times, _) in explored.cases.items()],
         coverage=coverage_document(explored.coverage, []),
         never=list(explored.coverage.missing),
+        impossible=explored.impossible,
+        classes=explored.proof.classes,
+        states=explored.proof.states,
+        left_out=list(explored.proof.left_out),
         statements=statements,
     )

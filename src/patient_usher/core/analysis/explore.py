@@ -11,6 +11,8 @@ from random import Random
 from typing import NamedTuple
 
 from patient_usher.core.decisions.coverage import Coverage
+from patient_usher.core.decisions.proofs import BROKEN, MOST_CLASSES, Case, Proof
+from patient_usher.core.decisions.proofs import cases as every_class
 from patient_usher.core.decisions.request_generators import scenarios
 from patient_usher.core.decisions.runner import BASE, Runner, ScenarioRun, prepared
 from patient_usher.core.decisions.scenario import Scenario, in_turn
@@ -62,10 +64,16 @@ class Explored(NamedTuple):
     coverage: Coverage
     broken: tuple[Broken, ...]
     statements: Mapping[str, int]
+    proof: Proof
     tried: int
     seed: int
     runs: tuple[ScenarioRun, ...]
     """Those that showed something new."""
+
+    @property
+    def impossible(self) -> list[Branch]:
+        """Branches of matchers that no request can take: every class of requests was run, and none took them."""
+        return [branch for branch in self.coverage.missing if self.proof.excludes(branch)]
 
     def by_route(self) -> dict[str | None, list[Ending]]:
         """The cases of each route, and under None of what no route fits."""
@@ -105,7 +113,8 @@ def explore(
     news: list[ScenarioRun] = []
     broken: dict[str, Broken] = {}
     held: Counter[str] = Counter()
-    for run in _runs(blueprint, trials, seed, lambda: len(cases) + len(coverage.missing)):
+
+    def add(run: ScenarioRun) -> None:
         watch(trials.tried)
         gaps = {*coverage.missing}
         fresh = False
@@ -120,11 +129,28 @@ def explore(
                     cases[case] = times + 1, first
         if fresh or gaps - {*coverage.missing}:
             news.append(run)
+
+    def shorten(statement: Statement, scenario: Scenario) -> None:
+        if statement.id not in broken:
+            broken[statement.id] = _shortened(blueprint, trials, statement, scenario)
+
+    for run in _runs(blueprint, trials, seed, lambda: len(cases) + len(coverage.missing)):
+        add(run)
         for statement in _held(blueprint, run):
             held[statement.id] += statement.held + statement.failed
-            if statement.failed and statement.id not in broken:
-                broken[statement.id] = _shortened(blueprint, trials, statement, run.scenario)
-    return Explored(blueprint, cases, coverage, tuple(broken.values()), dict(held), trials.tried, seed, tuple(news))
+            if statement.failed:
+                shorten(statement, run.scenario)
+    proof = Proof(blueprint, held)
+    for case in _classes(blueprint, trials, seed, proof):
+        held.update(case.tried)
+        if not case.states:
+            add(case.run)
+            for statement in _held(blueprint, case.run) if BROKEN in case.open.values() else ():
+                if statement.failed:
+                    shorten(statement, case.run.scenario)
+    return Explored(
+        blueprint, cases, coverage, tuple(broken.values()), dict(held), proof, trials.tried, seed, tuple(news)
+    )
 
 
 def _runs(blueprint: Blueprint, trials: Runner, seed: int, size: Callable[[], int]) -> Iterator[ScenarioRun]:
@@ -146,14 +172,34 @@ def _runs(blueprint: Blueprint, trials: Runner, seed: int, size: Callable[[], in
         boring = boring + 1 if size() == before else 0
 
 
+def _classes(blueprint: Blueprint, trials: Runner, seed: int, proof: Proof) -> Iterator[Case]:
+    """One request of every class, as long as there is anything to be proved."""
+    most = min(MOST_CLASSES, trials.budget - trials.tried)
+    if most <= 0:
+        proof.give_up("the budget of requests was used up")
+        return
+    for case in every_class(blueprint, _statements(blueprint).all, seed, most):
+        trials.tried += 1
+        proof.add(case)
+        yield case
+        if all(proof.open.values()):
+            return
+
+
 # Statements.
 
 
-def _held(blueprint: Blueprint, run: ScenarioRun) -> list[Statement]:
-    """The pipeline's own statements, or the everyday ones where it has none, held against one run."""
+def _statements(blueprint: Blueprint) -> Statements:
+    """The pipeline's own statements, or the everyday ones where it has none."""
     statements = Statements(blueprint)
     if not statements.all:
         statements.all = [Statement(name, READY[name](blueprint)) for name in EVERYDAY]
+    return statements
+
+
+def _held(blueprint: Blueprint, run: ScenarioRun) -> list[Statement]:
+    """The statements, held against one run."""
+    statements = _statements(blueprint)
     for send in run.sends:
         statements.add(send)
     return statements.all

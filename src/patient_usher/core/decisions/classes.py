@@ -9,9 +9,9 @@ costs a class, and never makes a wrong one.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from ipaddress import ip_network
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from patient_usher.core.decisions.schema_samples import MADE_UP, text_for_pattern
 from patient_usher.core.model.document import Json
@@ -27,26 +27,40 @@ _ODD = ("0", "A", "a", "-1", "~", "a b", "1.5", "MADE-UP", "x" * 300)
 """Texts that may fit where an expression can't be read as an automaton."""
 
 
+class TextClasses(NamedTuple):
+    """A text of each class that atoms cut one fact into, absent (None) among them.
+
+    ``whole``: whether these are surely all. ``blanks``: whether a class is left out, all texts of which begin or end
+    with a blank: no header field can hold one.
+    """
+
+    values: list[str | None]
+    whole: bool
+    blanks: bool
+
+
 def texts(atoms: Sequence[Atom]) -> list[str | None]:
     """A text of each class that these atoms cut one fact into, absent (None) among them."""
+    return text_classes(atoms).values
+
+
+def text_classes(atoms: Sequence[Atom]) -> TextClasses:
+    """The classes that these atoms cut one fact into."""
+    basics = [*dict.fromkeys(basic for atom in atoms for basic in _basics(atom.wanted))]
+    exact = [text for how, text in basics if how == "exact"]
+    searched = [(how, text) for how, text in basics if how in ("contains", "pattern")]
+    candidates: list[str | None] = [None, *exact, MADE_UP]
+    walked = _Walked([], True, False)
+    if searched:
+        walked = _words([*searched, *(("exact", text) for text in exact)])
+        given = (text if how == "contains" else text_for_pattern(text.removeprefix("(?i)")) for how, text in searched)
+        candidates += [*given, *walked.words, *_ODD]
     found: dict[tuple[bool, ...], str | None] = {}
-    for value in _candidates(atoms):
+    for value in candidates:
         if value is None or value == value.strip():
             found.setdefault(tuple(atom.fits(value) for atom in atoms), value)
-    return list(found.values())
-
-
-def _candidates(atoms: Sequence[Atom]) -> Iterator[str | None]:
-    yield None
-    basics = [basic for atom in atoms for basic in _basics(atom.wanted)]
-    yield from (text for how, text in basics if how == "exact")
-    yield MADE_UP
-    searched = [(how, text) for how, text in dict.fromkeys(basics) if how in ("contains", "pattern")]
-    if not searched:
-        return
-    yield from (text if how == "contains" else text_for_pattern(text.removeprefix("(?i)")) for how, text in searched)
-    yield from _words(searched)
-    yield from _ODD
+    blanks = walked.blanks or any(text != text.strip() for text in exact)
+    return TextClasses(list(found.values()), walked.whole, blanks)
 
 
 def _basics(wanted: Json) -> Iterator[tuple[str, str]]:
@@ -77,39 +91,75 @@ class _Automaton(NamedTuple):
     finals: frozenset[int]
     steps: dict[int, dict[str, int]]
     sorts: dict[str, int]
+    sort_of: Callable[[str], int]
 
 
-def _words(searched: Sequence[tuple[str, str]]) -> Iterator[str]:
+class _Walked(NamedTuple):
+    """Texts found by a walk; whether it came to an end, and whether it left out texts for their blanks."""
+
+    words: list[str]
+    whole: bool
+    blanks: bool
+
+
+_FOREIGN = "\u00e9\u4e16\t"
+"""Characters of other sorts: they must be like one of the preferred ones for a walk to be whole."""
+_FOLDED = re.compile(r"\(\?i\).*[kKsS]", re.DOTALL)
+"""Letters that characters outside ASCII are equal to where case doesn't count."""
+
+
+def _words(searched: Sequence[tuple[str, str]]) -> _Walked:
     """A shortest text for each set of these that hold together."""
-    automata = [one for how, text in searched if (one := _automaton(how, text)) is not None]
+    made = [_automaton(how, text) for how, text in searched]
+    automata = [one for one in made if one is not None]
     if not automata:
-        return
+        return _Walked([], False, False)
     unlike: dict[tuple[int, ...], str] = {}
     for char in _PREFERRED:
         unlike.setdefault(tuple(one.sorts[char] for one in automata), char)
+    whole = len(automata) == len(made) and all(
+        tuple(one.sort_of(char) for one in automata) in unlike for char in _FOREIGN
+    )
+    whole &= all(set(text) <= set(_PREFERRED) and not _FOLDED.match(text) for _, text in searched)
     start: tuple[int | None, ...] = tuple(automaton.start for automaton in automata)
     reached: dict[tuple[int | None, ...], str] = {start: ""}
     pending = [start]
-    seen: set[tuple[bool, ...]] = set()
+    seen: dict[tuple[bool, ...], bool] = {}
+    words = []
     for state in pending:
         word = reached[state]
         taken = tuple(place in one.finals for place, one in zip(state, automata, strict=True))
-        if taken not in seen and word == word.strip():
-            seen.add(taken)
-            yield word
+        sendable = word == word.strip()
+        if sendable and not seen.get(taken):
+            words.append(word)
+        seen[taken] = seen.get(taken, False) or sendable
         for char in unlike.values():
             after = tuple(
                 None if place is None else one.steps.get(place, {}).get(char)
                 for place, one in zip(state, automata, strict=True)
             )
-            if after not in reached and len(reached) < MOST_STATES:
+            if after not in reached:
+                if len(reached) >= MOST_STATES:
+                    whole = False
+                    break
                 reached[after] = word + char
                 pending.append(after)
+    return _Walked(words, whole, not all(seen.values()))
 
 
 def _automaton(how: str, text: str) -> _Automaton | None:
     """What takes the texts in which this is found; None where it can't be said by one."""
+    if how == "exact":
+        return _exactly(text)
     return _containing(text) if how == "contains" else _matching(text)
+
+
+def _exactly(text: str) -> _Automaton:
+    """Its states are how much of the text has been read."""
+    steps: dict[int, dict[str, int]] = {at: {char: at + 1} for at, char in enumerate(text)}
+    own = {char: at for at, char in enumerate(dict.fromkeys(text), 1)}
+    sorts = {char: own.get(char, 0) for char in _PREFERRED}
+    return _Automaton(0, frozenset([len(text)]), steps, sorts, lambda char: own.get(char, 0))
 
 
 def _containing(text: str) -> _Automaton:
@@ -121,7 +171,8 @@ def _containing(text: str) -> _Automaton:
             read = text[:state] + char
             steps[state][char] = next(size for size in range(state + 1, -1, -1) if read.endswith(text[:size]))
     own = {char: at for at, char in enumerate(dict.fromkeys(text), 1)}
-    return _Automaton(0, frozenset([len(text)]), steps, {char: own.get(char, 0) for char in _PREFERRED})
+    sorts = {char: own.get(char, 0) for char in _PREFERRED}
+    return _Automaton(0, frozenset([len(text)]), steps, sorts, lambda char: own.get(char, 0))
 
 
 def _matching(pattern: str) -> _Automaton | None:
@@ -134,12 +185,16 @@ def _matching(pattern: str) -> _Automaton | None:
     except Exception:  # whatever the package raises for what it doesn't know
         return None
     sorts = [*machine.alphabet]
-    of = {char: next(at for at, chars in enumerate(sorts) if chars.accepts(char)) for char in _PREFERRED}
+
+    def sort_of(char: str) -> int:
+        return next(at for at, chars in enumerate(sorts) if chars.accepts(char))
+
+    of = {char: sort_of(char) for char in _PREFERRED}
     steps = {
         state: {char: below[sorts[at]] for char, at in of.items() if sorts[at] in below}
         for state, below in machine.map.items()
     }
-    return _Automaton(machine.initial, frozenset(machine.finals), steps, of)
+    return _Automaton(machine.initial, frozenset(machine.finals), steps, of, sort_of)
 
 
 _DASH = re.compile(r"\[\^?-|(?<!\\)-\]")
@@ -187,17 +242,29 @@ def _anchored(part: str) -> str:
 
 
 def addresses(atoms: Sequence[Atom]) -> list[str | None]:
-    """An address of each class."""
-    named = [text for atom in atoms for how, text in _basics(atom.wanted) if how == "exact"]
-    within = [str(_first(text)) if "/" in text else text for text in named]
-    tried = ["192.0.2.1", *within, "198.51.100.9", "203.0.113.9", "2001:db8::9"]
+    """An address of each class: of networks both ends count, and what stands beside them."""
     found: dict[tuple[bool, ...], str | None] = {}
-    for value in tried:
+    for value in _ADDRESSES[:1] + [text for atom in atoms for text in _around(atom)] + _ADDRESSES:
         found.setdefault(tuple(atom.fits(value) for atom in atoms), value)
     return list(found.values())
 
 
-def _first(network: str) -> Any:
-    """An address in a network, not its own."""
-    known = ip_network(network, strict=False)
-    return known.network_address + (1 if known.num_addresses > 2 else 0)
+_ADDRESSES = ["192.0.2.1", "198.51.100.9", "203.0.113.9", "2001:db8::9"]
+
+
+def are_networks(atoms: Sequence[Atom]) -> bool:
+    """Whether all that is asked of an address are networks and addresses: then ``addresses`` has every class."""
+    return all(how == "exact" for atom in atoms for how, _ in _basics(atom.wanted))
+
+
+def _around(atom: Atom) -> Iterator[str]:
+    """Addresses in the networks that an atom names, at their ends, and right beside them."""
+    for how, text in _basics(atom.wanted):
+        if how != "exact":
+            continue
+        network = ip_network(text, strict=False)
+        first, last = int(network[0]), int(network[-1])
+        most = (1 << network.max_prefixlen) - 1
+        inner = [first + 1] * (network.num_addresses > 2)
+        yield from (str(type(network[0])(number)) for number in (*inner, first, last))
+        yield from (str(type(network[0])(number)) for number in (first - 1, last + 1) if 0 <= number <= most)

@@ -149,7 +149,7 @@ class RequestFactory:
             if held in seen and len(found) > 1:
                 continue
             seen.add(held)
-            found += [one for place in self._placed_credentials if (one := self._right(place, name)) is not None][:1]
+            found += [one for place in self._placed_credentials if (one := self.right_by(place, name)) is not None][:1]
         return [*found[:6], *self._invented]
 
     @cached_property
@@ -188,7 +188,7 @@ class RequestFactory:
             rights = {"roles": [*account.roles], "scopes": [*account.scopes]}
             known = {"password": account.password, "api-keys": [*account.api_keys], **rights}
             change: Request = {"change": {"accounts": {name: {key: part for key, part in known.items() if part}}}}
-            ways = (self._right(place, name) for place in self._placed_credentials)
+            ways = (self.right_by(place, name) for place in self._placed_credentials)
             found += [one._replace(first=(change, *one.first)) for one in ways if one is not None][:1]
         return found
 
@@ -198,7 +198,8 @@ class RequestFactory:
             asked for options in self.blueprint.options.values() if options.enabled for asked in options.credentials()
         ]
 
-    def _right(self, asked: Any, name: str) -> Credential | None:
+    def right_by(self, asked: Any, name: str) -> Credential | None:
+        """A right credential of an account by one scheme, where it has one."""
         account = self.people[name]
         plain = account.password is not None and not account.password.startswith("$argon2")
         if asked.scheme == "bearer" and self.blueprint.wallet.bearer.keys:
@@ -224,7 +225,7 @@ class RequestFactory:
         found: list[Credential] = []
         accounts = self.spec.accounts
         for asked in self._placed_credentials:
-            found += [right for name in list(accounts)[:4] if (right := self._right(asked, name)) is not None]
+            found += [right for name in list(accounts)[:4] if (right := self.right_by(asked, name)) is not None]
             if asked.scheme == "bearer":
                 wrong: Request = {"headers": {"Authorization": "Bearer made-up.and.wrong"}}
                 if self.blueprint.wallet.bearer.keys and accounts:

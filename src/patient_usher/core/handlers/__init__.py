@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Hashable, Sequence
+from itertools import combinations
 
 from patient_usher.core.handlers.answer import answer_or_raise, in_parts
 from patient_usher.core.handlers.base import Choice, Failing, Handler, Work
@@ -11,6 +12,7 @@ from patient_usher.core.handlers.echo import echo
 from patient_usher.core.handlers.records import records_work
 from patient_usher.core.model.answer_factory import logging, raiser
 from patient_usher.core.model.branches import Cases
+from patient_usher.core.model.document import Json
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.handler_specs import HandlerSpec, LogLineSpec
@@ -68,6 +70,22 @@ def taken(spec: HandlerSpec, desk: str | None, x: Exchange) -> list[str]:
     return ["raises" if raised else _SUCCEEDS] if spec.fails_every is not None else []
 
 
+def classes(spec: HandlerSpec, fact: str) -> Sequence[str | None] | None:
+    """As a stage's (``StageOptions.classes``): what is there under a key is state, and bodies are ``contents``."""
+    return () if spec.records is not None and fact in ("path", "body.*") else None
+
+
+def contents(spec: HandlerSpec, pipeline: PipelineSpec) -> list[Json]:
+    """What is read of bodies that the handler tells apart: for records with and without each member that counts."""
+    if spec.records is None:
+        return []
+    known = pipeline.records[spec.records]
+    names = list(dict.fromkeys([known.key, *known.unique]))[:_MOST_MEMBERS]
+    some = [dict.fromkeys(chosen, "made-up") for size in range(len(names) + 1) for chosen in combinations(names, size)]
+    return [["made up"], *({"note": "made up", **one} for one in some)]
+
+
+_MOST_MEMBERS = 4
 _SUCCEEDS = "succeeds"
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.effects import Effect, Wait
@@ -61,6 +61,10 @@ class Failing(Handler):
     def fresh(self, seed: int) -> JsonObject:
         """It has not run yet."""
         return {"runs": 0}
+
+    def situations(self) -> Sequence[Callable[[], object]]:
+        """The next run fails."""
+        return (lambda: {"runs": self.every - 1},)
 
     def _sometimes(self, x: Exchange) -> Effect:
         state = x.memory[self.key]

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Callable
-from typing import NamedTuple
+from collections.abc import Callable, Sequence
+from functools import partial
+from typing import Any, NamedTuple
 from urllib.parse import quote
 
 from patient_usher.core.http.fields import Fields
@@ -88,13 +89,61 @@ class Store:
         """Rows stay."""
         return state
 
+    def situations(self) -> Sequence[Callable[[], object]]:
+        """What a request names is there or not, and what it sends clashes with another or not."""
+
+        def made(exists: bool, clashes: bool) -> Rows:
+            return Rows(_AssumedRows(exists=exists, clashes=clashes))
+
+        both = (False, True)
+        return [
+            partial(made, exists, clashes) for exists in both for clashes in (both if self.spec.unique else both[:1])
+        ]
+
     def new_id(self, rows: Rows) -> str:
         """The next id that isn't taken."""
         while True:
             rows.made += 1
             id_ = self.spec.ids.replace("{n}", str(rows.made))
-            if id_ not in rows.by_key:
+            if not dict.__contains__(rows.by_key, id_):  # rows that are assumed have no ids of their own
                 return id_
+
+
+class _SameAsAny(str):
+    """A value that equals every other: of a row that clashes with whatever is sent."""
+
+    __slots__ = ()
+    __hash__ = str.__hash__
+
+    def __eq__(self, other: object) -> bool:
+        return True
+
+
+class _ClashingRow(dict[str, Any]):
+    def get(self, key: str, default: Any = None) -> Any:
+        """Whatever is asked for."""
+        return _SameAsAny("made-up")
+
+
+class _AssumedRows(dict[str, Row]):
+    """Rows of which it is assumed that every key ``exists``, or none; and that one ``clashes`` with what is sent."""
+
+    def __init__(self, *, exists: bool, clashes: bool) -> None:
+        super().__init__({"made-up": _ClashingRow(made="up")} if clashes else {})
+        self.exists = exists
+
+    def __contains__(self, key: object) -> bool:
+        return self.exists
+
+    def __getitem__(self, key: str) -> Row:
+        return {"id": key}
+
+    def get(self, key: str, default: Any = None) -> Any:
+        """A row, if there are any."""
+        return {"id": key} if self.exists else default
+
+    def __delitem__(self, key: str) -> None:
+        """It is as if it were gone: nobody looks again."""
 
 
 class Task(NamedTuple):
@@ -184,7 +233,7 @@ def _replace(task: Task, x: Exchange) -> Effect:
         return sent
     if (clash := _clash(task, sent, key)) is not None:
         return clash
-    row = task.rows[key] = {**sent, task.store.spec.key: task.rows[key][task.store.spec.key]}
+    row = task.rows[key] = {**sent, task.store.spec.key: task.rows[key].get(task.store.spec.key, key)}
     return json_answer(200, row)
 
 

@@ -315,6 +315,33 @@ class LeakyBucket(TokenBucket):
     """
 
 
+class Assumed(Limiter):
+    """A limit of which it is assumed that one request more ``fits``, or that none does, for every key.
+
+    ``window`` None: of what is under way at once.
+    """
+
+    def __init__(self, quota: int, window: int | None, burst: int | None = None, *, fits: bool) -> None:
+        super().__init__(quota, window or 0, burst)
+        self.fits, self.wait = fits, window or NEVER
+
+    def take(self, key: object, now: int, cost: int = 1) -> int:
+        """As assumed."""
+        return NEVER if cost > self.burst else 0 if self.fits else self.wait
+
+    peek = take
+
+    def charge(self, key: object, now: int, cost: int) -> None:
+        """Nothing is counted."""
+
+    def view(self, key: object, now: int) -> tuple[int, int]:
+        """Nothing is left."""
+        return 0, self.window
+
+    def tidy(self, now: int) -> None:
+        """There is nothing to let go."""
+
+
 class AtOnce(Limiter):
     """How many may be under way together. State: how many are; ``leave`` ends one."""
 

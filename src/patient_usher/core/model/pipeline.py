@@ -311,6 +311,18 @@ class StageOptions(Model):
         """What requests to a route must say to take the stage's branches, as keys of a trace's request."""
         return ()
 
+    def classes(self, fact: str) -> Sequence[str | None] | None:
+        """Values of a fact of the request (``header.x``, ``host``) that its own logic tells apart, absent as None.
+
+        Whatever any other value does, one of these does. Empty: any value will do, since it is passed on alone. None:
+        the stage looks at the fact through matchers and placeholders only, or says nothing of it.
+        """
+        return None
+
+    def bodies(self, route: RouteSpec | None) -> Sequence[JsonObject] | None:
+        """What requests must say for a body of each sort that its own logic tells apart; None where nobody can say."""
+        return None
+
     def copies(self) -> Iterable[tuple[str, str, str]]:
         """Facts that it writes on the way in, as matchers name them: the text, and the case that writes it."""
         return ()

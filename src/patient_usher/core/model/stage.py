@@ -153,6 +153,13 @@ class Stage:
         """The state after a change that put this stage into the place of ``old``, of the same kind."""
         return state
 
+    def situations(self) -> Sequence[Callable[[], object]] | None:
+        """What makes states that stand, beside a fresh one, for all that there may be; None where none do.
+
+        Whatever the stage does to a request in any state, it does in one of these, but for counts and times.
+        """
+        return None if self.remembers else ()
+
 
 class NotAllowed(Exception):
     """The pipeline wants what the command line doesn't allow."""

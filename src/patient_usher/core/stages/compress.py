@@ -130,6 +130,10 @@ class Stage(base.Stage):
         """Nothing is coded yet."""
         return Saved()
 
+    def situations(self) -> Sequence[Callable[[], object]]:
+        """What was saved is counted alone."""
+        return ()
+
     @staticmethod
     def savings(states: Iterable[Saved]) -> str | None:
         """What coding saved, in a sentence."""

@@ -75,6 +75,18 @@ class Options(StageOptions):
         """Each origin that is listed, a foreign one and none; preflights for what is listed, and for what isn't."""
         return ["no origin", *map(_origin_branch, self.allow_origins), _FOREIGN, *_PREFLIGHTS]
 
+    def classes(self, fact: str) -> Sequence[str | None] | None:
+        """Each origin that is listed and one that isn't; what preflights ask for, listed or not."""
+        if fact == "header.origin":
+            origins = ("https://boaters.example" if one == "*" else one for one in self.allow_origins)
+            listed = [origin.replace("*.", "made-up.") for origin in origins]
+            return [None, *listed, "https://strangers.example", *["${own}"] * self.reject_unlisted]
+        if fact == "header.access-control-request-method":
+            return [None, *self.allow_methods, *SAFELISTED_METHODS, "UNLINK"]
+        if fact == "header.access-control-request-headers":
+            return [None, *[", ".join(self.allow_headers)] * bool(self.allow_headers), "x-made-up"]
+        return ("${own}",) if fact in ("host", "scheme") and self.reject_unlisted else None
+
     def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
         """Pages of each origin and of a foreign one; preflights for what is listed and for what isn't."""
         listed = ["https://boaters.example" if one == "*" else one.replace("*.", "www.") for one in self.allow_origins]

@@ -117,6 +117,10 @@ class Options(StageOptions):
                     yield ("answers", at, "raised"), f"'{name}' has an entry further up, which counts", "keep one"
                 seen.add(name)
 
+    def classes(self, fact: str) -> Sequence[str | None] | None:
+        """Each form that may be wanted, and one that there is not."""
+        return (None, *_MEDIA.values(), "made/up") if fact == "header.accept" and self.write_as == "accept" else None
+
     def branches(self, routes: Sequence[RouteSpec] = ()) -> Iterable[str]:
         """Every type that has an entry, and any other."""
         return [*dict.fromkeys(self.answers_errors()), "another type"]

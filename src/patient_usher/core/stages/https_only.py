@@ -105,6 +105,10 @@ class Options(StageOptions):
         """Secure requests; plain ones, which are redirected or refused."""
         return ("secure", *["redirected"] * (not self.reads.refuse), "refused")
 
+    def classes(self, fact: str) -> Sequence[str | None] | None:
+        """Both schemes; what a redirect keeps of the URL changes nothing else."""
+        return ("https", "http") if fact == "scheme" else () if fact in ("host", "path", "query.*") else None
+
     def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
         """A request without TLS."""
         return ({"scheme": "http"},)

@@ -10,7 +10,16 @@ from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from patient_usher.core.http.cors import is_preflight
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.limits import ALGORITHMS, NEVER, AtOnce, Limiter, limit_item, policy_item, whole_seconds
+from patient_usher.core.http.limits import (
+    ALGORITHMS,
+    NEVER,
+    Assumed,
+    AtOnce,
+    Limiter,
+    limit_item,
+    policy_item,
+    whole_seconds,
+)
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.branches import Cases
 from patient_usher.core.model.document import Json, JsonMapping, Path
@@ -162,6 +171,11 @@ class Options(StageOptions):
         decided = [name for name in tiers.names if not re.fullmatch(r"tier \d+", name)]
         return [*(f"{name}{way}" for name in names for way in ways), *decided, "refilled", *free]
 
+    def classes(self, fact: str) -> Sequence[str | None] | None:
+        """What it counts by makes a key, and nothing else of it."""
+        names = {f"header.{name[7:].lower()}" if name.startswith("header.") else name for name in self.per}
+        return () if fact in names or (fact == "address" and "identity-or-address" in names) else None
+
     def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
         """By what is left."""
         if way != "in":
@@ -219,6 +233,14 @@ class Stage(base.Stage):
     def fresh(self, seed: int) -> dict[Hashable, Limiter]:
         """A limiter for each tier; nothing is counted yet."""
         return {name: self.make(quota, self.window or 1, self.burst) for name, quota, _ in self.tiers}
+
+    def situations(self) -> Sequence[Callable[[], object]]:
+        """For whomever it counts: one request more fits, and none does."""
+
+        def made(fits: bool) -> dict[Hashable, Limiter]:
+            return {name: Assumed(quota, self.window, self.burst, fits=fits) for name, quota, _ in self.tiers}
+
+        return (lambda: made(True), lambda: made(False))
 
     def migrate(self, old: Stage, state: dict[Hashable, Limiter]) -> dict[Hashable, Limiter]:
         """Counts go on where algorithm, window, whom it counts and the tier's own condition are as before."""

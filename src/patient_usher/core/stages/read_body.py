@@ -63,6 +63,35 @@ class Options(StageOptions):
         if limit <= LARGEST_SAMPLE:
             yield {"headers": {"Content-Type": "text/plain"}, "text": "x" * (limit + 1)}
 
+    def bodies(self, route: RouteSpec | None) -> Sequence[JsonObject] | None:
+        """Each medium that is read; one of another; one that is too large, can't be decoded or can't be read."""
+        own = route.body_limit if route is not None else None
+        limit = self.max_size if own is None else own
+        if limit > _LARGEST_TRIED:
+            return None
+        found = [dict(_BODIES[medium]) for medium in self.media]
+        found += [{"headers": {"Content-Type": "text/plain"}, "text": "x" * (limit + 1)}]
+        found += [{"headers": {"Content-Type": "application/xml"}, "text": "<a/>"}, {"headers": {}, "text": "a"}]
+        malformed = {"json": "application/json", "multipart": "multipart/form-data; boundary=b"}
+        found += [
+            {"headers": {"Content-Type": type_}, "text": "{"} for name, type_ in malformed.items() if name in self.media
+        ]
+        for medium in self.media:
+            plain = {"json": "application/json", "form": "application/x-www-form-urlencoded"}.get(medium, "text/plain")
+            found += [
+                {"headers": {"Content-Type": f"{plain}; charset=made-up"}, "text": "a=1"},
+                {"headers": {"Content-Type": plain, "Content-Encoding": "made-up"}, "text": "a=1"},
+                *(
+                    {"headers": {"Content-Type": plain, "Content-Encoding": one}, "text": "a=1"}
+                    for one in self.codings[:1]
+                ),
+            ]
+        return found
+
+    def classes(self, fact: str) -> Sequence[str | None] | None:
+        """The fields that tell of the body belong to it."""
+        return () if fact in ("header.content-type", "header.content-encoding") else None
+
     def taken(self, x: Exchange, way: str, did: str, note: JsonMapping) -> Iterable[str]:
         """By what it notes."""
         if way != "in":
@@ -78,6 +107,7 @@ class Options(StageOptions):
         return self.max_size
 
 
+_LARGEST_TRIED = 1 << 21
 LARGEST_SAMPLE = 1 << 16
 """A body over a limit is only made where the limit isn't over this."""
 _PART = '--made-up\r\nContent-Disposition: form-data; name="note"\r\n\r\nmade up\r\n--made-up--\r\n'

@@ -41,6 +41,10 @@ class Options(StageOptions):
         """By what it notes."""
         return ("ran", *["signature wrong"] * ("signature-wrong" in note)) if way == "in" else ()
 
+    def classes(self, fact: str) -> Sequence[str | None] | None:
+        """The field is taken apart alone, where nothing is signed."""
+        return () if fact == "header.cookie" and self.signed_with is None else None
+
     def leaves(self) -> Collection[str]:
         """The cookies."""
         return ("cookies",)

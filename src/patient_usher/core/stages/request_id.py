@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import ClassVar
 
 from patient_usher.core.model import stage as base
@@ -45,6 +45,14 @@ class Options(StageOptions):
         """An id is made, or the caller's is kept."""
         return ("made", *["kept"] * self.trusts_incoming)
 
+    def classes(self, fact: str) -> Sequence[str | None] | None:
+        """An id that may be kept and one that may not; a trace that goes on and one that can't be read."""
+        if fact == f"header.{self.header.lower()}":
+            return (None, "made-up-id-1", "not fit to be kept")
+        if fact == "header.traceparent":
+            return (None, "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01", "made-up")
+        return None
+
     def samples(self, route: RouteSpec) -> Iterable[JsonObject]:
         """An id of the caller's."""
         return ({"headers": {self.header: "made-up-id-1"}},)
@@ -64,6 +72,10 @@ class Stage(base.Stage):
     def fresh(self, seed: int) -> int:
         """The seed alone: what is made of it depends on the exchange."""
         return seed
+
+    def situations(self) -> Sequence[Callable[[], object]]:
+        """Nothing hangs on the seed but which ids are made."""
+        return ()
 
     def _made(self, x: Exchange, what: str, size: int) -> str:
         return hashlib.sha256(f"{x.memory[self.key]}/{self.id}/{x.number}/{what}".encode()).hexdigest()[:size]

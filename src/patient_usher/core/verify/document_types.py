@@ -201,11 +201,12 @@ class CaseRecord(Struct):
 
 
 class StatementSeen(Struct):
-    """What became of a statement in all that was tried; ``witness`` breaks it."""
+    """What became of a statement; ``witness`` breaks it, ``open`` says why it isn't proved."""
 
     id: str
-    verdict: Annotated[str, Meta(extra_json_schema={"enum": ["held", "broken", "never-tried"]})]
+    verdict: Annotated[str, Meta(extra_json_schema={"enum": ["proved", "held", "broken", "never-tried"]})]
     tried: Count
+    open: list[str]
     notices: str | None
     why: str | None
     witness: TraceDocument | None
@@ -221,6 +222,10 @@ class Explore(Document, kw_only=True):
     endings: list[CaseRecord]
     coverage: CoverageRecord
     never: list[tuple[str, str, str]]
+    impossible: list[tuple[str, str, str]]
+    classes: Count
+    states: Count
+    left_out: list[str]
     statements: list[StatementSeen]
 
 
