@@ -17,6 +17,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import SAFE_METHODS
+from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.run import run
 
 EXACT = 6
@@ -85,11 +86,15 @@ def told_apart(
     tries = list(_tries(blueprint, seed, reads_only))
     columns: dict[tuple[Answer, ...], tuple[Scenario, list[Answer]]] = {}
     tried = 0
-    for number, (scenario, ready) in enumerate(tries):
+    for number, (scenario, ready, about) in enumerate(tries):
         if tried + len(orders) > budget * 50:
             exact = False
             break
-        answers, replays = _answers(orders, pipelines, ready, seed)
+        told_by = orders if about is None else [order for order in orders if _moves(present, order, about)]
+        answers, replays = _answers(told_by, pipelines, ready, seed)
+        if about is not None:  # of other orders nothing new is asked: the whole trace is run in each of them below
+            known = dict(zip(told_by, answers, strict=True))
+            answers = [known.get(order, known[present]) for order in orders]
         tried += replays
         watch(number)
         kinds = {answer: at for at, answer in enumerate(dict.fromkeys(answers))}
@@ -123,24 +128,62 @@ def told_apart(
     return Apart(requests, trace, notes, tuple(found), tuple(_equal(present, by_order)), exact, len(orders), tried)
 
 
-def _tries(blueprint: Blueprint, seed: int, reads_only: bool) -> Iterator[tuple[Scenario, BoundTrace]]:
-    """What can be sent; and what each stage refuses, once more than each limit lets through."""
-    refused: dict[tuple[str, str | None], Scenario] = {}
+class _Try(NamedTuple):
+    """Requests that may tell orders apart. ``about``: the limit that lets fewer of them through."""
+
+    scenario: Scenario
+    ready: BoundTrace
+    about: str | None = None
+
+
+def _tries(blueprint: Blueprint, seed: int, reads_only: bool) -> Iterator[_Try]:
+    """Of all that stages treat alike now one; and what each refuses, once more than each limit lets through."""
+    refused: dict[str, Scenario] = {}
+    seen: set[object] = set()
     for scenario in scenarios(blueprint):
         ready = _ready(scenario, blueprint)
         if ready is None or (reads_only and not _reads(ready)):
             continue
-        yield scenario, ready
-        last = [judged.send for judged in run(World(blueprint, seed), ready)][-1].final
+        sends = [judged.send for judged in run(World(blueprint, seed), ready)]
+        way: object = (
+            *dict.fromkeys(_way(x) for send in sends for x in send.exchanges),
+            scenario.by,
+            _parts(scenario.requests[-1]),
+        )
+        if scenario.sort == "burst":  # of each limit one is enough, whatever it is sent to
+            way = sends[-1].exchanges[-1].refused_by
+        if way in seen:
+            continue
+        seen.add(way)
+        last = sends[-1].final
+        yield _Try(scenario, ready, last.refused_by if last is not None and scenario.sort == "burst" else None)
         if last is not None and last.refused_by is not None and scenario.sent == len(scenario.requests):
-            refused.setdefault((last.refused_by, last.route.id if last.route is not None else None), scenario)
-    limits = [limit for option in blueprint.options.values() if (limit := option.limit()) is not None]
+            refused.setdefault(last.refused_by, scenario)
+    limits = {id_: limit for id_, option in blueprint.options.items() if (limit := option.limit()) is not None}
     for scenario in refused.values():
-        for quota in sorted({limit.quota for limit in limits if limit.quota < LONGEST_BURST}):
+        for id_, limit in limits.items():
+            if limit.quota >= LONGEST_BURST:
+                continue
             *first, last_one = scenario.requests
-            many = scenario._replace(requests=(*first, {**last_one, "times": quota + 1, "every": "1ms"}))
+            many = scenario._replace(requests=(*first, {**last_one, "times": limit.quota + 1, "every": "1ms"}))
             if (ready := _ready(many, blueprint)) is not None:
-                yield many, ready
+                yield _Try(many, ready, id_)
+
+
+def _parts(request: Request) -> tuple[str, ...]:
+    """The names of all that a request says: what a stage further back may look at when it comes first."""
+    named = (f"{key}.{name}" for key in ("headers", "sign", "query") for name in request.get(key, {}))
+    return tuple(sorted([*request, *named]))
+
+
+def _way(x: Exchange) -> object:
+    """What became of an exchange, stage by stage: requests of which it is the same are treated alike."""
+    steps = tuple((stage, way, did) for stage, way, did, _, _ in x.journey or ())
+    branches = frozenset((id_, name) for sort, id_, name in x.branches if sort == "stages")
+    access = x.route.access if x.route is not None else bool(x.allowed)
+    caches = tuple(use.state for use in x.caches)
+    status = x.answer.status if x.answer is not None else None
+    return x.request.method, status, x.outcome, x.refused_by, x.why, access, steps, branches, caches
 
 
 def _named(requests: Sequence[Scenario], gap: str | None) -> Iterator[Request]:
@@ -164,6 +207,14 @@ def _told(
         for number, part in enumerate(parts):
             found[number].append(tuple(part))
     return found
+
+
+def _moves(present: Order, order: Order, id_: str) -> bool:
+    """Whether other stages stand before this one than do now; the present order counts."""
+    if id_ not in present or order == present:
+        return True
+    before, behind = set(present[: present.index(id_)]), set(order[: order.index(id_)])
+    return before != behind
 
 
 def _watches(blueprint: Blueprint, id_: str) -> bool:
