@@ -10,14 +10,17 @@ from typing import Any
 from urllib.parse import quote
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import make_pipeline, text
 from patient_usher.core.decisions import classes, proofs, reads
 from patient_usher.core.decisions.coverage import branches, taken
-from patient_usher.core.decisions.proofs import Proof, cases
+from patient_usher.core.decisions.proofs import Proof, cases, unlike_paths
 from patient_usher.core.decisions.runner import BASE, prepared
 from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.patterns import path_pattern
 from patient_usher.core.stages import rate_limit
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
@@ -325,6 +328,20 @@ def test_nothing_that_is_proved_is_ever_broken(seed: int) -> None:
     _, broken, taken_after_all = refuted(pipeline(chance), chance)
     assert not broken
     assert not taken_after_all
+
+
+PARTS = st.sampled_from(["a", "b", "*", "**"])
+SEGMENTS = st.lists(st.sampled_from(["a", "b", "c", ""]), min_size=1, max_size=5)
+
+
+@given(st.lists(st.lists(PARTS, min_size=1, max_size=3), min_size=1, max_size=3), SEGMENTS)
+def test_every_path_has_one_of_its_class(parts: list[list[str]], path: list[str]) -> None:
+    patterns = ["/" + "/".join(one) for one in parts]
+    tests = [path_pattern(pattern) for pattern in patterns]
+    made = unlike_paths([["c", "", "a", "b"]], ["c", "", "a", "b"], patterns)
+    assert [test(tuple(path)) for test in tests] in [
+        [test(tuple(one[1:].split("/"))) for test in tests] for one in made
+    ]
 
 
 def blind_to_a_field(patch: pytest.MonkeyPatch) -> None:

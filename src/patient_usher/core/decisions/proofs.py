@@ -17,7 +17,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from itertools import combinations, product
+from itertools import combinations
 from typing import Any, NamedTuple
 from urllib.parse import quote, urlencode
 
@@ -51,7 +51,7 @@ BROKEN = "broken"
 """Why a statement is open that one of the cases breaks, in a state that there is from the start."""
 MOST_CLASSES = 12_000
 """How many classes of requests are run at most."""
-_MOST_VALUES, _MOST_REPEATED, _MOST_ACCOUNTS, _MOST_SEGMENTS = 200, 5, 8, 5_000
+_MOST_VALUES, _MOST_REPEATED, _MOST_ACCOUNTS, _MOST_PLACES = 200, 5, 8, 3_000
 _METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "MADE-UP")
 
 
@@ -355,7 +355,7 @@ class _Walk:
             return self._situations(name)
         if sort == "path":
             if not root.divided:
-                raise _Undivided("paths below a {+tail}, or more patterns of paths than are told apart")
+                raise _Undivided("more patterns of paths than are told apart")
             return [{"path": path} for path in root.paths]
         if sort == "scheme":
             return [{"scheme": "https"}, {"scheme": "http"}]
@@ -639,34 +639,76 @@ def _request(root: _Root, parts: Request, key_place: tuple[str, str] | None) -> 
 
 
 def _paths(item: PlacedRoute, patterns: Sequence[str]) -> tuple[str, ...]:
-    """Paths of a route, one of each class that patterns tell apart by texts that they spell out; none if too many."""
-    if patterns and any(sort == "tail" for sort, _ in item.route.template.segments):
-        return ()
-    values = ["1", *_spelled(patterns)]
-    sizes = [values if sort != "literal" else [text] for sort, text in item.route.template.segments]
-    return _unlike(product(*sizes), patterns)
+    """Paths of a route, one of each class that patterns tell apart, the plain one first; none if there are too many."""
+    values, segments = ["1", *_spelled(patterns)], item.route.template.segments
+    sizes = [values if sort != "literal" else [text] for sort, text in segments]
+    return unlike_paths(sizes, values if segments[-1][0] == "tail" else [], patterns)
 
 
 def _strange_paths(patterns: Sequence[str]) -> tuple[str, ...]:
-    """Paths of each class, up to one segment longer than the longest pattern; none if too many."""
-    longest = max((len(split_pattern(pattern)) for pattern in patterns), default=0) + 1
+    """Paths of each class, whatever their length; none if there are too many."""
     values = ["made-up", "", *_spelled(patterns)]
-    return _unlike((parts for size in range(1, longest + 1) for parts in product(values, repeat=size)), patterns)
+    return unlike_paths([values], values, patterns)
 
 
 def _spelled(patterns: Sequence[str]) -> list[str]:
     return list(dict.fromkeys(part for pattern in patterns for part in split_pattern(pattern) if part and part != MANY))
 
 
-def _unlike(several: Iterable[tuple[str, ...]], patterns: Sequence[str]) -> tuple[str, ...]:
-    """Of these segments a path for each set of patterns that fit; none where there are too many to look through."""
-    found: dict[tuple[bool, ...], str] = {}
-    for count, parts in enumerate(several):
-        if count > _MOST_SEGMENTS:
+_Places = tuple[frozenset[int], ...]
+"""For each pattern, before which of its parts a path may stand."""
+
+
+def unlike_paths(sizes: Sequence[Sequence[str]], more: Sequence[str], patterns: Sequence[str]) -> tuple[str, ...]:
+    """A path for each set of patterns that fit: a segment of each of ``sizes``, then any number of ``more``."""
+    parts = [split_pattern(pattern) for pattern in patterns]
+    reached: dict[_Places, tuple[str, ...]] = {tuple(_closed(one, {0}) for one in parts): ()}
+    for size in sizes:
+        after: dict[_Places, tuple[str, ...]] = {}
+        for places, path in reached.items():
+            for text in size:
+                after.setdefault(_stepped(parts, places, text), (*path, text))
+        reached = after
+    pending = list(reached) if more else []
+    for places in pending:
+        for text in more:
+            beyond = _stepped(parts, places, text)
+            if beyond not in reached:
+                reached[beyond] = (*reached[places], text)
+                pending.append(beyond)
+        if len(reached) > _MOST_PLACES:
             return ()
-        path = "/" + "/".join(quote(part, safe="") for part in parts)
-        found.setdefault(_fitting(path, patterns), path)
+    found: dict[tuple[bool, ...], str] = {}
+    for path in reached.values():
+        text = "/" + "/".join(quote(segment, safe="") for segment in path)
+        found.setdefault(_fitting(text, patterns), text)
     return tuple(found.values())
+
+
+def _closed(parts: Sequence[str | None], places: Iterable[int]) -> frozenset[int]:
+    """The places, and those behind a ``**`` that takes nothing."""
+    found = set(places)
+    for place in sorted(found):
+        while place < len(parts) and parts[place] == MANY:
+            place += 1
+            found.add(place)
+    return frozenset(found)
+
+
+def _stepped(parts: Sequence[Sequence[str | None]], places: _Places, text: str) -> _Places:
+    """The places after one segment more."""
+
+    def after(one: Sequence[str | None], place: int) -> Iterator[int]:
+        if place < len(one):
+            if one[place] == MANY:
+                yield place
+            elif one[place] == text or (one[place] is None and text):
+                yield place + 1
+
+    return tuple(
+        _closed(one, (to for place in here for to in after(one, place)))
+        for one, here in zip(parts, places, strict=True)
+    )
 
 
 def _fitting(path: str, patterns: Sequence[str]) -> tuple[bool, ...]:
