@@ -167,7 +167,7 @@ def mention(painter: Painter, pipeline: Pipeline) -> None:
     from patient_usher.output.findings import MARKS
     from patient_usher.use_cases.check import check
 
-    checked = check(pipeline, budget=MENTIONED)
+    checked = check(pipeline, budget=MENTIONED, mends=False)
     found = checked.at_least("advice")
     if found:
         names = ", ".join(one.where for one in found[:2]) + (f" and {len(found) - 2} more" if len(found) > 2 else "")

@@ -15,18 +15,25 @@ from patient_usher.use_cases.session import Pipeline, bound_all
 
 
 def check(
-    pipeline: Pipeline, *traces: Trace, budget: int = BUDGET, seed: int = 0, codes: Collection[str] = ()
+    pipeline: Pipeline,
+    *traces: Trace,
+    budget: int = BUDGET,
+    seed: int = 0,
+    codes: Collection[str] = (),
+    mends: bool = True,
 ) -> Checked:
     """Everything that is wrong with a pipeline, the gravest first; ``at_least`` gives those of a level.
 
     The requests of ``traces`` are tried too, and no mend may make any of them worse. ``codes``: look for these only.
-    Raises Unusable for a trace that doesn't fit.
+    Without ``mends`` these aren't tried out: for counting alone. Raises Unusable for a trace that doesn't fit.
     """
     blueprint = pipeline.blueprint
     bound = bound_all(blueprint, traces)
     more = [scenario for trace in traces for scenario in _scenarios(trace.requests_for(blueprint))]
     base = bound[0].base if bound else BASE
-    return search.check(blueprint, budget=budget, base=base, seed=seed, traces=bound, more=more, codes=tuple(codes))
+    return search.check(
+        blueprint, budget=budget, base=base, seed=seed, traces=bound, more=more, codes=tuple(codes), mends=mends
+    )
 
 
 def mend(checked: Checked, *traces: Trace, wanted: Collection[str] = ()) -> tuple[Blueprint, list[Finding]]:

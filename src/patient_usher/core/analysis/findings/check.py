@@ -88,13 +88,15 @@ def check(
     traces: Sequence[BoundTrace] = (),
     more: Iterable[Scenario] = (),
     codes: Sequence[str] = (),
+    mends: bool = True,
 ) -> Checked:
     """Everything that is wrong with a pipeline, the gravest first.
 
-    ``traces``: no mend may make any of their requests worse. ``more``: further probes. ``codes``: look for these only.
+    Without ``mends`` nobody asks whether these do harm: for whoever only counts. ``traces``: no mend may make any of
+    their requests worse. ``more``: further probes. ``codes``: look for these only.
     """
     trials = Runner(budget, base, seed)
-    context = Context(blueprint, trials, more)
+    context = Context(blueprint, trials, more, mends=mends)
     wanted = [rule for rule in rules() if not codes or rule.code in codes]
     found: list[Finding] = []
     if not codes:
@@ -146,7 +148,7 @@ def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: S
             if runs is None:
                 continue
             found = Finding(rule, suspicion, mend, cure, *runs)
-            if _accepting(context.blueprint, rule, suspicion) is None:
+            if context.mends and _accepting(context.blueprint, rule, suspicion) is None:
                 if (key := (mend.words, suspicion.key)) not in worse:
                     worse[key] = _withheld(context, suspicion, mend, cure, traces)
                 if worse[key] is None and not _cured(context, rule, suspicion, cure):

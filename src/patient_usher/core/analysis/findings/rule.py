@@ -67,10 +67,15 @@ class Rule(NamedTuple):
 
 
 class Context:
-    """A pipeline under suspicion: what rules ask of it, and what has been seen of it."""
+    """A pipeline under suspicion: what rules ask of it, and what has been seen of it.
 
-    def __init__(self, blueprint: Blueprint, trials: Runner, more: Iterable[Scenario] = ()) -> None:
-        self.blueprint, self.trials = blueprint, trials
+    ``mends``: whether mends must prove that they do no harm.
+    """
+
+    def __init__(
+        self, blueprint: Blueprint, trials: Runner, more: Iterable[Scenario] = (), *, mends: bool = True
+    ) -> None:
+        self.blueprint, self.trials, self.mends = blueprint, trials, mends
         self.spec, self.options, self.doc = blueprint.spec, blueprint.options, blueprint.source.doc
         self.words = RequestFactory(blueprint)
         self.sequential = blueprint.sequential
