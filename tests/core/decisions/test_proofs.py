@@ -330,6 +330,62 @@ def test_nothing_that_is_proved_is_ever_broken(seed: int) -> None:
     assert not taken_after_all
 
 
+CHANGES: dict[str, Spec] = {
+    "header.x-a": {"headers": {"X-A": "another"}},
+    "header.x-b": {"headers": {"X-B": "another"}},
+    "header.origin": {"headers": {"Origin": "https://boaters.example"}},
+    "header.accept": {"headers": {"Accept": "text/html"}},
+    "header.access-control-request-method": {"headers": {"Access-Control-Request-Method": "PUT"}},
+    "header.x-request-id": {"headers": {"X-Request-Id": "another-id"}},
+    "header.range": {"headers": {"Range": "bytes=0-0"}},
+    "header.if-none-match": {"headers": {"If-None-Match": "*"}},
+    "header.accept-encoding": {"headers": {"Accept-Encoding": "gzip"}},
+    "header.authorization": {"sign": {"bearer": "odile"}},
+    "header.cookie": {"headers": {"Cookie": "c=another"}},
+    "address": {"address": "203.0.113.70"},
+    "body": {"text": "another"},
+}
+"""What makes a fact another than it was."""
+
+
+@pytest.mark.parametrize("seed", range(LAWS))
+def test_what_was_not_read_changes_nothing(seed: int) -> None:
+    chance = random.Random(seed)
+    spec = pipeline(chance)
+    blueprint = make_pipeline(**spec).blueprint
+
+    def outcome(request: Spec) -> tuple[set[str], object]:
+        world = reads.WatchedWorld(blueprint)
+        ready = prepared(Scenario("one", (request,)), blueprint, BASE)
+        assert ready is not None
+        x = [judged.send for judged in run(world, ready)][-1].exchanges[-1]
+        world.log.end()
+        answer = x.answer and (x.answer.status, x.answer.fields.pairs(), x.answer.body)
+        steps = [step[:3] for step in x.journey or ()]
+        return {read.fact for read in world.log.reads()}, (
+            answer,
+            x.outcome,
+            x.why,
+            x.identity,
+            x.context,
+            x.branches,
+            steps,
+        )
+
+    for request in requests(chance, spec)[:30]:
+        plain = {key: value for key, value in request.items() if key not in ("times", "after")}
+        seen, before = outcome(plain)
+        for fact, change in CHANGES.items():
+            if (
+                fact in seen
+                or (fact == "header.authorization" and "sign" in plain)
+                or fact.partition(".")[0] + ".*" in seen
+            ):
+                continue
+            changed = {**plain, **change, "headers": {**plain.get("headers", {}), **change.get("headers", {})}}
+            assert outcome(changed)[1] == before, (plain, fact)
+
+
 PARTS = st.sampled_from(["a", "b", "*", "**"])
 SEGMENTS = st.lists(st.sampled_from(["a", "b", "c", ""]), min_size=1, max_size=5)
 
