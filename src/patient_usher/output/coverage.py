@@ -39,6 +39,8 @@ def covered_lines(coverage: Coverage, closing: Sequence[Closing]) -> Iterator[Li
                 yield [Piece(head, "name"), Piece(bar, style), Piece(counted, "dim"), Piece(part)]
             else:
                 yield line(" " * (line_width() - room), part)
+    for _, id_, name in coverage.impossible:
+        yield line(("no request can take  ", "dim"), (id_, "name"), f"  {name}")
     if coverage.missing:
         count = sum(len(one.closed) for one in closing)
         number = sum(len(one.requests) for one in closing)
@@ -54,5 +56,10 @@ def coverage_document(coverage: Coverage, missing: list[RequestDocument]) -> Cov
         found[sort].setdefault(id_, {})[name] = coverage.hits[outcome]
     hit = len(coverage.possible) - len(coverage.missing)
     return CoverageRecord(
-        hit=hit, of=len(coverage.possible), stages=found["stages"], routes=found["routes"], missing=missing
+        hit=hit,
+        of=len(coverage.possible),
+        stages=found["stages"],
+        routes=found["routes"],
+        impossible=coverage.impossible,
+        missing=missing,
     )

@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 from patient_usher.core.decisions.coverage import Coverage
 from patient_usher.core.decisions.coverage_gaps import Closing, closings
+from patient_usher.core.decisions.proofs import impossible
 from patient_usher.core.verify.run import run
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.compare import session
@@ -32,4 +33,7 @@ def covered(session: Session) -> Covered:
             found.forget()
         for judged in run(world, trace):
             found.add(judged.send)
-    return Covered(found, closings(session.pipeline, found.missing, session.traces[0].base, session.seed))
+    closing = closings(session.pipeline, found.missing, session.traces[0].base, session.seed)
+    closed = {branch for one in closing for branch in one.closed}
+    found.set_apart(impossible(session.pipeline, [branch for branch in found.missing if branch not in closed]))
+    return Covered(found, closing)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -160,3 +161,20 @@ def test_what_nothing_can_cause_is_no_gap(
     own = {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok"}}, **route}
     pipeline = make_pipeline(stages, routes=[own])
     assert outcome not in Coverage(pipeline.blueprint).possible
+
+
+def test_a_case_that_no_request_can_take_does_not_count(usher: Usher) -> None:
+    """What holds bb holds b: the second case is dead, and the first alone is missing."""
+    cases = [{"when": {"header": {"X-A": {"contains": "b"}}}, "then": {"answer": {"status": 403}}}]
+    cases.append({"when": {"header": {"X-A": "bb"}}, "then": {"answer": {"status": 418}}})
+    gate = json.dumps({"id": "gate", "kind": "decide", "cases": cases})
+    pipeline = f"patient-usher: pipeline/1\nstages: [{gate}]\nroutes: [{{id: r, at: GET /r, access: everyone, handler: {{answer: {{text: ok}}}}}}]\n"
+    trace = "patient-usher: trace/1\nbase: https://service.example\nrequests: [{id: a, send: GET /r}, {id: b, send: GET /s}, {id: c, send: PUT /r}]\n"
+    outcome = usher("replay", "p.yaml", "t.yaml", "--coverage", "--format", "json", p__yaml=pipeline, t__yaml=trace)
+    coverage = outcome.json
+    assert (coverage["impossible"], coverage["stages"]["gate"]) == (
+        [["stages", "gate", "case 2"]],
+        {"case 1": 0, "no case": 3},
+    )
+    text = usher("replay", "p.yaml", "t.yaml", "--coverage").out
+    assert "no request can take  gate  case 2" in text

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.plan.route_table import PlacedRoute
@@ -27,6 +27,8 @@ class Coverage:
         self.blueprint = blueprint
         self.hits: Counter[Branch] = Counter()
         self.possible = list(dict.fromkeys(branches(blueprint)))
+        self.impossible: list[Branch] = []
+        """Those that no request can take: they don't count."""
         self._known = frozenset(self.possible)
         self._used_up: set[tuple[str, str]] = set()  # limits, and whom they have refused
 
@@ -45,6 +47,11 @@ class Coverage:
     def forget(self) -> None:
         """What comes next comes to another world, where no limit has refused anybody."""
         self._used_up.clear()
+
+    def set_apart(self, impossible: Sequence[Branch]) -> None:
+        """These can't be taken, and don't count."""
+        self.impossible += impossible
+        self.possible = [branch for branch in self.possible if branch not in impossible]
 
     @property
     def missing(self) -> list[Branch]:

@@ -136,6 +136,17 @@ def cases(
     return _Walk(blueprint, statements, seed, most).cases()
 
 
+def impossible(blueprint: Blueprint, branches: Iterable[Branch], seed: int = 0) -> list[Branch]:
+    """Of these branches those that no request can take, as far as that can be proved."""
+    asked = [branch for branch in branches if _OF_MATCHER.match(branch[2])]
+    proof = Proof(blueprint, ())
+    for case in cases(blueprint, (), seed) if asked else ():
+        proof.add(case)
+        if proof.left_out or proof.taken.issuperset(asked):
+            break
+    return [branch for branch in asked if proof.excludes(branch)]
+
+
 class _Walk:
     """All classes of requests to one pipeline."""
 

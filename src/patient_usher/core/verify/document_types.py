@@ -164,6 +164,7 @@ class CoverageRecord(Document, kw_only=True):
     of: Count
     stages: dict[str, dict[str, Count]]
     routes: dict[str, dict[str, Count]]
+    impossible: list[tuple[str, str, str]]
     missing: list[RequestDocument]
 
 
