@@ -500,3 +500,28 @@ def test_what_is_said_of_any_error(entry: dict[str, Any], codes: list[str]) -> N
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": raising}]
     pipeline = make_pipeline([net], routes=routes, errors={"Odd": {}})
     assert [finding.rule.code for finding in check(pipeline).findings] == codes
+
+
+@pytest.mark.parametrize(
+    ("cases", "found"),
+    [
+        (
+            "[{when: {header: {X-Plan: free}}, log: free}, {set: {plan: paid}}]",
+            "which plan has not set for this request",
+        ),
+        ("[{when: {header: {X-Plan: free}}, set: {plan: free}}]", "which plan has not set for this request"),
+        ("[{when: {header: {X-Plan: free}}, set: {plan: free}}, {set: {plan: paid}}]", ""),
+    ],
+)
+def test_a_value_that_is_set_for_some_requests_only(usher: Usher, cases: str, found: str) -> None:
+    """What a request that was tried shows is a finding; which value it should have is for the author to say."""
+    text = f"""patient-usher: pipeline/1
+stages:
+  - {{id: net, kind: error-handler}}
+  - {{id: plan, kind: decide, cases: {cases}}}
+  - {{id: mk, kind: header-fields, on-answer: {{put: {{X-Plan: "${{context.plan}}"}}}}}}
+routes: [{{id: tides, at: GET /tides, access: everyone, handler: {{answer: {{text: high}}}}}}]
+"""
+    outcome = usher("check", "p.yaml", p__yaml=text)
+    assert (outcome.status, "value-unset@mk" in outcome.out) == (bool(found), bool(found))
+    assert found in outcome.out

@@ -2,16 +2,59 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Sequence
 
-from patient_usher.core.analysis.findings.mends import Mend, add, add_last, free_id, mend, stand
+from patient_usher.core.analysis.findings.mends import Mend, add, add_last, append, free_id, mend, put, stand
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, differs
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
+from patient_usher.core.model.exchange import Exchange
 
 
 def look(context: Context) -> Iterator[Suspicion]:
-    """By what stages and handlers say that they read and leave, in the order on each way."""
+    """By the order on each way; then by what ran, where a value is set for some requests only."""
+    seen: set[tuple[str, str]] = set()
+    for item, reader, name in _unset(context):
+        seen.add((reader, name))
+        yield _suspicion(context, item, reader, name)
+    for run, x in context.exchanges():
+        for error in x.errors:
+            reader, value = error.raised_by, _name(error.message)
+            if error.type != "MissingValue" or value is None or (reader, value) in seen:
+                continue
+            seen.add((reader, value))
+            sets = [id_ for id_, option in context.options.items() if value in option.leaves() and option.enabled]
+            yield _suspicion(context, context.item(x), reader, value)._replace(
+                happens=f"{reader} reads {value}, which {' and '.join(sets) or 'nothing'} has not set for this request",
+                mends=tuple(_defaults(context, x, sets, value.partition(".")[2])),
+                scenarios=(run.scenario,),
+            )
+
+
+def _name(message: str) -> str | None:
+    """The context value that a message is about."""
+    found = re.search(r"context\.[\w-]+", message)
+    return found[0] if found is not None else None
+
+
+def _defaults(context: Context, x: Exchange, sets: Sequence[str], value: str) -> Iterator[Mend]:
+    """The value in the case that was taken, or in a last case; what it should be, nobody but the author knows."""
+    for id_ in sets:
+        if context.kind(id_) == "decide":
+            taken = [int(name[5:]) for _, stage, name in x.branches if stage == id_ and re.fullmatch(r"case \d+", name)]
+            if taken:
+                words, edit = (
+                    f"case {taken[0]} of {id_}",
+                    put(context.at(id_, "cases", taken[0] - 1, "set", value), "none"),
+                )
+            else:
+                words, edit = f"a last case of {id_}", append(context.at(id_, "cases"), {"set": {value: "none"}})
+            yield mend(f"set {value} in {words}, too", edit, left=f"which {value} such a request has")
+
+
+def _unset(context: Context) -> Iterator[tuple[PlacedRoute | None, str, str]]:
+    """By what stages and handlers say that they read and leave: who reads a value that nothing in front can set."""
     for item, order in context.ways:
         there: set[str] = set()
         for id_ in order:
@@ -22,7 +65,7 @@ def look(context: Context) -> Iterator[Suspicion]:
             own = set(option.leaves()) if option is not None else set()
             for name in sorted({*needs} - there - own):
                 if name.startswith("context."):
-                    yield _suspicion(context, item, id_, name)
+                    yield item, id_, name
             there |= own
 
 
