@@ -131,7 +131,7 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     if command and finding.withheld is None:
         yield line((f"         {command} --mend {finding.where}", "dim"))
     if found is None:
-        yield line(("  seen   ", "good"), ("in the file alone: no request can tell", "dim"))
+        yield line(("  seen   ", "good"), ("in the file alone; no request was tried for it", "dim"))
         return
     yield line(("  reproduce with", "good"), (" these requests, which a trace may have", "dim"))
     yield from _request_lines(found.trace)

@@ -525,3 +525,37 @@ routes: [{{id: tides, at: GET /tides, access: everyone, handler: {{answer: {{tex
     outcome = usher("check", "p.yaml", p__yaml=text)
     assert (outcome.status, "value-unset@mk" in outcome.out) == (bool(found), bool(found))
     assert found in outcome.out
+
+
+KNOWS = "{id: who, kind: authenticate, schemes: [{scheme: api-key}]}"
+SWITCHED_OFF = "{id: who, kind: authenticate, enabled: false, schemes: [{scheme: api-key}]}"
+GUARD = "{id: may, kind: authorize}"
+FAIR = "{id: fair, kind: rate-limit, quota: 9, window: 1m, per: [identity-or-address], tiers: [{when: {role: %s}, quota: 99}]}"
+
+
+@pytest.mark.parametrize(
+    ("flow", "stages", "found"),
+    [
+        ("nested", [GUARD], ["handler-unreached@may: add an authenticate stage, who, in front of may"]),
+        ("nested", [SWITCHED_OFF, GUARD], ["handler-unreached@may: switch who on"]),
+        ("nested", [GUARD, SWITCHED_OFF], ["handler-unreached@may: switch who on, in front of may"]),
+        ("nested", [KNOWS, GUARD], []),
+        ("nested", [KNOWS, GUARD, FAIR % "Gold"], ["role-unknown@fair: write gold"]),
+        ("nested", [KNOWS, GUARD, FAIR % "gold"], []),
+        ("sequential", [KNOWS, GUARD, "routes", "{id: marks, kind: header-fields, on-answer: {put: {X-A: b}}}"], ["stage-idle@marks: move marks in front of the routes"]),
+        ("sequential", [KNOWS, GUARD, "{id: marks, kind: header-fields, on-answer: {put: {X-A: b}}}", "routes"], []),
+        ("sequential", [KNOWS, GUARD, "routes", "error-handler"], []),
+    ],
+)  # fmt: skip
+def test_what_is_there_for_nobody(usher: Usher, flow: str, stages: list[str], found: list[str]) -> None:
+    """Handlers behind a stage that refuses strangers, where everybody is one; stages and tiers that nothing comes to."""
+    text = f"""patient-usher: pipeline/1
+flow: {flow}
+stages: [{", ".join(stages)}]
+routes: [{{id: tides, at: GET /tides, access: signed-in, handler: {{answer: {{text: high}}}}}}]
+accounts: {{cy: {{roles: [gold], api-keys: [a-made-up-key]}}}}
+"""
+    document = usher("check", "p.yaml", "--format", "json", p__yaml=text).json
+    codes = ("handler-unreached", "role-unknown", "stage-idle")
+    told = [f"{one['code']}@{one['stage']}: {one['mend']}" for one in document["findings"] if one["code"] in codes]
+    assert told == found

@@ -1,14 +1,15 @@
-"""``stage-idle``: it runs for no request at all."""
+"""``stage-idle``: it runs for no request that a route answers."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.findings.mends import drop, mend, remove
+from patient_usher.core.analysis.findings.mends import drop, mend, remove, stand
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
 from patient_usher.core.engine.plan.route_table import PlacedRoute
+from patient_usher.core.model.enumerations import OWN_LOGIC
 from patient_usher.core.model.patterns import fits_template, split_request
-from patient_usher.core.model.pipeline import StageOptions
+from patient_usher.core.model.pipeline import MARKER, StageOptions
 
 
 def look(context: Context) -> Iterator[Suspicion]:
@@ -30,7 +31,29 @@ def look(context: Context) -> Iterator[Suspicion]:
             yield Suspicion(
                 id_, None, context.at(id_), happens, (mend("leave except out", drop(context.at(id_, "except"))),)
             )
+    yield from _behind_routes(context)
     yield from _shut_out(context)
+
+
+def _behind_routes(context: Context) -> Iterator[Suspicion]:
+    """Stages of a sequential flow to which no request comes that a route answers."""
+    if not context.sequential:
+        return
+    routed = [x for _, x in context.exchanges() if x.route is not None]
+    met = {step[0] for x in routed for step in x.journey or () if step[1] == "in"}
+    orders = [order for item, order in context.ways if item is not None]
+    behind = [
+        id_
+        for id_ in context.options
+        if context.kind(id_) not in ("error-handler", *OWN_LOGIC)
+        and any(id_ in order for order in orders)
+        and all(id_ not in order or order.index("handler") < order.index(id_) for order in orders)
+    ]
+    for id_ in behind:
+        if id_ not in met and not context.blueprint.stages[id_].only_watches:
+            happens = f"{id_} stands behind the routes: no request that a route answers comes to it"
+            words = f"move {id_} in front of the routes"
+            yield Suspicion(id_, None, context.at(id_), happens, (mend(words, stand(id_, "before", MARKER)),))
 
 
 def _shut_out(context: Context) -> Iterator[Suspicion]:
@@ -76,7 +99,7 @@ def _fits(pattern: str, item: PlacedRoute, *, surely: bool = False) -> bool:
 RULE = Rule(
     code="stage-idle",
     level="warning",
-    says="it runs for no request at all",
+    says="it runs for no request that a route answers",
     matters="It looks as if something were taken care of here, and it isn't.",
     mend="Move it to where requests come, or take it out.",
     example="""
@@ -86,5 +109,5 @@ routes:
   - {id: tides, at: GET /tides, access: everyone, handler: {answer: {text: high at six}}}
 """,
     look=look,
-    notices="Callers notice nothing of this stage, wherever they go.",
+    notices="Callers of routes notice nothing of this stage.",
 )

@@ -73,7 +73,7 @@ stages:
       - {when: {role: harbour-master}, quota: 50}
 routes:
   - {id: berths, at: GET /berths, access: signed-in, handler: {answer: {text: seven}}}
-accounts: {maren: {api-keys: [a-made-up-key], roles: [skipper]}}
+accounts: {maren: {api-keys: [a-made-up-key], roles: [skipper, harbour-master]}}
 """,
     look=look,
     notices="Callers for whom the tier is meant get the quota of an earlier one.",
