@@ -19,12 +19,12 @@ from patient_usher import __version__
 from patient_usher.cli.arguments import duration, outgoing, place, unusable
 from patient_usher.cli.common import add_pipeline_arguments, add_report, done, pipeline_of, progress, trust
 from patient_usher.cli.replaying import wanted_reports
-from patient_usher.core.analysis.explanations import Explanation
-from patient_usher.core.analysis.variants import document_of
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.model.words import counted
+from patient_usher.core.variants.change import document_of
+from patient_usher.core.variants.search import Explanation
 from patient_usher.core.verify.outside import Held
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.exporting import har_of
@@ -43,6 +43,7 @@ from patient_usher.use_cases.drift import WAIT_AT_MOST, Told, drift, explain
 from patient_usher.use_cases.find_order import find_order
 from patient_usher.use_cases.session import Pipeline, bound_all
 from patient_usher.wire.inside import Receiver, Spans, SpansIn
+from patient_usher.wire.over_sockets import NOT_THERE
 
 EXAMPLES = (
     "usher drift pipeline.yaml trace.yaml --app service:app --trust python",
@@ -147,7 +148,7 @@ def run(args: Namespace) -> int:
         painter = stdout_painter()
         painter.write(report.explanation(why) if why is not None else ())
         painter.write(report.summary(found))
-    _fit(args, pipeline, why)
+    _fit(args, pipeline, why, found)
     if receiver is not None:
         receiver.close()
     if args.into is not None:
@@ -193,8 +194,8 @@ def _told(args: Namespace, blueprint: Blueprint) -> tuple[Told, Receiver | None]
 
 
 def _why(args: Namespace, pipeline: Pipeline, traces: list[Trace], found: list[Held]) -> Explanation | None:
-    """What would explain what differs; None where nothing does, or nobody answered."""
-    if not any(one.differs for one in found) or all(one.trouble is not None for one in found if one.differs):
+    """What would explain what differs; None where nothing does, or nobody is there."""
+    if not any(one.differs for one in found) or all((one.trouble or "").startswith(NOT_THERE) for one in found):
         return None
     try:
         how = {"bodies": args.bodies, "writes": args.writes, "seed": args.seed}
@@ -203,12 +204,13 @@ def _why(args: Namespace, pipeline: Pipeline, traces: list[Trace], found: list[H
         done()
 
 
-def _fit(args: Namespace, pipeline: Pipeline, why: Explanation | None) -> None:
+def _fit(args: Namespace, pipeline: Pipeline, why: Explanation | None, found: list[Held]) -> None:
     """Write the variant that was found."""
     if args.fit is None:
         return
-    if why is None or not why.changes:
-        reason = "no change explains what differs" if why is not None else "nothing differs"
+    if why is None or not why.all_changes:
+        reason = "no change of an option or an order explains it" if why is not None else "nothing was compared"
+        reason = "nothing differs" if why is None and not any(one.differs for one in found) else reason
         say(f"nothing was written to {args.fit}: {reason}")
         return
     like = os.path.relpath(args.pipeline, args.fit.parent)

@@ -7,9 +7,9 @@ from collections.abc import Iterator, Sequence
 
 from msgspec import structs
 
-from patient_usher.core.analysis.explanations import Explanation
 from patient_usher.core.analysis.orders.fitting import FoundOrder
 from patient_usher.core.model.words import counted
+from patient_usher.core.variants.search import Explained, Explanation
 from patient_usher.core.verify.document_types import (
     ChangeRecord,
     Drifted,
@@ -171,20 +171,36 @@ def explanation(why: Explanation) -> Iterator[Line]:
     tried = f"{why.tried:,} variants of the model tried"
     more = "" if why.whole else ", and not all that there are"
     yield []
-    if not why.changes:
+    changes = [one for one in why.changes if one.change.deviation is None]
+    if changes:
+        yield line(("the model answers so with", "title"), (f" ({tried}{more})", "dim"))
+    else:
         yield line(("no change of the model explains it", "title"), (f" ({tried}{more})", "dim"))
-        return
-    yield line(("the model answers so, if", "title"), (f" ({tried}{more})", "dim"))
-    for one in why.changes:
-        yield line(("  ● ", "raised"), (DOOR.redacted(one.change.words), "name"))
-        ids = ", ".join(one.explains[:6]) + (f" and {len(one.explains) - 6} more" if len(one.explains) > 6 else "")
-        yield from _wrapped(f"explains {DOOR.redacted(ids)}" if ids else "explains what else differs there", "")
+    for one in changes:
+        yield from _explained(one)
         if one.alike:
             others = "; ".join(DOOR.redacted(other.words) for other in one.alike)
-            yield from _wrapped(f"so would: {others}", "dim")
+            rest = f"; and {one.others - len(one.alike)} more" if one.others > len(one.alike) else ""
+            yield from _wrapped(f"these explain the same: {others}{rest}", "dim")
+        else:
+            yield from _wrapped("no other change that was tried explains the same", "dim")
+    if len(changes) < len(why.changes):
+        yield line(("what no option of the model says", "title"), ("  described from the answers alone", "dim"))
+    for one in why.changes:
+        if one.change.deviation is not None:
+            yield from _explained(one)
     if why.leaves:
         ids = ", ".join(why.leaves[:8]) + (f" and {len(why.leaves) - 8} more" if len(why.leaves) > 8 else "")
         yield from _wrapped(f"left unexplained: {DOOR.redacted(ids)}", "bad", indent=2)
+
+
+def _explained(one: Explained) -> Iterator[Line]:
+    """A change or a deviation, with the requests that it explains."""
+    first, *rest = wrapped(DOOR.redacted(one.change.words), 4)
+    yield line(("  ● ", "raised"), (first, "name"))
+    yield from (line("    ", (part, "name")) for part in rest)
+    ids = ", ".join(one.explains[:6]) + (f" and {len(one.explains) - 6} more" if len(one.explains) > 6 else "")
+    yield from _wrapped(f"explains {DOOR.redacted(ids)}" if ids else "explains what else differs there", "")
 
 
 def _wrapped(text: str, style: str, indent: int = 4) -> Iterator[Line]:
@@ -254,7 +270,12 @@ def document(pipeline: str, service: str, held: Sequence[Held], why: Explanation
         explanation=ExplanationRecord(
             [
                 ChangeRecord(
-                    one.change.where, one.change.words, list(one.explains), [other.words for other in one.alike]
+                    one.change.where,
+                    one.change.words,
+                    list(one.explains),
+                    [other.words for other in one.alike],
+                    one.others,
+                    one.change.deviation is not None,
                 )
                 for one in why.changes
             ],

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import time
-from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import chain
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.explanations import Answered, Explanation, explained
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.clock import Clock
@@ -17,8 +15,9 @@ from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import SAFE_METHODS, Request
 from patient_usher.core.model.document import Json, unusable
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.variants.search import Explanation, explained
 from patient_usher.core.verify.expectations import Verifier
-from patient_usher.core.verify.outside import Drift, Held, drifts, is_visible, other_order, stage_at
+from patient_usher.core.verify.outside import Held, Read, apart, compared, is_visible, settled, stage_at
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.real_service import Service
@@ -65,7 +64,8 @@ def drift(
                 trace = trace._replace(starts=service.starts)
             turned = wait if service.starts is None else _no_time
             asked, prefix = ask(trace.base), prefix_of(trace, bound)
-            yield from side_by_side(worlds, trace, asked, prefix, turned, bodies=bodies, told=told, when=service.when)
+            pairs = side_by_side(worlds, trace, asked, prefix, turned, bodies=bodies, told=told, when=service.when)
+            yield from _in_bursts(pairs)
 
 
 def explain(
@@ -80,16 +80,14 @@ def explain(
 ) -> Explanation:
     """Why a service differs from its model: the fewest changes of the model that answer as it did (``held``)."""
     rest = list(held)
-    bound, answered = [], []
+    bound, by_trace = [], []
     for trace in sent_of(pipeline, traces, writes=writes):
         count = sum(entry.recipe.spec.times for entry in trace.entries if entry.recipe is not None)
         own, rest = rest[:count], rest[count:]
         if own:
             bound.append(trace._replace(starts=own[0].model.starts))
-            answered.append([Answered(one.model.send.id, one.service, one.ran) for one in own])
-    named = Counter(found.stage for one in held for _, found in one.differs if found.stage)
-    first = [stage for stage, _ in named.most_common()]
-    return explained(pipeline.blueprint, bound, answered, seed=seed, bodies=bodies, first=first, watch=watch)
+            by_trace.append(own)
+    return explained(pipeline.blueprint, bound, by_trace, seed=seed, bodies=bodies, watch=watch)
 
 
 def _no_time(at: int) -> None:
@@ -145,6 +143,7 @@ def side_by_side(
     Where the service says which of its stages ran, all is compared at the end, when it is known which ones it shows.
     """
     blueprint = worlds[0].blueprint
+    how: dict[str, Any] = {"fields": compared(blueprint), "bodies": bodies}
     if wait is None:  # the model's clock shows what the service's does: windows and dates begin alike
         trace = trace._replace(starts=time.time_ns() // 1000)
     said = told or Told()
@@ -168,11 +167,11 @@ def side_by_side(
         if inside.shown or inside.spans is not None:
             kept.append((ours, judged))
         else:
-            yield _compared(blueprint, prefix, ours, judged, asked[0].troubles, inside.shown, bodies=bodies)
+            yield _compared(blueprint, prefix, ours, judged, asked[0].troubles, inside.shown, **how)
     if inside.spans is not None:
         kept = _with_spans(blueprint, kept, inside, said.within)
     for ours, judged in kept:
-        yield _compared(blueprint, prefix, ours, judged, asked[0].troubles, inside.shown, bodies=bodies)
+        yield _compared(blueprint, prefix, ours, judged, asked[0].troubles, inside.shown, **how)
 
 
 class Told(NamedTuple):
@@ -213,24 +212,30 @@ def _compared(
     troubles: Mapping[str, str],
     shown: Collection[str],
     *,
+    fields: Mapping[str, Read],
     bodies: bool,
 ) -> Held:
     records = judged.records()
-    by_id = {record.id: record for record in records}
     ran = {x.id: [step[0] for step in x.journey] for x in judged.send.exchanges if x.journey is not None}
-    expects_body = any(check.what.startswith("body") for check in ours.checks)
-    differs: list[tuple[str, Drift]] = []
-    for record in ours.records():
-        other = by_id.pop(record.id, None)
-        if other is None:
-            differs.append((record.id, Drift("request", "sent", "not sent")))
-            continue
-        for one in drifts(record, other, bodies=bodies or expects_body):
-            differs.append((record.id, one._replace(stage=stage_at(blueprint, record, one.what))))
-        if record.id in ran and (order := other_order(record, ran[record.id], shown)) is not None:
-            differs.append((record.id, order))
-    differs += [(id_, Drift("request", "not sent", "sent")) for id_ in by_id]
+    differs = tuple(
+        (id_, one if record is None or one.stage else one._replace(stage=stage_at(blueprint, record, one)))
+        for record, id_, one in apart(ours, records, judged.checks, ran, shown, fields=fields, bodies=bodies)
+    )
     seen = tuple(check for check in judged.checks if is_visible(check, shown if ran else ()))
     unseen = len(judged.checks) - len(seen)
     trouble = next((troubles[record.id] for record in records if record.id in troubles), None)
-    return Held(prefix + ours.send.id, ours, records, tuple(differs), seen, unseen, trouble, ran)
+    return Held(prefix + ours.send.id, ours, records, differs, seen, unseen, trouble, ran)
+
+
+def _in_bursts(held: Iterable[Held]) -> Iterator[Held]:
+    """The requests, those of a burst compared by how often each status came."""
+    burst: list[Held] = []
+    for one in held:
+        if one.model.send.recipe.spec.times == 1:
+            yield one
+            continue
+        burst.append(one)
+        if one.model.send.last:
+            found = settled([(each.model.records(), each.service, each.differs) for each in burst])
+            yield from (each._replace(differs=differs) for each, differs in zip(burst, found, strict=True))
+            burst = []

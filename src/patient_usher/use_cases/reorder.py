@@ -6,13 +6,13 @@ from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 from patient_usher.core.analysis.orders.discriminate import Apart, told_apart
-from patient_usher.core.analysis.orders.search import BUDGET as SEARCH_BUDGET
-from patient_usher.core.analysis.orders.search import Constraints, Found
 from patient_usher.core.analysis.orders.swaps import Pair, swaps
 from patient_usher.core.decisions.runner import BUDGET
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import unusable
+from patient_usher.core.variants.orders import BUDGET as SEARCH_BUDGET
+from patient_usher.core.variants.orders import Constraints, Found
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.session import Pipeline, bound_all
 

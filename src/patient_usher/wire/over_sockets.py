@@ -15,6 +15,9 @@ from patient_usher.wire.application import MOST_AT_ONCE, MOST_OCTETS, Asked, NoA
 _OWN = frozenset({"host", "content-length", "connection", "transfer-encoding"})
 """Fields that belong to the connection, and so to whoever makes it (RFC 9110 7.6.1)."""
 
+NOT_THERE = "isn't there"
+"""How it is said that nobody listens."""
+
 
 class AtUrl:
     """Asks the service at an origin for whatever goes to the trace's base; what goes elsewhere isn't sent."""
@@ -100,7 +103,7 @@ def _unreached(error: httpx.ConnectError, at: Url) -> str:
         cause = cause.__cause__ or cause.__context__
     if cause is not None:
         return f"can't be trusted at {at.origin}: {cause}"
-    return f"isn't there at {at.origin}: {error}"
+    return f"{NOT_THERE} at {at.origin}: {error}"
 
 
 def origin_of(text: str) -> Url:

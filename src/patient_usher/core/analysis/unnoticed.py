@@ -14,7 +14,6 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from copy import deepcopy
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.variants import Seen, changed_by, changes_of
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import compile_source
@@ -23,6 +22,9 @@ from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Json, JsonObject, Path, Unusable, copy_tree
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.values import plain
+from patient_usher.core.variants.candidates import changes_of
+from patient_usher.core.variants.change import changed_by
+from patient_usher.core.variants.seen import Seen
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
 

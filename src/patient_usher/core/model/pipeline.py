@@ -214,6 +214,8 @@ class StageOptions(Model):
 
     trade_names: ClassVar[tuple[str, ...]] = ()
     """What else people call the kind: whoever writes one of these is told its name."""
+    written: ClassVar[Collection[str]] = ()
+    """Lower-case names of header fields that the kind writes on answers."""
     sentences: ClassVar[dict[str, str]] = {
         "id": "What results, expectations and overlays call the stage; its kind, where left out.",
         "kind": "What the stage does.",
@@ -325,6 +327,14 @@ class StageOptions(Model):
 
     def copies(self) -> Iterable[tuple[str, str, str]]:
         """Facts that it writes on the way in, as matchers name them: the text, and the case that writes it."""
+        return ()
+
+    def writes(self) -> Collection[str]:
+        """Lower-case names of header fields that the stage writes on answers."""
+        return self.written
+
+    def makes_up(self) -> Collection[str]:
+        """Which of those have values of nobody's knowing: made up anew each time."""
         return ()
 
     def drops_on_answer(self) -> Iterable[str]:

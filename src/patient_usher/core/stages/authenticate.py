@@ -39,6 +39,7 @@ class OwnWords(NamedTuple):
 class Options(StageOptions):
     """Which credentials count, and what happens without any."""
 
+    written: ClassVar[Collection[str]] = ("www-authenticate",)
     trade_names: ClassVar[tuple[str, ...]] = (
         "api-key",
         "auth",

@@ -23,6 +23,7 @@ from patient_usher.core.stages.authenticate import challenges_of
 class Options(StageOptions):
     """Who may use a route that says nothing."""
 
+    written: ClassVar[Collection[str]] = ("www-authenticate",)
     trade_names: ClassVar[tuple[str, ...]] = (
         "access-control",
         "acl",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import ClassVar, Literal
@@ -49,6 +49,7 @@ class Options(StageOptions):
     """What is stored, how much, and what callers may say and are told."""
 
     trade_names: ClassVar[tuple[str, ...]] = ("caching", "response-cache", "shared-cache")
+    written: ClassVar[Collection[str]] = ("age",)
     sentences: ClassVar[dict[str, str]] = {
         "stores": "Answers of routes that opt in, or whatever may be stored by RFC 9111.",
         "capacity": "How much is kept; the least recently used goes first.",

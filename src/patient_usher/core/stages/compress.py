@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import OrderedDict
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import AfterValidator, Field
@@ -46,6 +46,7 @@ class Options(StageOptions):
     """Which codings, best first; from which size; which media types; how hard."""
 
     trade_names: ClassVar[tuple[str, ...]] = ("brotli", "compression", "deflate", "encoding", "gzip")
+    written: ClassVar[Collection[str]] = ("content-encoding", "vary")
     sentences: ClassVar[dict[str, str]] = {
         "codings": "Content codings, best first.",
         "from-size": "Smaller content is left as it is.",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from typing import ClassVar, Literal
 
 from patient_usher.core.http.conditional import CONDITIONS, CONFIRMED, evaluate, not_modified
@@ -22,6 +22,7 @@ from patient_usher.core.model.stage import Setup
 class Options(StageOptions):
     """Which entity tags answers get that have none."""
 
+    written: ClassVar[Collection[str]] = ("etag",)
     trade_names: ClassVar[tuple[str, ...]] = (
         "conditional-get",
         "conditional-requests",

@@ -33,6 +33,7 @@ class Options(StageOptions):
     """Who may call from where, and what pages may send and read."""
 
     trade_names: ClassVar[tuple[str, ...]] = ("cross-origin", "preflight")
+    written: ClassVar[Collection[str]] = (*(name.lower() for name in HEADERS_OF.values()), "vary")
     sentences: ClassVar[dict[str, str]] = {
         "allow-origins": 'Whose pages may read answers: exact origins, https://*.host, or "*".',
         "allow-methods": "Methods that preflights are granted.",

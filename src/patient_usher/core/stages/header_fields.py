@@ -55,6 +55,11 @@ class Options(StageOptions):
         work = self.on_request
         return [name.lower() for name in (*work.put, *work.add, *work.drop)] if work is not None else ()
 
+    def writes(self) -> Collection[str]:
+        """What it is told to put, to add to and to drop on answers."""
+        work = self.on_answer
+        return [name.lower() for name in (*work.put, *work.add, *work.drop)] if work is not None else ()
+
     def copies(self) -> Iterable[tuple[str, str, str]]:
         """What it puts on requests."""
         puts = self.on_request.put.items() if self.on_request is not None else ()

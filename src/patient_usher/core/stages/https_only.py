@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from typing import Annotated, ClassVar, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Field, model_validator
@@ -91,6 +91,7 @@ class Options(StageOptions):
     """Redirects, refusals and HSTS."""
 
     trade_names: ClassVar[tuple[str, ...]] = ("force-https", "hsts", "https", "https-redirect", "tls")
+    written: ClassVar[Collection[str]] = ("strict-transport-security",)
     sentences: ClassVar[dict[str, str]] = {
         "reads": "What becomes of a plain GET or HEAD: a redirect, or refuse.",
         "others": "What becomes of anything else that comes plain.",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from typing import ClassVar
 
 from patient_usher.core.http.dates import MICROSECONDS
@@ -21,6 +22,7 @@ class Options(StageOptions):
     """What is answered, and when to come again."""
 
     trade_names: ClassVar[tuple[str, ...]] = ("downtime", "maintenance-mode")
+    written: ClassVar[Collection[str]] = ("retry-after",)
     sentences: ClassVar[dict[str, str]] = {
         "status": "The status of the answer to everything.",
         "retry-after": "When to come back.",

@@ -63,6 +63,9 @@ class Tier(Model):
     quota: Quota
 
 
+_OLDER = ("x-ratelimit-limit", "x-ratelimit-remaining", "x-ratelimit-reset")
+
+
 class Options(StageOptions):
     """How much, in which time, for whom."""
 
@@ -139,6 +142,11 @@ class Options(StageOptions):
     @property
     def _most_said(self) -> str:
         return f"the {'quota' if self.burst is None else 'burst'} {self._most}"
+
+    def writes(self) -> Collection[str]:
+        """How long to wait, and the fields that it is told to write."""
+        lists = {"ratelimit": ("ratelimit", "ratelimit-policy"), "x-ratelimit": _OLDER}
+        return ("retry-after", *(name for one in self.fields for name in lists[one]))
 
     def limit(self) -> Limit:
         """The quota, for each of those that it counts apart."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from typing import ClassVar
 
 from patient_usher.core.model import stage as base
@@ -36,6 +36,14 @@ class Options(StageOptions):
 
     header: str = "X-Request-Id"
     trusts_incoming: bool = False
+
+    def writes(self) -> Collection[str]:
+        """The field with the id."""
+        return (self.header.lower(),)
+
+    def makes_up(self) -> Collection[str]:
+        """The same: the id is another each time."""
+        return self.writes()
 
     def sets(self) -> Iterable[str]:
         """The id and the trace's."""

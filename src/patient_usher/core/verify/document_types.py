@@ -311,12 +311,17 @@ class OrderFound(Document, kw_only=True):
 
 
 class ChangeRecord(Struct):
-    """A change of the model with which it answers as the service did: which requests, and what else would do so."""
+    """A change of the model with which it answers as the service did: which requests, and what else would do so.
+
+    ``others``: how many that are in all. ``deviation``: no option says it; it is described from the answers alone.
+    """
 
     where: str
     change: str
     explains: list[str]
     alike: list[str]
+    others: Count = 0
+    deviation: bool = False
 
 
 class ExplanationRecord(Struct):

@@ -1,20 +1,24 @@
 """What can be seen of an exchange from outside, and in what two answers differ for whoever calls.
 
-Field by field, by what the field means: sets as sets, seconds within one, validators by being there, cookies by name
-and attributes. What no caller sees (stages, order, identity, logs) is never compared.
+Field by field, by what the field means: sets as sets, seconds within one, validators by their strength, cookies by name
+and attributes, JSON by value. Every field that a stage of the model writes is compared. What no caller sees (stages,
+order, identity, logs) is never compared.
 """
 
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import NamedTuple
+from urllib.parse import urlsplit, urlunsplit
 
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.http.media import parse_media_type
+from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Json
 from patient_usher.core.verify.expectations import Check
-from patient_usher.core.verify.record import AnswerRecord, Record
+from patient_usher.core.verify.record import AnswerRecord, Record, final_of
 from patient_usher.core.verify.run import Judged
 
 
@@ -60,28 +64,125 @@ def other_order(model: Record, ran: Sequence[str], shown: Collection[str]) -> Dr
     return Drift("order", ours, theirs, ours[at] if at < len(ours) else theirs[at])
 
 
-def drifts(model: Record, service: Record, *, bodies: bool = False) -> list[Drift]:
+_SERVER = "server"
+"""Who answers where nobody catches an error."""
+Read = Callable[[list[str]], Json]
+"""The values of a field, as they are compared."""
+
+
+def drifts(
+    model: Record, service: Record, *, fields: Mapping[str, Read] | None = None, bodies: bool = False
+) -> list[Drift]:
     """In what the service's exchange differs from the model's, for whoever calls; contents where ``bodies`` says so."""
     if (model.response is None) is not (service.response is None):
         return [Drift("answer", *("given" if one.response else "none" for one in (model, service)))]
     found = list(_of_page(model, service))
     if model.response is None or service.response is None:
         return found
-    if model.response.status != service.response.status:
+    other_answer = model.response.status != service.response.status
+    if other_answer:
         found.insert(0, Drift("status", model.response.status, service.response.status))
-    other_answer = bool(found) and found[0].what == "status"
+    bare = model.answered_by == _SERVER
     given = by_name(model.response), by_name(service.response)
-    for name, read in FIELDS.items():
+    for name, read in (fields or FIELDS).items():
         if name not in given[0] and name not in given[1]:
             continue
-        if other_answer and (name in _OF_STATUS or model.kind == "preflight"):
+        if other_answer and (name in OF_STATUS or model.kind == "preflight"):
             continue  # another answer says other things: that is no further difference
-        ours, theirs = read(given[0].get(name, [])), read(given[1].get(name, []))
+        if bare and name == "content-type":
+            continue  # what a server says of errors that nobody caught is its own
+        values = [one.get(name, []) for one in given]
+        if name == "location":
+            values = [[_from_here(value, model.request.url) for value in one] for one in values]
+        ours, theirs = read(values[0]), read(values[1])
         if ours != theirs and not (name in _SECONDS and _near(ours, theirs)):
             found.append(Drift(name, ours, theirs))
-    if bodies and not other_answer and model.response.body != service.response.body and model.request.method != "HEAD":
-        found.append(Drift("body", model.response.body, service.response.body))
+    if model.request.method != "HEAD" and not bare:
+        found += _of_content(model, service, bodies=bodies and not other_answer)
     return found
+
+
+def _of_content(model: Record, service: Record, *, bodies: bool) -> Iterator[Drift]:
+    """What a content says of errors that the model's keeps to itself; all of it where ``bodies`` says so."""
+    assert model.response is not None
+    assert service.response is not None
+    ours, theirs = model.response.body or "", service.response.body or ""
+    if ours == theirs:
+        return
+    private = [error.message for error in model.errors if len(error.message) > _SHORT]
+    shown = [text for text in private if text in theirs and text not in ours]
+    stack = _STACK.search(json_text(theirs)) and not _STACK.search(json_text(ours))
+    if shown or stack:
+        yield Drift("body reveals", "nothing private", "a stack" if stack else "an error's message")
+    elif bodies and (_json(ours) is None or _json(ours) != _json(theirs)):
+        yield Drift("body", model.response.body, service.response.body)
+
+
+def _json(text: str) -> Json:
+    """The value that a text is in JSON; None where it is none."""
+    try:
+        found: Json = read_json(text)
+    except ValueError:
+        return None
+    return found
+
+
+def json_text(text: str) -> str:
+    """A text with the line ends and quotes of JSON strings as they are meant."""
+    return text.replace("\\n", "\n").replace('\\"', '"')
+
+
+_SHORT = 5
+"""Shorter messages stand in a text by chance."""
+_STACK = re.compile(r'Traceback \(most recent|^\s+at [\w.$<>]+ ?\(|File "[^"]+", line \d+', re.MULTILINE)
+"""How languages write where an error came from."""
+
+
+def _from_here(value: str, url: str) -> str:
+    """A reference without the origin that was asked: a service that is asked in the clear knows no better scheme."""
+    whole, asked = urlsplit(value), urlsplit(url)
+    same = whole.netloc == asked.netloc and whole.scheme in (asked.scheme, "http")
+    return urlunsplit(("", "", *whole[2:])) or "/" if same else value
+
+
+Differs = tuple[tuple[str, Drift], ...]
+"""An exchange (a preflight, a redirect, the call) with each thing in which it differs."""
+
+
+def apart(
+    ours: Judged,
+    records: Sequence[Record],
+    checks: Sequence[Check],
+    ran: Mapping[str, list[str]],
+    shown: Collection[str],
+    *,
+    fields: Mapping[str, Read],
+    bodies: bool,
+) -> Iterator[tuple[Record | None, str, Drift]]:
+    """In what a request differs: the service's records, what came of the checks there, and which stages it says ran."""
+    by_id = {record.id: record for record in records}
+    own = ours.records()
+    for record in own:
+        other = by_id.pop(record.id, None)
+        if other is None:
+            yield record, record.id, Drift("request", "sent", "not sent")
+            continue
+        yield from ((record, record.id, one) for one in drifts(record, other, fields=fields, bodies=bodies))
+        if record.id in ran and (order := other_order(record, ran[record.id], shown)) is not None:
+            yield record, record.id, order
+    yield from ((None, id_, Drift("request", "not sent", "sent")) for id_ in by_id)
+    theirs = {check.what: check for check in checks if check.what.startswith("body")}
+    for check in ours.checks:
+        if (other_check := theirs.get(check.what)) is not None and other_check.ok is not check.ok:
+            yield own[-1], own[-1].id, Drift(check.what, check.actual, other_check.actual)
+
+
+def settled(burst: Sequence[tuple[list[Record], list[Record], Differs]]) -> list[Differs]:
+    """In what the requests of a burst differ: which of them met a limit is chance where each status came as often."""
+    statuses = [tuple(final_of(side).status if side else None for side in (ours, theirs)) for ours, theirs, _ in burst]
+    if len(burst) < 2 or Counter(ours for ours, _ in statuses) != Counter(theirs for _, theirs in statuses):
+        return [differs for _, _, differs in burst]
+    return [() if ours != theirs else differs for (ours, theirs), (_, _, differs) in zip(statuses, burst, strict=True)]
 
 
 def _of_page(model: Record, service: Record) -> Iterator[Drift]:
@@ -102,9 +203,6 @@ def by_name(answer: AnswerRecord) -> dict[str, list[str]]:
     for name, value in answer.headers:
         found.setdefault(name.lower(), []).append(value)
     return found
-
-
-Read = Callable[[list[str]], Json]
 
 
 def _exact(values: list[str]) -> Json:
@@ -169,12 +267,12 @@ FIELDS: dict[str, Read] = {
     "last-modified": _there,
     "set-cookie": _cookies,
 }
-"""The fields that stages write, by how they are compared. What else an answer says is the service's own."""
-_OF_STATUS = (
+"""The fields that stages write in general, by how they are compared."""
+OF_STATUS = (
     "content-type", "www-authenticate", "allow", "retry-after", "ratelimit", "etag", "last-modified", "location",
 )  # fmt: skip
 """Fields that one answer has and another hasn't, by what it is."""
-_SECONDS = ("retry-after", "ratelimit", "access-control-max-age")
+_SECONDS = ("retry-after", "ratelimit", "access-control-max-age", "x-ratelimit-reset", "age")
 _FIGURES = re.compile(r"(?<=t=)\d+|^\d+$")
 
 
@@ -186,32 +284,42 @@ def _near(ours: Json, theirs: Json) -> bool:
     return alike and all(abs(a - b) <= 1 for a, b in zip(*figures, strict=True))
 
 
-_WRITERS = {
-    "access-control": "cors",
-    "browser": "cors",
-    "vary": "cors",
-    "www-authenticate": "authenticate",
-    "retry-after": "rate-limit",
-    "ratelimit": "rate-limit",
-    "content-encoding": "compress",
-    "etag": "conditional",
-    "last-modified": "conditional",
-    "strict-transport-security": "https-only",
-}
-"""Which kind of stage writes a field, by how it begins."""
+def _strength(values: list[str]) -> Json:
+    """A validator is strong or weak (RFC 9110 8.8.3); what it says is whoever made it's."""
+    return ("weak" if values[0].startswith("W/") else "strong") if values else None
 
 
-def stage_at(blueprint: Blueprint, record: Record, what: str) -> str | None:
+_BY_STAGE: dict[str, Read] = {"etag": _strength, "age": _number, "traceparent": _there, "server-timing": _there}
+"""Fields that are compared otherwise, or at all, where a stage of the model writes them."""
+
+
+def compared(blueprint: Blueprint) -> dict[str, Read]:
+    """The fields that are compared for a pipeline: those that stages generally write, and all that its own write."""
+    found = dict(FIELDS)
+    for options in blueprint.options.values():
+        made = set(options.makes_up())
+        for name in options.writes():
+            found[name] = _there if name in made else _BY_STAGE.get(name, found.get(name, _number))
+    return {name: read for name, read in found.items() if name not in _NEVER}
+
+
+_NEVER = ("server-timing", "date", "content-length", "cache-status")
+"""What says how long something took, or how it was sent."""
+
+
+def stage_at(blueprint: Blueprint, record: Record, drift: Drift) -> str | None:
     """The stage whose work the model says it is: who answered; or, of a field, who writes such fields on the way."""
-    if what in ("status", "answer", "body", "content-type"):
+    what = drift.what
+    if what in ("status", "answer", "body", "body reveals", "content-type"):
         return record.refused_by or record.answered_by
     there = dict.fromkeys(step.stage for step in record.journey if step.stage in blueprint.options)
-    for id_ in there:
-        work = getattr(blueprint.options[id_], "on_answer", None)
-        if work is not None and what in [name.lower() for name in work.put]:
-            return id_
-    kind = next((kind for begins, kind in _WRITERS.items() if what.startswith(begins)), None)
-    return next((id_ for id_ in there if blueprint.options[id_].kind == kind), None)
+    field = "access-control-allow-origin" if what.startswith("browser") else what
+    writers = [id_ for id_ in there if field in blueprint.options[id_].writes()]
+    if what == "vary" and len(writers) > 1:  # what is missing, or too much, says whose it is
+        lists = [set(one) if isinstance(one, list) else set() for one in (drift.model, drift.service)]
+        coding = "accept-encoding" in lists[0] ^ lists[1]
+        writers.sort(key=lambda id_: ("content-encoding" in blueprint.options[id_].writes()) is not coding)
+    return writers[0] if writers else None
 
 
 # What a trace expects.

@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 from conftest import DEMO, Outcome, described, make_pipeline
 from patient_usher import Pipeline, Trace, load, replay
 from patient_usher.core.analysis.orders.discriminate import told_apart
-from patient_usher.core.analysis.orders.search import EXACT, Constraints, by_moves, movable, moves, reordered
 from patient_usher.core.analysis.orders.swaps import swaps
+from patient_usher.core.variants.orders import EXACT, Constraints, by_moves, movable, moves, reordered
 from pipelines import put_together
 
 Usher = Callable[..., Outcome]

@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
-from patient_usher.core.analysis.orders.search import Order, movable, one_move_away, reordered
 from patient_usher.core.decisions.request_factory import LONGEST_BURST
 from patient_usher.core.decisions.request_generators import scenarios
 from patient_usher.core.decisions.runner import BASE, BUDGET, prepared
@@ -18,6 +17,7 @@ from patient_usher.core.engine.replay import Send
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import SAFE_METHODS
 from patient_usher.core.model.exchange import Exchange
+from patient_usher.core.variants.orders import Order, movable, one_move_away, reordered
 from patient_usher.core.verify.run import run
 
 EXACT = 6

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from patient_usher.core.analysis.orders.discriminate import Apart, in_common, nearest, orders_of
-from patient_usher.core.analysis.orders.search import Order, movable, reordered
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.world import World
+from patient_usher.core.variants.orders import Order, movable, reordered
 from patient_usher.core.verify.outside import drifts
 from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.run import run

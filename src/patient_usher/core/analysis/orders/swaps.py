@@ -7,10 +7,10 @@ from itertools import combinations
 from typing import NamedTuple
 
 from patient_usher.core.analysis.compare import KINDS, Comparison, compared
-from patient_usher.core.analysis.orders.search import Order, movable, reordered
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.world import World
+from patient_usher.core.variants.orders import Order, movable, reordered
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.run import prefix_of, run

@@ -1,0 +1,276 @@
+"""What change of a pipeline makes these requests end as they did at a service?
+
+Every near change is tried on the traces. One fits where the differences that it is about are gone and no new one is
+there; a part of a group of differences is never enough. Changes that fit apart are tried together. What no change
+says is described by the differences alone (``deviation``). That a change fits doesn't prove that the service has it:
+others that fit as well are named beside it.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from patient_usher.core.engine.bind.trace import BoundTrace
+from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.run.model_service import paced
+from patient_usher.core.engine.run.world import World
+from patient_usher.core.variants.candidates import changes_of
+from patient_usher.core.variants.change import Change, changed_by
+from patient_usher.core.variants.deviation import Deviation, deviations
+from patient_usher.core.variants.seen import Pair, seen_in
+from patient_usher.core.verify.outside import Differs, Held, Read, apart, compared, settled
+from patient_usher.core.verify.record import Record
+from patient_usher.core.verify.run import prefix_of, run
+
+BUDGET = 120_000
+"""How many requests are replayed at most."""
+_FURTHER = 3
+"""What each further change costs besides: that two are there at once is less likely."""
+MOST_PARTS = 12
+"""So many changes that fit in part are tried with each other."""
+MOST_REFINED = 6
+"""Of so many changes that explain a part another option of the same stage is tried."""
+MOST_TOGETHER = 3
+"""Of so many changes at most an explanation consists."""
+MOST_ALIKE = 3
+"""How many changes are named that explain the same."""
+
+ROOTS = ("answer", "status", "request")
+"""Where one of these differs, another answer came altogether."""
+
+Difference = tuple[str, str]
+"""An exchange, and in what it differs."""
+
+
+class Explained(NamedTuple):
+    """A change, the requests that answer alike with it (and those before it), and others that explain the same.
+
+    ``others``: how many those are in all.
+    """
+
+    change: Change
+    explains: tuple[str, ...]
+    alike: tuple[Change, ...] = ()
+    others: int = 0
+
+
+class Explanation(NamedTuple):
+    """What came of the search. ``leaves``: requests that still differ; ``whole``: whether everything was tried."""
+
+    changes: tuple[Explained, ...]
+    leaves: tuple[str, ...]
+    tried: int
+    whole: bool
+
+    @property
+    def all_changes(self) -> list[Change]:
+        """The changes alone that options and orders can say."""
+        return [one.change for one in self.changes if one.change.deviation is None]
+
+
+class _Tried(NamedTuple):
+    """Changes, and in what the service still differs from the model with them; ``new``: in how much that is new."""
+
+    changes: tuple[Change, ...]
+    left: frozenset[Difference]
+    new: int
+
+    @property
+    def cost(self) -> int:
+        return sum(one.cost for one in self.changes) + _FURTHER * (len(self.changes) - 1)
+
+
+class _Search:
+    """Tries changes on traces, each set once, within the budget."""
+
+    def __init__(
+        self,
+        blueprint: Blueprint,
+        traces: Sequence[BoundTrace],
+        held: Sequence[Sequence[Held]],
+        seed: int,
+        bodies: bool,
+    ) -> None:
+        self.blueprint, self.traces, self.held, self.seed, self.bodies = blueprint, traces, held, seed, bodies
+        self.fields = compared(blueprint)
+        self.sent_at = [
+            {record.id: round(record.at * 1_000_000) for one in own for record in one.service} for own in held
+        ]
+        every = (stages for own in held for one in own for stages in one.ran.values())
+        self.shown = frozenset(stage for stages in every for stage in stages)
+        self.watch: Callable[[int], None] = lambda tried: None
+        self.sent = self.tried = 0
+        self.whole = True
+        self.before = frozenset((id_, one.what) for own in held for send in own for id_, one in send.differs)
+        self.differing = {id_.partition("/")[0] for id_, _ in self.before}
+
+    def left(self, changes: tuple[Change, ...]) -> _Tried | None:
+        """In what the service still differs from the model with these changes.
+
+        None where it can't be so, the budget is used up, or a request differs that didn't: the replay ends there.
+        """
+        if self.sent + sum(len(own) for own in self.held) > BUDGET:
+            self.whole = False
+            return None
+        variant = changed_by(self.blueprint, changes)
+        if variant is None:
+            return None
+        self.tried += 1
+        self.watch(self.tried)
+        fields = {**compared(variant), **self.fields}
+        found: set[Difference] = set()
+        world = World(variant, self.seed)
+        for trace, held, sent in zip(self.traces, self.held, self.sent_at, strict=True):
+            for id_, what in self._differences(world, trace, held, sent, fields):
+                if (id_, what) not in self.before and id_.partition("/")[0] not in self.differing:
+                    return None
+                found.add((id_, what))
+        new = len(found - self.before)
+        roots = {id_ for id_, what in found if what in ROOTS}  # what else differs there comes of it
+        return _Tried(changes, frozenset(found | {one for one in self.before if one[0] in roots}), new)
+
+    def _differences(
+        self, world: World, trace: BoundTrace, held: Sequence[Held], sent: Mapping[str, int], fields: Mapping[str, Read]
+    ) -> Iterator[Difference]:
+        """In what each request differs, as soon as that is known: of bursts at their end."""
+        prefix = prefix_of(trace, self.traces)
+        ours = run(world, trace, journeys=bool(self.shown), service=paced(world, sent))
+        burst: list[tuple[list[Record], list[Record], Differs]] = []
+        for judged, theirs in zip(ours, held, strict=False):
+            self.sent += 1
+            args = judged, theirs.service, theirs.checks, theirs.ran, self.shown
+            differs = tuple((id_, one) for _, id_, one in apart(*args, fields=fields, bodies=self.bodies))
+            if judged.send.recipe.spec.times == 1:
+                yield from ((prefix + id_, one.what) for id_, one in differs)
+                continue
+            burst.append((judged.records(), theirs.service, differs))
+            if judged.send.last:
+                yield from ((prefix + id_, one.what) for found in settled(burst) for id_, one in found)
+                burst = []
+
+    def pairs(self) -> list[Pair]:
+        """Every exchange of the model's with the service's."""
+        found = []
+        for trace, held in zip(self.traces, self.held, strict=True):
+            prefix = prefix_of(trace, self.traces)
+            for one in held:
+                theirs = {record.id: record for record in one.service}
+                for record in one.model.records():
+                    drifts = tuple(drift for id_, drift in one.differs if id_ == record.id)
+                    found.append(Pair(prefix + record.id, record, theirs.get(record.id), drifts))
+        return found
+
+
+def explained(
+    blueprint: Blueprint,
+    traces: Sequence[BoundTrace],
+    held: Sequence[Sequence[Held]],
+    *,
+    seed: int = 0,
+    bodies: bool = False,
+    watch: Callable[[int], None] = lambda tried: None,
+) -> Explanation:
+    """The fewest and nearest changes that explain the most of what differs."""
+    search = _Search(blueprint, traces, held, seed, bodies)
+    search.watch = watch
+    if not search.before:
+        return Explanation((), (), 0, whole=True)
+    pairs = search.pairs()
+    groups = _groups(pairs)
+    owners = Counter(drift.stage for pair in pairs for drift in pair.drifts if drift.stage)
+    candidates = changes_of(blueprint, seen_in(pairs), [stage for stage, _ in owners.most_common()])
+    singles = [found for one in candidates if (found := search.left((one,))) is not None]
+    fitting = [one for one in singles if one.left != search.before and _is_whole(search, groups, one)]
+    by_word = deviations(pairs, search.before)
+    said = {difference for one in by_word for difference in one.says}
+    if all(one.left for one in fitting) and (len(by_word) > 1 or search.before - said):
+        fitting += _together(search, groups, [one for one in singles if one.left != search.before], candidates)
+    choices = [(_Tried((), search.before, 0), by_word), *((one, deviations(pairs, one.left)) for one in fitting)]
+    best = min(choices, key=_price)
+    return _told(search, best[0], best[1], fitting)
+
+
+def _groups(pairs: Sequence[Pair]) -> dict[Difference, int]:
+    """Each difference with its group: what, from what to what, whose work it is, and for what error."""
+    numbers: dict[tuple[str, ...], int] = {}
+    found = {}
+    for pair in pairs:
+        error = pair.model.errors[-1].type if pair.model.errors else ""
+        for one in pair.drifts:
+            key = (one.what, repr(one.model), repr(one.service), one.stage or "", error, pair.model.why or "")
+            found[pair.id, one.what] = numbers.setdefault(key, len(numbers))
+    return found
+
+
+def _is_whole(search: _Search, groups: Mapping[Difference, int], one: _Tried) -> bool:
+    """Whether no new thing differs, and every group of differences is gone or as it was."""
+    gone = {groups.get(difference) for difference in search.before - one.left}
+    return not one.new and not any(groups.get(difference) in gone for difference in one.left)
+
+
+def _together(
+    search: _Search, groups: Mapping[Difference, int], parts: Sequence[_Tried], candidates: Sequence[Change]
+) -> list[_Tried]:
+    """What fits of changes that explain something alone, with each other while that explains more."""
+    fitting: list[_Tried] = []
+    alone = [one for one in parts if _is_whole(search, groups, one)]
+    useful = sorted(parts, key=lambda one: (len(one.left) + 2 * one.new, one.cost))
+    for one in [one for one in useful if one.new][:MOST_REFINED]:  # two options of one stage
+        own = [other for other in candidates if other.where == one.changes[0].where and other.order is None]
+        more = [found for other in own if (found := search.left((*one.changes, other))) is not None]
+        fitting += [found for found in more if _is_whole(search, groups, found)]
+    firsts = _unlike([*sorted(alone, key=lambda one: (len(one.left), one.cost)), *useful])[:MOST_PARTS]
+    level = firsts
+    for _ in range(MOST_TOGETHER - 1):
+        further = []
+        for one, other in ((one, other) for one in level for other in firsts):
+            if other.changes[0] in one.changes or search.before - other.left <= search.before - one.left:
+                continue
+            if any(other.changes[0].where == had.where and other.left == one.left for had in one.changes):
+                continue
+            found = search.left((*one.changes, other.changes[0]))
+            if found is not None and len(found.left) < len(one.left) + one.new:
+                further.append(found)
+        further.sort(key=lambda one: (len(one.left) + 2 * one.new, one.cost))
+        fitting += [one for one in further if _is_whole(search, groups, one)]
+        if any(not one.left for one in fitting):
+            break
+        level = _unlike(further)[: MOST_PARTS // 3]
+    return fitting
+
+
+def _unlike(tried: Sequence[_Tried]) -> list[_Tried]:
+    """Of those that leave the same only the nearest."""
+    return list({one.left: one for one in reversed(tried)}.values())[::-1]
+
+
+def _price(choice: tuple[_Tried, list[Deviation]]) -> tuple[int, int]:
+    """What isn't explained at all first, then what the explanation costs."""
+    one, others = choice
+    said = {difference for deviation in others for difference in deviation.says}
+    return len(one.left - said), one.cost + sum(deviation.cost for deviation in others)
+
+
+def _told(search: _Search, best: _Tried, others: Sequence[Deviation], fitting: Sequence[_Tried]) -> Explanation:
+    """The changes, each with what it explains and what else would; then the deviations."""
+    found, left = [], search.before
+    single = {one.changes[0].words: one for one in fitting if len(one.changes) == 1}
+    for number, change in enumerate(best.changes):
+        own = single.get(change.words)
+        now = best.left if number == len(best.changes) - 1 else own.left if own is not None else left
+        alike = [
+            one.changes[0] for one in single.values() if own is not None and one.left == own.left and one is not own
+        ]
+        found.append(Explained(change, _sends(left - now), tuple(alike[:MOST_ALIKE]), len(alike)))
+        left = left & now
+    said = {difference for one in others for difference in one.says}
+    for one in others:
+        where = one.words
+        found.append(Explained(Change("", where, deviation=one, cost=one.cost), _sends(one.says)))
+    return Explanation(tuple(found), _sends(best.left - said), search.tried, search.whole)
+
+
+def _sends(differences: Collection[Difference]) -> tuple[str, ...]:
+    return tuple(sorted({id_.partition("/")[0] for id_, _ in differences}))
