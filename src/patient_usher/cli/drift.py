@@ -25,7 +25,7 @@ from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.model.words import counted
 from patient_usher.core.variants.change import document_of
 from patient_usher.core.variants.search import Explanation
-from patient_usher.core.verify.outside import Held
+from patient_usher.core.verify.outside import Held, compared
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.exporting import har_of
 from patient_usher.files.python_code import PythonFrom
@@ -64,6 +64,10 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--bodies", action="store_true", help="compare all contents, not only those of which is expected"
     )
+    parser.add_argument(
+        "--leave-out", metavar="NAME", action="append", default=[], type=str.lower,
+        help="a header field that isn't compared; may be repeated",
+    )  # fmt: skip
     parser.add_argument(
         "--wait-at-most", metavar="DURATION", type=duration, default=WAIT_AT_MOST * 1_000_000,
         help=f"how long traces may wait in real time, in all (default {WAIT_AT_MOST}s)",
@@ -131,6 +135,7 @@ def run(args: Namespace) -> int:
     how = {
         "certificates": certificates,
         "bodies": args.bodies,
+        "leave_out": _left_out(args, pipeline.blueprint),
         "writes": args.writes,
         "wait_at_most": seconds,
         "seed": args.seed,
@@ -166,6 +171,16 @@ def run(args: Namespace) -> int:
     return 0 if found and all(one.same for one in found) else 1
 
 
+def _left_out(args: Namespace, blueprint: Blueprint) -> list[str]:
+    """The header fields that aren't compared. Raises Unusable for what never is."""
+    known = compared(blueprint)
+    for name in args.leave_out:
+        if name not in known:
+            what = f"'{name}' isn't compared anyway"
+            raise unusable(what, did_you_mean(name, known) or f"compared are {', '.join(sorted(known))}", "--leave-out")
+    return list(args.leave_out)
+
+
 def _told(args: Namespace, blueprint: Blueprint) -> tuple[Told, Receiver | None]:
     """Where the service says which of its stages ran. Raises Unusable."""
     names = {}
@@ -198,7 +213,7 @@ def _why(args: Namespace, pipeline: Pipeline, traces: list[Trace], found: list[H
     if not any(one.differs for one in found) or all((one.trouble or "").startswith(NOT_THERE) for one in found):
         return None
     try:
-        how = {"bodies": args.bodies, "writes": args.writes, "seed": args.seed}
+        how = {"bodies": args.bodies, "leave_out": args.leave_out, "writes": args.writes, "seed": args.seed}
         return explain(pipeline, traces, found, watch=progress("variants of the model tried"), **how)
     finally:
         done()

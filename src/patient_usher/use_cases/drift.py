@@ -38,6 +38,7 @@ def drift(
     recorded: Json = None,
     certificates: bytes | None = None,
     bodies: bool = False,
+    leave_out: Collection[str] = (),
     writes: bool = False,
     wait_at_most: float = WAIT_AT_MOST,
     seed: int = 0,
@@ -50,7 +51,8 @@ def drift(
     base, or what was ``recorded`` of one (a HAR document). ``certificates`` (PEM) are trusted beside the system's.
     Where a trace waits, so does this, in real time, ``wait_at_most`` seconds in all. ``writes``: whether requests are
     sent that may change something (RFC 9110 9.2.1). ``wait`` is told when each request is due, in microseconds, and
-    does the waiting, for applications whose clock can be turned. ``told``: where the service says which of its stages
+    does the waiting, for applications whose clock can be turned. ``leave_out``: header fields that aren't compared.
+    ``told``: where the service says which of its stages
     ran, beside Server-Timing. Raises Unusable for a trace that can't be sent so.
     """
     service = Service(app, at, recorded, certificates)
@@ -64,7 +66,9 @@ def drift(
                 trace = trace._replace(starts=service.starts)
             turned = wait if service.starts is None else _no_time
             asked, prefix = ask(trace.base), prefix_of(trace, bound)
-            pairs = side_by_side(worlds, trace, asked, prefix, turned, bodies=bodies, told=told, when=service.when)
+            pairs = side_by_side(
+                worlds, trace, asked, prefix, turned, bodies=bodies, leave_out=leave_out, told=told, when=service.when
+            )
             yield from _in_bursts(pairs)
 
 
@@ -74,6 +78,7 @@ def explain(
     held: Sequence[Held],
     *,
     bodies: bool = False,
+    leave_out: Collection[str] = (),
     writes: bool = False,
     seed: int = 0,
     watch: Callable[[int], None] = lambda tried: None,
@@ -87,7 +92,8 @@ def explain(
         if own:
             bound.append(trace._replace(starts=own[0].model.starts))
             by_trace.append(own)
-    return explained(pipeline.blueprint, bound, by_trace, seed=seed, bodies=bodies, watch=watch)
+    how: dict[str, Any] = {"seed": seed, "bodies": bodies, "leave_out": leave_out}
+    return explained(pipeline.blueprint, bound, by_trace, **how, watch=watch)
 
 
 def _no_time(at: int) -> None:
@@ -134,6 +140,7 @@ def side_by_side(
     wait: Callable[[int], None] | None,
     *,
     bodies: bool,
+    leave_out: Collection[str] = (),
     told: Told | None = None,
     when: Callable[[Request], int] | None = None,
 ) -> Iterator[Held]:
@@ -143,7 +150,7 @@ def side_by_side(
     Where the service says which of its stages ran, all is compared at the end, when it is known which ones it shows.
     """
     blueprint = worlds[0].blueprint
-    how: dict[str, Any] = {"fields": compared(blueprint), "bodies": bodies}
+    how: dict[str, Any] = {"fields": compared(blueprint, leave_out), "bodies": bodies}
     if wait is None:  # the model's clock shows what the service's does: windows and dates begin alike
         trace = trace._replace(starts=time.time_ns() // 1000)
     said = told or Told()

@@ -30,7 +30,7 @@ _FURTHER = 3
 """What each further change costs besides: that two are there at once is less likely."""
 MOST_PARTS = 12
 """So many changes that fit in part are tried with each other."""
-MOST_REFINED = 6
+MOST_REFINED = 3
 """Of so many changes that explain a part another option of the same stage is tried."""
 MOST_TOGETHER = 3
 """Of so many changes at most an explanation consists."""
@@ -92,9 +92,11 @@ class _Search:
         held: Sequence[Sequence[Held]],
         seed: int,
         bodies: bool,
+        leave_out: Collection[str],
     ) -> None:
         self.blueprint, self.traces, self.held, self.seed, self.bodies = blueprint, traces, held, seed, bodies
-        self.fields = compared(blueprint)
+        self.leave_out = leave_out
+        self.fields = compared(blueprint, leave_out)
         self.sent_at = [
             {record.id: round(record.at * 1_000_000) for one in own for record in one.service} for own in held
         ]
@@ -119,7 +121,7 @@ class _Search:
             return None
         self.tried += 1
         self.watch(self.tried)
-        fields = {**compared(variant), **self.fields}
+        fields = {**compared(variant, self.leave_out), **self.fields}
         found: set[Difference] = set()
         world = World(variant, self.seed)
         for trace, held, sent in zip(self.traces, self.held, self.sent_at, strict=True):
@@ -170,10 +172,11 @@ def explained(
     *,
     seed: int = 0,
     bodies: bool = False,
+    leave_out: Collection[str] = (),
     watch: Callable[[int], None] = lambda tried: None,
 ) -> Explanation:
     """The fewest and nearest changes that explain the most of what differs."""
-    search = _Search(blueprint, traces, held, seed, bodies)
+    search = _Search(blueprint, traces, held, seed, bodies, leave_out)
     search.watch = watch
     if not search.before:
         return Explanation((), (), 0, whole=True)
@@ -222,11 +225,15 @@ def _together(
         more = [found for other in own if (found := search.left((*one.changes, other))) is not None]
         fitting += [found for found in more if _is_whole(search, groups, found)]
     firsts = _unlike([*sorted(alone, key=lambda one: (len(one.left), one.cost)), *useful])[:MOST_PARTS]
-    level = firsts
+    level, known = firsts, set()
     for _ in range(MOST_TOGETHER - 1):
         further = []
         for one, other in ((one, other) for one in level for other in firsts):
-            if other.changes[0] in one.changes or search.before - other.left <= search.before - one.left:
+            together = frozenset(change.words for change in (*one.changes, other.changes[0]))
+            if together in known or len(together) == len(one.changes):
+                continue
+            known.add(together)
+            if search.before - other.left <= search.before - one.left:
                 continue
             if any(other.changes[0].where == had.where and other.left == one.left for had in one.changes):
                 continue

@@ -293,14 +293,17 @@ _BY_STAGE: dict[str, Read] = {"etag": _strength, "age": _number, "traceparent": 
 """Fields that are compared otherwise, or at all, where a stage of the model writes them."""
 
 
-def compared(blueprint: Blueprint) -> dict[str, Read]:
-    """The fields that are compared for a pipeline: those that stages generally write, and all that its own write."""
+def compared(blueprint: Blueprint, leave_out: Collection[str] = ()) -> dict[str, Read]:
+    """The fields that are compared for a pipeline: those that stages generally write, and all that its own write.
+
+    ``leave_out``: lower-case names that aren't, for whatever reason.
+    """
     found = dict(FIELDS)
     for options in blueprint.options.values():
         made = set(options.makes_up())
         for name in options.writes():
             found[name] = _there if name in made else _BY_STAGE.get(name, found.get(name, _number))
-    return {name: read for name, read in found.items() if name not in _NEVER}
+    return {name: read for name, read in found.items() if name not in _NEVER and name not in leave_out}
 
 
 _NEVER = ("server-timing", "date", "content-length", "cache-status")
