@@ -168,12 +168,12 @@ def outcome(scene: Scene, held: Sequence[Held]) -> Outcome:
 
 def explanation(why: Explanation) -> Iterator[Line]:
     """What would explain what differs: changes of the model with which it answers as the service did."""
-    tried = f"{why.tried:,} variants of the model tried"
+    tried = f"{why.tried:,} variants tried"
     more = "" if why.whole else ", and not all that there are"
     yield []
     changes = [one for one in why.changes if one.change.deviation is None]
     if changes:
-        yield line(("the model answers so with", "title"), (f" ({tried}{more})", "dim"))
+        yield line(("with these changes the model answers as the service does", "title"), (f" ({tried}{more})", "dim"))
     else:
         yield line(("no change of the model explains it", "title"), (f" ({tried}{more})", "dim"))
     for one in changes:

@@ -270,7 +270,9 @@ def _told(search: _Search, best: _Tried, others: Sequence[Deviation], fitting: S
         alike = [
             one.changes[0] for one in single.values() if own is not None and one.left == own.left and one is not own
         ]
-        found.append(Explained(change, _sends(left - now), tuple(alike[:MOST_ALIKE]), len(alike)))
+        places = {tuple(path for path, _ in one.edits) or one.words: one for one in reversed(alike)}  # a value each
+        named = [one for one in alike if one in places.values()][:MOST_ALIKE]
+        found.append(Explained(change, _sends(left - now), tuple(named), len(alike)))
         left = left & now
     said = {difference for one in others for difference in one.says}
     for one in others:
