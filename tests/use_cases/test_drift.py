@@ -447,6 +447,27 @@ def test_a_location_that_leads_nowhere_is_an_answer(location: bytes) -> None:
     assert (held[0].trouble, held[0].service[0].response.status) == (None, 302)
 
 
+def test_octets_too_many_are_no_other_requests_answer() -> None:
+    """A service that answers twice in one: what comes behind the first answer belongs to nobody."""
+    with listening(_said(OK + OK.replace(b"200 OK", b"500 No"))) as at:
+        asked = [{"id": name, "send": "GET /"} for name in "abc"]
+        held = list(drift(make_pipeline([]), Trace.of(*asked), at=at))
+    assert [one.service[0].status for one in held] == [200, 200, 200]
+
+
+TWICE = {
+    "asgi": "async def app(scope, receive, send):\n    for status in (200, 500):\n        await send({'type': 'http.response.start', 'status': status, 'headers': []})\n        await send({'type': 'http.response.body', 'body': b'ok'})\n",
+    "wsgi": "def app(environ, start_response):\n    start_response('200 OK', [])\n    start_response('500 No', [])\n    return [b'ok']\n",
+}
+
+
+@pytest.mark.parametrize("sort", TWICE)
+def test_an_application_that_answers_twice_is_said_to(usher: Usher, sort: str) -> None:
+    files = {"p__yaml": PLAIN, "t__yaml": ASK, "twice__py": TWICE[sort]}
+    outcome = usher("drift", "p.yaml", "t.yaml", "--app", "twice:app", "--trust", "python", **files)
+    assert (outcome.status, "the service answered a second time, with 500" in outcome.out) == (1, True)
+
+
 def test_cookies_are_the_callers_alone() -> None:
     """What one caller was given goes along with its own requests, and with nobody else's."""
     asked: list[bytes] = []

@@ -151,11 +151,15 @@ class Got:
         """One message. Raises NoAnswer for what is none."""
         sort = message.get("type")
         if sort == "http.response.start":
+            if self.status:
+                raise NoAnswer(f"answered a second time, with {int(message['status'])}")
             self.status = int(message["status"])
             self.fields = [
                 (bytes(n).decode("latin-1"), bytes(v).decode("latin-1")) for n, v in message.get("headers", ())
             ]
         elif sort == "http.response.body" and self.status:
+            if self.whole and message.get("body"):
+                raise NoAnswer("sent more when its answer was whole")
             self.body += message.get("body", b"")
             if len(self.body) > MOST_OCTETS:
                 raise NoAnswer(f"answered with more than {MOST_OCTETS:,} octets")
@@ -219,6 +223,8 @@ class Wsgi:
         written = bytearray()
 
         def start_response(status: str, headers: Any, exc_info: Any = None) -> Callable[[bytes], None]:
+            if begun and exc_info is None:  # PEP 3333
+                raise NoAnswer(f"answered a second time, with {status.split(' ', 1)[0]}")
             begun[:] = [int(status.split(" ", 1)[0]), [(str(n), str(v)) for n, v in headers]]
             return written.extend
 

@@ -26,7 +26,9 @@ class AtUrl:
         self._at, self._base = at, base
         self._pool = ThreadPoolExecutor(MOST_AT_ONCE)
         # Connections alone: no cookies, no proxy and no redirects but those of the trace's callers.
-        self._connections = httpx.HTTPTransport(http1=True, http2=False, trust_env=False, verify=tls)
+        # A connection a request: octets that a service sends too many are never another request's answer.
+        once = httpx.Limits(max_keepalive_connections=0)
+        self._connections = httpx.HTTPTransport(http1=True, http2=False, trust_env=False, verify=tls, limits=once)
 
     def ask(self, request: Request, patience: float) -> Future[Asked]:
         """The answer that is to come, or NoAnswer."""

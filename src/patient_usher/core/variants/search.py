@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from itertools import combinations
 from typing import NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
@@ -188,8 +189,11 @@ def explained(
     fitting = [one for one in singles if one.left != search.before and _is_whole(search, groups, one)]
     by_word = deviations(pairs, search.before)
     said = {difference for one in by_word for difference in one.says}
+    parts = [one for one in singles if one.left != search.before]
+    if all(one.left for one in fitting):
+        fitting += _of_one_stage(search, groups, parts)
     if all(one.left for one in fitting) and (len(by_word) > 1 or search.before - said):
-        fitting += _together(search, groups, [one for one in singles if one.left != search.before], candidates)
+        fitting += _together(search, groups, parts, candidates)
     choices = [(_Tried((), search.before, 0), by_word), *((one, deviations(pairs, one.left)) for one in fitting)]
     best = min(choices, key=_price)
     return _told(search, best[0], best[1], fitting)
@@ -211,6 +215,17 @@ def _is_whole(search: _Search, groups: Mapping[Difference, int], one: _Tried) ->
     """Whether no new thing differs, and every group of differences is gone or as it was."""
     gone = {groups.get(difference) for difference in search.before - one.left}
     return not one.new and not any(groups.get(difference) in gone for difference in one.left)
+
+
+def _of_one_stage(search: _Search, groups: Mapping[Difference, int], parts: Sequence[_Tried]) -> list[_Tried]:
+    """What fits of two options of one stage that explain a part each."""
+    some = [one for one in parts if not one.new and one.changes[0].edits]
+    found = []
+    for one, other in combinations(_unlike(some)[:MOST_PARTS], 2):
+        if one.changes[0].where == other.changes[0].where:
+            both = search.left((*one.changes, *other.changes))
+            found += [both] if both is not None and _is_whole(search, groups, both) else []
+    return found
 
 
 def _together(
