@@ -42,6 +42,10 @@ _ROOTS = ("answer", "status", "request")
 def deviations(pairs: Sequence[Pair], left: frozenset[tuple[str, str]]) -> list[Deviation]:
     """What says the differences that are left: the effects that say the most of them, each with its scope."""
     of = {pair.id: pair for pair in pairs}
+    follows = {pair.id: pair.model.caller for pair in pairs if pair.drifts and _was_sent_otherwise(pair)}
+    cookies = {of[id_].model.caller for id_, what in left if what == "set-cookie"}
+    after = {one for one in left if follows.get(one[0], "") in cookies and one[0] in follows}
+    left -= after
     shifted = _shifted(pairs, left)
     differing = {
         id_: [one for one in of[id_].drifts if (id_, one.what) in left] for id_, _ in sorted(left) if id_ in of
@@ -64,6 +68,9 @@ def deviations(pairs: Sequence[Pair], left: frozenset[tuple[str, str]]) -> list[
         if scope is not None:
             whole = what in _ROOTS or effect.startswith(_KEPT)  # what else differs there comes of it
             says = {(id_, one.what) for id_ in ids for one in differing[id_] if whole or _same(one.what, what)}
+            if what == "set-cookie":  # its callers send other cookies from then on
+                callers = {of[id_].model.caller for id_ in ids}
+                says |= {one for one in after if follows[one[0]] in callers}
             if whole:
                 sends = {id_.partition("/")[0] for id_ in ids}
                 says |= {one for one in left if one[1] == "request" and one[0].partition("/")[0] in sends}
@@ -84,6 +91,14 @@ _KEPT = "an answer kept for"
 def _same(what: str, other: str) -> bool:
     """Whether one thing says the other: what a content reveals, of what is expected of it."""
     return what == other or (other == "body reveals" and what.startswith("body"))
+
+
+def _was_sent_otherwise(pair: Pair) -> bool:
+    """Whether the service was sent other fields than the model: what it answered before is the cause."""
+    if pair.service is None:
+        return False
+    sent = [{name.lower() for name, _ in one.request.headers} for one in (pair.model, pair.service)]
+    return "cookie" in sent[0] ^ sent[1]
 
 
 def _other(pair: Pair) -> bool:

@@ -80,7 +80,7 @@ class _Tried(NamedTuple):
 
     @property
     def cost(self) -> int:
-        return sum(one.cost for one in self.changes) + _FURTHER * (len(self.changes) - 1)
+        return sum(one.cost for one in self.changes) + _FURTHER * max(len(self.changes) - 1, 0)
 
 
 class _Search:
