@@ -60,7 +60,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_pipeline_arguments(parser, optional=True)
     parser.add_argument(
         "traces", metavar="TRACE", type=Path, nargs="*",
-        help="its requests are tried too, and no mend may make any of them worse",
+        help="its requests are tried too; no mend may make any of them worse; what it expects must come",
     )  # fmt: skip
 
 
@@ -82,7 +82,9 @@ def run(args: Namespace) -> int:
     else:
         found = report.document(checked) if args.format == "json" else report.sarif(checked, rules(), __version__)
         sys.stdout.buffer.write(document(found))
-    return 1 if checked.at_least(args.level) else 0
+        if checked.unmet is not None and args.format == "sarif":
+            say("the trace expects what doesn't come; --format text says with which changes it would")
+    return 1 if checked.at_least(args.level) or checked.unmet is not None else 0
 
 
 def _mend(args: Namespace, checked: Checked, traces: list[Trace]) -> int:

@@ -33,6 +33,7 @@ from patient_usher.files.trace import Trace
 from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, read_text
 from patient_usher.output import drift as report
 from patient_usher.output.door import DOOR
+from patient_usher.output.explanation import SERVICE, explanation
 from patient_usher.output.outcome import scene_of
 from patient_usher.output.replay_view import Table
 from patient_usher.output.reports import replay_report
@@ -151,7 +152,7 @@ def run(args: Namespace) -> int:
         found = _text(args, pipeline.blueprint, traces, held)
         why = _why(args, pipeline, traces, found)
         painter = stdout_painter()
-        painter.write(report.explanation(why) if why is not None else ())
+        painter.write(explanation(why, SERVICE) if why is not None else ())
         painter.write(report.summary(found))
     _fit(args, pipeline, why, found)
     if receiver is not None:

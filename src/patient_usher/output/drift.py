@@ -9,19 +9,18 @@ from msgspec import structs
 
 from patient_usher.core.analysis.orders.fitting import FoundOrder
 from patient_usher.core.model.words import counted
-from patient_usher.core.variants.search import Explained, Explanation
+from patient_usher.core.variants.search import Explanation
 from patient_usher.core.verify.document_types import (
-    ChangeRecord,
     Drifted,
     DriftRecord,
     DriftRow,
-    ExplanationRecord,
     OrderFound,
 )
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.outside import Drift, Held
 from patient_usher.core.verify.record import Record, SummaryRecord, final_of
 from patient_usher.output.door import DOOR
+from patient_usher.output.explanation import explanation_record, indented
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import Outcome, Scene, Shown, shown
 from patient_usher.output.replay_view import Table, value_text
@@ -166,49 +165,6 @@ def outcome(scene: Scene, held: Sequence[Held]) -> Outcome:
     return Outcome(scene, summary, len(held), {}, [], [], sends, False)
 
 
-def explanation(why: Explanation) -> Iterator[Line]:
-    """What would explain what differs: changes of the model with which it answers as the service did."""
-    tried = f"{why.tried:,} variants tried"
-    more = "" if why.whole else ", and not all that there are"
-    yield []
-    changes = [one for one in why.changes if one.change.deviation is None]
-    if changes:
-        yield line(("with these changes the model answers as the service does", "title"), (f" ({tried}{more})", "dim"))
-    else:
-        yield line(("no change of the model explains it", "title"), (f" ({tried}{more})", "dim"))
-    for one in changes:
-        yield from _explained(one)
-        if one.alike:
-            others = "; ".join(DOOR.redacted(other.words) for other in one.alike)
-            rest = f"; and {one.others - len(one.alike)} more" if one.others > len(one.alike) else ""
-            yield from _wrapped(f"these explain the same: {others}{rest}", "dim")
-        else:
-            yield from _wrapped("no other change that was tried explains the same", "dim")
-    if len(changes) < len(why.changes):
-        yield line(("what no option of the model says", "title"), ("  described from the answers alone", "dim"))
-    for one in why.changes:
-        if one.change.deviation is not None:
-            yield from _explained(one)
-    if why.leaves:
-        ids = ", ".join(why.leaves[:8]) + (f" and {len(why.leaves) - 8} more" if len(why.leaves) > 8 else "")
-        yield from _wrapped(f"left unexplained: {DOOR.redacted(ids)}", "bad", indent=2)
-
-
-def _explained(one: Explained) -> Iterator[Line]:
-    """A change or a deviation, with the requests that it explains."""
-    first, *rest = wrapped(DOOR.redacted(one.change.words), 4)
-    yield line(("  ● ", "raised"), (first, "name"))
-    yield from (line("    ", (part, "name")) for part in rest)
-    ids = ", ".join(one.explains[:6]) + (f" and {len(one.explains) - 6} more" if len(one.explains) > 6 else "")
-    yield from _wrapped(f"explains {DOOR.redacted(ids)}" if ids else "explains what else differs there", "")
-
-
-def _wrapped(text: str, style: str, indent: int = 4) -> Iterator[Line]:
-    space = " " * indent
-    for part in wrapped(text, indent, "  "):
-        yield line(space, (part, style))
-
-
 def order_lines(pipeline: str, service: str, found: FoundOrder) -> Iterator[Line]:
     """In which order a service runs its stages, as far as its answers tell."""
     yield line((DOOR.redacted(pipeline), "title"), (f" against {DOOR.redacted(service)}", "dim"))
@@ -236,10 +192,10 @@ def order_lines(pipeline: str, service: str, found: FoundOrder) -> Iterator[Line
         does = "does" if count == 1 else "do"
         yield line(("✗ ", "bad"), f"the model's order doesn't answer so; {count} of {every} {does}")
     example = ", ".join(DOOR.redacted(list(found.example)))
-    yield from _wrapped(f"{'such as' if count > 1 else 'it is'}: {example}", "name", 2)
+    yield from indented(f"{'such as' if count > 1 else 'it is'}: {example}", "name", 2)
     if count > 1 and found.before:
         pairs = ", ".join(f"{a} before {b}" for a, b in found.before)
-        yield from _wrapped(f"all of them have {DOOR.redacted(pairs)}", "dim", 2)
+        yield from indented(f"all of them have {DOOR.redacted(pairs)}", "dim", 2)
 
 
 def order_document(pipeline: str, service: str, found: FoundOrder) -> OrderFound:
@@ -267,24 +223,7 @@ def document(pipeline: str, service: str, held: Sequence[Held], why: Explanation
         differing=sum(not one.same for one in held),
         unseen=sum(one.unseen for one in held),
         rows=[_row(one) for one in held],
-        explanation=ExplanationRecord(
-            [
-                ChangeRecord(
-                    one.change.where,
-                    one.change.words,
-                    list(one.explains),
-                    [other.words for other in one.alike],
-                    one.others,
-                    one.change.deviation is not None,
-                )
-                for one in why.changes
-            ],
-            list(why.leaves),
-            why.tried,
-            why.whole,
-        )
-        if why is not None
-        else None,
+        explanation=explanation_record(why) if why is not None else None,
     )
 
 

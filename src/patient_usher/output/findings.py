@@ -16,6 +16,7 @@ from patient_usher.core.verify.document_types import Differs, FindingRecord, Fin
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, compared_of, worked
 from patient_usher.output.door import DOOR
+from patient_usher.output.explanation import EXPECTED, explanation, explanation_record
 from patient_usher.output.noticed import noticed
 from patient_usher.output.terminal import Line, line, line_width, wrapped
 from patient_usher.output.yaml_snippet import yaml_of
@@ -71,6 +72,8 @@ def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
         yield line(("accepted on purpose", "dim"))
         for finding in known:
             yield line("  ", (finding.where, "name"), (f"  {finding.known}", "dim"))
+    if checked.unmet is not None:
+        yield from explanation(checked.unmet, EXPECTED)
     if not checked.whole:
         yield []
         yield line(("the budget was used up: --budget N tries more; left out were", "raised"))
@@ -82,7 +85,7 @@ def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
     gravest = next(
         (level for level in MARKS if any(f.rule.level == level and not f.known for f in checked.findings)), ""
     )
-    mark, style = MARKS.get(gravest, ("✓", "good"))
+    mark, style = MARKS.get(gravest if checked.unmet is None else "error", ("✓", "good"))
     yield line((f"{mark} ", style), headline(checked))
 
 
@@ -92,6 +95,9 @@ def headline(checked: Checked) -> str:
     count = counted(len(open_), "finding") if open_ else "no findings"
     known = len(checked.findings) - len(open_)
     accepted = f", {known} accepted" if known else ""
+    if checked.unmet is not None:
+        sends = {id_ for one in checked.unmet.changes for id_ in one.explains} | set(checked.unmet.leaves)
+        accepted += f"; {counted(len(sends), 'request')} not as expected"
     return f"{count}{accepted}; {checked.tried:,} requests tried, {checked.budget:,} at most"
 
 
@@ -224,6 +230,7 @@ def document(checked: Checked) -> Findings:
         whole=checked.whole,
         left=list(checked.left),
         findings=[_entry(checked, finding) for finding in checked.findings],
+        unmet=explanation_record(checked.unmet) if checked.unmet is not None else None,
     )
 
 

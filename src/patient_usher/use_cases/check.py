@@ -10,6 +10,7 @@ from patient_usher.core.decisions.runner import BASE, BUDGET
 from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.model.document import Json
+from patient_usher.core.variants.search import fulfilled
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.session import Pipeline, bound_all
 
@@ -25,15 +26,20 @@ def check(
     """Everything that is wrong with a pipeline, the gravest first; ``at_least`` gives those of a level.
 
     The requests of ``traces`` are tried too, and no mend may make any of them worse. ``codes``: look for these only.
-    Without ``mends`` these aren't tried out: for counting alone. Raises Unusable for a trace that doesn't fit.
+    Without ``mends`` these aren't tried out: for counting alone. Where something doesn't come that the traces expect,
+    ``unmet`` says with which changes it would. Raises Unusable for a trace that doesn't fit.
     """
     blueprint = pipeline.blueprint
     bound = bound_all(blueprint, traces)
     more = [scenario for trace in traces for scenario in _scenarios(trace.requests_for(blueprint))]
     base = bound[0].base if bound else BASE
-    return search.check(
+    found = search.check(
         blueprint, budget=budget, base=base, seed=seed, traces=bound, more=more, codes=tuple(codes), mends=mends
     )
+    if codes or not mends:
+        return found
+    unmet = fulfilled(blueprint, bound, seed=seed)
+    return found._replace(unmet=unmet if unmet.tried else None)
 
 
 def mend(checked: Checked, *traces: Trace, wanted: Collection[str] = ()) -> tuple[Blueprint, list[Finding]]:

@@ -9,7 +9,7 @@ others that fit as well are named beside it.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import combinations
 from typing import NamedTuple
 
@@ -20,10 +20,10 @@ from patient_usher.core.engine.run.world import World
 from patient_usher.core.variants.candidates import changes_of
 from patient_usher.core.variants.change import Change, changed_by
 from patient_usher.core.variants.deviation import Deviation, deviations
-from patient_usher.core.variants.seen import Pair, seen_in
-from patient_usher.core.verify.outside import Differs, Held, Read, apart, compared, settled
-from patient_usher.core.verify.record import Record
-from patient_usher.core.verify.run import prefix_of, run
+from patient_usher.core.variants.seen import Pair, Seen, seen_in, seen_in_expectations
+from patient_usher.core.verify.outside import Differs, Drift, Held, Read, apart, compared, settled
+from patient_usher.core.verify.record import Record, final_of
+from patient_usher.core.verify.run import Judged, prefix_of, run
 
 BUDGET = 120_000
 """How many requests are replayed at most."""
@@ -84,37 +84,27 @@ class _Tried(NamedTuple):
 
 
 class _Search:
-    """Tries changes on traces, each set once, within the budget."""
+    """Tries changes, each set once, within the budget: ``differences`` says in what a variant still differs."""
 
     def __init__(
         self,
         blueprint: Blueprint,
-        traces: Sequence[BoundTrace],
-        held: Sequence[Sequence[Held]],
-        seed: int,
-        bodies: bool,
-        leave_out: Collection[str],
+        before: frozenset[Difference],
+        sends: int,
+        differences: Callable[[Blueprint], Iterator[Difference]],
+        watch: Callable[[int], None],
     ) -> None:
-        self.blueprint, self.traces, self.held, self.seed, self.bodies = blueprint, traces, held, seed, bodies
-        self.leave_out = leave_out
-        self.fields = compared(blueprint, leave_out)
-        self.sent_at = [
-            {record.id: round(record.at * 1_000_000) for one in own for record in one.service} for own in held
-        ]
-        every = (stages for own in held for one in own for stages in one.ran.values())
-        self.shown = frozenset(stage for stages in every for stage in stages)
-        self.watch: Callable[[int], None] = lambda tried: None
-        self.sent = self.tried = 0
-        self.whole = True
-        self.before = frozenset((id_, one.what) for own in held for send in own for id_, one in send.differs)
-        self.differing = {id_.partition("/")[0] for id_, _ in self.before}
+        self.blueprint, self.before, self.sends, self.differences = blueprint, before, sends, differences
+        self.watch = watch
+        self.tried, self.whole = 0, True
+        self.differing = {id_.partition("/")[0] for id_, _ in before}
 
     def left(self, changes: tuple[Change, ...]) -> _Tried | None:
-        """In what the service still differs from the model with these changes.
+        """In what the pipeline with these changes still differs.
 
         None where it can't be so, the budget is used up, or a request differs that didn't: the replay ends there.
         """
-        if self.sent + sum(len(own) for own in self.held) > BUDGET:
+        if (self.tried + 1) * self.sends > BUDGET:
             self.whole = False
             return None
         variant = changed_by(self.blueprint, changes)
@@ -122,48 +112,14 @@ class _Search:
             return None
         self.tried += 1
         self.watch(self.tried)
-        fields = {**compared(variant, self.leave_out), **self.fields}
         found: set[Difference] = set()
-        world = World(variant, self.seed)
-        for trace, held, sent in zip(self.traces, self.held, self.sent_at, strict=True):
-            for id_, what in self._differences(world, trace, held, sent, fields):
-                if (id_, what) not in self.before and id_.partition("/")[0] not in self.differing:
-                    return None
-                found.add((id_, what))
+        for id_, what in self.differences(variant):
+            if (id_, what) not in self.before and id_.partition("/")[0] not in self.differing:
+                return None
+            found.add((id_, what))
         new = len(found - self.before)
         roots = {id_ for id_, what in found if what in ROOTS}  # what else differs there comes of it
         return _Tried(changes, frozenset(found | {one for one in self.before if one[0] in roots}), new)
-
-    def _differences(
-        self, world: World, trace: BoundTrace, held: Sequence[Held], sent: Mapping[str, int], fields: Mapping[str, Read]
-    ) -> Iterator[Difference]:
-        """In what each request differs, as soon as that is known: of bursts at their end."""
-        prefix = prefix_of(trace, self.traces)
-        ours = run(world, trace, journeys=bool(self.shown), service=paced(world, sent))
-        burst: list[tuple[list[Record], list[Record], Differs]] = []
-        for judged, theirs in zip(ours, held, strict=False):
-            self.sent += 1
-            args = judged, theirs.service, theirs.checks, theirs.ran, self.shown
-            differs = tuple((id_, one) for _, id_, one in apart(*args, fields=fields, bodies=self.bodies))
-            if judged.send.recipe.spec.times == 1:
-                yield from ((prefix + id_, one.what) for id_, one in differs)
-                continue
-            burst.append((judged.records(), theirs.service, differs))
-            if judged.send.last:
-                yield from ((prefix + id_, one.what) for found in settled(burst) for id_, one in found)
-                burst = []
-
-    def pairs(self) -> list[Pair]:
-        """Every exchange of the model's with the service's."""
-        found = []
-        for trace, held in zip(self.traces, self.held, strict=True):
-            prefix = prefix_of(trace, self.traces)
-            for one in held:
-                theirs = {record.id: record for record in one.service}
-                for record in one.model.records():
-                    drifts = tuple(drift for id_, drift in one.differs if id_ == record.id)
-                    found.append(Pair(prefix + record.id, record, theirs.get(record.id), drifts))
-        return found
 
 
 def explained(
@@ -176,27 +132,126 @@ def explained(
     leave_out: Collection[str] = (),
     watch: Callable[[int], None] = lambda tried: None,
 ) -> Explanation:
-    """The fewest and nearest changes that explain the most of what differs."""
-    search = _Search(blueprint, traces, held, seed, bodies, leave_out)
-    search.watch = watch
+    """The fewest and nearest changes with which a pipeline answers as a service did; what none says is described."""
+    pairs = _pairs(traces, held)
+    own = compared(blueprint, leave_out)
+    ran = {stage for each in held for one in each for stages in one.ran.values() for stage in stages}
+    sent_at = [{record.id: round(record.at * 1_000_000) for one in each for record in one.service} for each in held]
+
+    def differences(variant: Blueprint) -> Iterator[Difference]:
+        fields = {**compared(variant, leave_out), **own}
+        world = World(variant, seed)
+        for trace, theirs, sent in zip(traces, held, sent_at, strict=True):
+            ours = run(world, trace, journeys=bool(ran), service=paced(world, sent))
+            yield from _against(ours, theirs, prefix_of(trace, traces), ran, fields, bodies=bodies)
+
+    before = frozenset((pair.id, one.what) for pair in pairs for one in pair.drifts) | _extra(traces, held)
+    search = _Search(blueprint, before, sum(map(len, held)), differences, watch)
+    return _searched(search, pairs, seen_in(pairs), described=True)
+
+
+def fulfilled(
+    blueprint: Blueprint,
+    traces: Sequence[BoundTrace],
+    *,
+    seed: int = 0,
+    watch: Callable[[int], None] = lambda tried: None,
+) -> Explanation:
+    """The fewest and nearest changes with which what traces expect comes, where it doesn't; of each trace by itself."""
+
+    def unmet(variant: Blueprint) -> Iterator[tuple[str, Judged]]:
+        for trace in traces:
+            prefix = prefix_of(trace, traces)
+            yield from ((prefix, one) for one in run(World(variant, seed), trace, journeys=False))
+
+    def differences(variant: Blueprint) -> Iterator[Difference]:
+        for prefix, one in unmet(variant):
+            yield from ((prefix + one.send.id, check.what) for check in one.checks if not check.ok)
+
+    pairs, sends = [], 0
+    for prefix, one in unmet(blueprint):
+        sends += 1
+        record = final_of(one.records())
+        owner = record.refused_by or record.answered_by
+        drifts = tuple(Drift(check.what, check.actual, check.expected, owner) for check in one.checks if not check.ok)
+        pairs.append(Pair(prefix + one.send.id, record, None, drifts))
+    before = frozenset((pair.id, one.what) for pair in pairs for one in pair.drifts)
+    search = _Search(blueprint, before, sends, differences, watch)
+    return _searched(search, pairs, seen_in_expectations(pairs), described=False)
+
+
+def _searched(search: _Search, pairs: Sequence[Pair], seen: Seen, *, described: bool) -> Explanation:
+    """What explains the differences; ``described``: what no change explains is described."""
     if not search.before:
         return Explanation((), (), 0, whole=True)
-    pairs = search.pairs()
     groups = _groups(pairs)
     owners = Counter(drift.stage for pair in pairs for drift in pair.drifts if drift.stage)
-    candidates = changes_of(blueprint, seen_in(pairs), [stage for stage, _ in owners.most_common()])
-    singles = [found for one in candidates if (found := search.left((one,))) is not None]
-    fitting = [one for one in singles if one.left != search.before and _is_whole(search, groups, one)]
-    by_word = deviations(pairs, search.before)
+    candidates = changes_of(search.blueprint, seen, [stage for stage, _ in owners.most_common()])
+    parts = [
+        found
+        for one in candidates
+        if (found := search.left((one,))) is not None and (found.left != search.before or found.new)
+    ]
+    fitting = [one for one in parts if _is_whole(search, groups, one)]
+
+    def words(left: frozenset[Difference]) -> list[Deviation]:
+        return deviations(pairs, left) if described else []
+
+    by_word = words(search.before)
     said = {difference for one in by_word for difference in one.says}
-    parts = [one for one in singles if one.left != search.before]
     if all(one.left for one in fitting):
         fitting += _of_one_stage(search, groups, parts)
-    if all(one.left for one in fitting) and (len(by_word) > 1 or search.before - said):
+    if all(one.left for one in fitting) and (len(by_word) != 1 or search.before - said):
         fitting += _together(search, groups, parts, candidates)
-    choices = [(_Tried((), search.before, 0), by_word), *((one, deviations(pairs, one.left)) for one in fitting)]
+    choices = [(_Tried((), search.before, 0), by_word), *((one, words(one.left)) for one in fitting)]
     best = min(choices, key=_price)
     return _told(search, best[0], best[1], fitting)
+
+
+def _against(
+    ours: Iterable[Judged],
+    held: Sequence[Held],
+    prefix: str,
+    ran: Collection[str],
+    fields: Mapping[str, Read],
+    *,
+    bodies: bool,
+) -> Iterator[Difference]:
+    """In what each request differs, as soon as that is known: of bursts at their end."""
+    burst: list[tuple[list[Record], list[Record], Differs]] = []
+    for judged, theirs in zip(ours, held, strict=False):
+        args = judged, theirs.service, theirs.checks, theirs.ran, ran
+        differs = tuple((id_, one) for _, id_, one in apart(*args, fields=fields, bodies=bodies))
+        if judged.send.recipe.spec.times == 1:
+            yield from ((prefix + id_, one.what) for id_, one in differs)
+            continue
+        burst.append((judged.records(), theirs.service, differs))
+        if judged.send.last:
+            yield from ((prefix + id_, one.what) for found in settled(burst) for id_, one in found)
+            burst = []
+
+
+def _pairs(traces: Sequence[BoundTrace], held: Sequence[Sequence[Held]]) -> list[Pair]:
+    """Every exchange of the model's with the service's."""
+    found = []
+    for trace, own in zip(traces, held, strict=True):
+        prefix = prefix_of(trace, traces)
+        for one in own:
+            theirs = {record.id: record for record in one.service}
+            for record in one.model.records():
+                drifts = tuple(drift for id_, drift in one.differs if id_ == record.id)
+                found.append(Pair(prefix + record.id, record, theirs.get(record.id), drifts))
+    return found
+
+
+def _extra(traces: Sequence[BoundTrace], held: Sequence[Sequence[Held]]) -> frozenset[Difference]:
+    """The differences of all exchanges, those that the service alone had too."""
+    return frozenset(
+        (prefix_of(trace, traces) + id_, drift.what)
+        for trace, own in zip(traces, held, strict=True)
+        for one in own
+        for id_, drift in one.differs
+    )
 
 
 def _groups(pairs: Sequence[Pair]) -> dict[Difference, int]:

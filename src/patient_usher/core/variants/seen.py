@@ -101,6 +101,42 @@ def seen_in(pairs: Sequence[Pair]) -> Seen:
     )
 
 
+def seen_in_expectations(pairs: Sequence[Pair]) -> Seen:
+    """What values of options may be, by what a trace expects and doesn't get."""
+    numbers, statuses, texts = set[int](), list[int](), [NOBODY]
+    fields, errors, paths = list[tuple[str, str | None]](), list[tuple[str, int]](), list[str]()
+    routes: dict[str, list[tuple[tuple[str, ...], Json]]] = {}
+    for pair in pairs:
+        if not pair.drifts:
+            continue
+        asked = pair.model.request
+        paths.append(f"/{asked.url.partition('://')[2].partition('/')[2].partition('?')[0]}")
+        texts += [value for name, value in asked.headers if name.lower() == "origin"]
+        for drift in pair.drifts:
+            expected, name = drift.service, drift.what.partition("header ")[2].lower()
+            numbers |= {int(one) for one in _FIGURES.findall(str(expected)) if len(one) < 10}
+            if drift.what == "status" and isinstance(expected, int):
+                statuses.append(expected)
+                errors += [(error.type, expected) for error in pair.model.errors]
+                if pair.model.route is not None:
+                    routes.setdefault(pair.model.route, []).append((("status",), expected))
+            if name and (expected is None or isinstance(expected, str)):
+                fields.append((name, expected))
+                texts += [*list_items(expected or ""), *_QUOTED.findall(expected or "")]
+                if pair.model.route is not None:
+                    routes.setdefault(pair.model.route, []).append((("headers", name.title()), expected))
+    return Seen(
+        numbers=frozenset(numbers),
+        statuses=tuple(dict.fromkeys(statuses)),
+        texts=tuple(dict.fromkeys(texts)),
+        lists=tuple(dict.fromkeys(tuple(list_items(value)) for _, value in fields if value)),
+        fields=tuple(dict.fromkeys(fields)),
+        paths=tuple(dict.fromkeys(paths)),
+        errors=tuple(dict.fromkeys(errors)),
+        routes={id_: tuple(found) for id_, found in routes.items()},
+    )
+
+
 _COUNTING = ("retry-after", "ratelimit", "x-ratelimit")
 _NO_FIELDS = {"status", "answer", "body", "body reveals", "browser", "browser reads", "order", "request"}
 

@@ -70,6 +70,7 @@ class Findings(Document, kw_only=True):
     whole: bool
     left: list[str]
     findings: list[FindingRecord]
+    unmet: ExplanationRecord | None = None
 
 
 class GroupRecord(Struct):

@@ -18,6 +18,7 @@ from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.compiler import compile_source
 from patient_usher.core.engine.run.world import World
 from patient_usher.core.model.document import Json, JsonObject, Spot, Unusable, copy_tree, locate
+from patient_usher.core.variants.search import Explanation
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
 
@@ -72,6 +73,8 @@ class Checked(NamedTuple):
     budget: int
     seed: int
     left: tuple[str, ...] = ()
+    unmet: Explanation | None = None
+    """What would make come what traces expect, where it doesn't; None where it does."""
 
     def at_least(self, level: str) -> list[Finding]:
         """Those that nobody has accepted, of this level and graver."""
