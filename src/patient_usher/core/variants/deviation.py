@@ -42,6 +42,7 @@ _ROOTS = ("answer", "status", "request")
 def deviations(pairs: Sequence[Pair], left: frozenset[tuple[str, str]]) -> list[Deviation]:
     """What says the differences that are left: the effects that say the most of them, each with its scope."""
     of = {pair.id: pair for pair in pairs}
+    at = {pair.id: number for number, pair in enumerate(pairs)}
     follows = {pair.id: pair.model.caller for pair in pairs if pair.drifts and _was_sent_otherwise(pair)}
     cookies = {of[id_].model.caller for id_, what in left if what == "set-cookie"}
     after = {one for one in left if follows.get(one[0], "") in cookies and one[0] in follows}
@@ -54,9 +55,7 @@ def deviations(pairs: Sequence[Pair], left: frozenset[tuple[str, str]]) -> list[
     for id_, drifts in differing.items():
         roots = [one for one in drifts if one.what in _ROOTS] or [one for one in drifts if one.what == "body reveals"]
         for drift in roots or drifts:
-            for effect, could in _effects(
-                of[id_], drift, [one for one in pairs if one.id < id_], shift=drift.what in shifted
-            ):
+            for effect, could in _effects(of[id_], drift, pairs[: at[id_]], shift=drift.what in shifted):
                 effects.setdefault((drift.what, effect), (could, []))[1].append(id_)
     found = []
     for (what, effect), (could, ids) in effects.items():

@@ -83,6 +83,12 @@ class _Tried(NamedTuple):
         return sum(one.cost for one in self.changes) + _FURTHER * max(len(self.changes) - 1, 0)
 
 
+class Spent:
+    """How many requests were replayed."""
+
+    sent = 0
+
+
 class _Search:
     """Tries changes, each set once, within the budget: ``differences`` says in what a variant still differs."""
 
@@ -91,12 +97,12 @@ class _Search:
         blueprint: Blueprint,
         before: frozenset[Difference],
         sends: int,
-        differences: Callable[[Blueprint], Iterator[Difference]],
+        differences: Callable[[Blueprint, Spent], Iterator[Difference]],
         watch: Callable[[int], None],
     ) -> None:
         self.blueprint, self.before, self.sends, self.differences = blueprint, before, sends, differences
         self.watch = watch
-        self.tried, self.whole = 0, True
+        self.tried, self.whole, self.spent = 0, True, Spent()
         self.differing = {id_.partition("/")[0] for id_, _ in before}
 
     def left(self, changes: tuple[Change, ...]) -> _Tried | None:
@@ -104,7 +110,7 @@ class _Search:
 
         None where it can't be so, the budget is used up, or a request differs that didn't: the replay ends there.
         """
-        if (self.tried + 1) * self.sends > BUDGET:
+        if self.spent.sent + self.sends > BUDGET:
             self.whole = False
             return None
         variant = changed_by(self.blueprint, changes)
@@ -113,7 +119,7 @@ class _Search:
         self.tried += 1
         self.watch(self.tried)
         found: set[Difference] = set()
-        for id_, what in self.differences(variant):
+        for id_, what in self.differences(variant, self.spent):
             if (id_, what) not in self.before and id_.partition("/")[0] not in self.differing:
                 return None
             found.add((id_, what))
@@ -138,12 +144,12 @@ def explained(
     ran = {stage for each in held for one in each for stages in one.ran.values() for stage in stages}
     sent_at = [{record.id: round(record.at * 1_000_000) for one in each for record in one.service} for each in held]
 
-    def differences(variant: Blueprint) -> Iterator[Difference]:
+    def differences(variant: Blueprint, spent: Spent) -> Iterator[Difference]:
         fields = {**compared(variant, leave_out), **own}
         world = World(variant, seed)
         for trace, theirs, sent in zip(traces, held, sent_at, strict=True):
             ours = run(world, trace, journeys=bool(ran), service=paced(world, sent))
-            yield from _against(ours, theirs, prefix_of(trace, traces), ran, fields, bodies=bodies)
+            yield from _against(ours, theirs, prefix_of(trace, traces), ran, fields, spent, bodies=bodies)
 
     before = frozenset((pair.id, one.what) for pair in pairs for one in pair.drifts) | _extra(traces, held)
     search = _Search(blueprint, before, sum(map(len, held)), differences, watch)
@@ -164,8 +170,9 @@ def fulfilled(
             prefix = prefix_of(trace, traces)
             yield from ((prefix, one) for one in run(World(variant, seed), trace, journeys=False))
 
-    def differences(variant: Blueprint) -> Iterator[Difference]:
+    def differences(variant: Blueprint, spent: Spent) -> Iterator[Difference]:
         for prefix, one in unmet(variant):
+            spent.sent += 1
             yield from ((prefix + one.send.id, check.what) for check in one.checks if not check.ok)
 
     pairs, sends = [], 0
@@ -214,12 +221,14 @@ def _against(
     prefix: str,
     ran: Collection[str],
     fields: Mapping[str, Read],
+    spent: Spent,
     *,
     bodies: bool,
 ) -> Iterator[Difference]:
     """In what each request differs, as soon as that is known: of bursts at their end."""
     burst: list[tuple[list[Record], list[Record], Differs]] = []
     for judged, theirs in zip(ours, held, strict=False):
+        spent.sent += 1
         args = judged, theirs.service, theirs.checks, theirs.ran, ran
         differs = tuple((id_, one) for _, id_, one in apart(*args, fields=fields, bodies=bodies))
         if judged.send.recipe.spec.times == 1:
