@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Callable
 from pathlib import Path
 from random import Random
@@ -27,6 +28,8 @@ from patient_usher.use_cases.find_order import find_order
 from served import Served
 
 Usher = Callable[..., Outcome]
+LAWS = int(os.environ.get("USHER_LAWS", "24"))
+"""With ``make fuzz`` all hidden changes are looked for."""
 STORIES = {"landing": "landing-story", "boaters": "boaters-story", "harbour": "story"}
 
 
@@ -59,7 +62,7 @@ def why(model: Pipeline, story: Trace, hidden: Pipeline) -> Explanation:
     return explain(model, [story], held, writes=True)
 
 
-@pytest.mark.parametrize("at", range(len(HIDDEN)))
+@pytest.mark.parametrize("at", range(0, len(HIDDEN), 1 if LAWS >= 200 else 3))
 def test_a_single_change_is_named(at: int) -> None:
     """First, in all but two of thirty; those stand among what answers alike."""
     name, change = HIDDEN[at]

@@ -194,11 +194,15 @@ def _searched(search: _Search, pairs: Sequence[Pair], seen: Seen, *, described: 
     groups = _groups(pairs)
     owners = Counter(drift.stage for pair in pairs for drift in pair.drifts if drift.stage)
     candidates = changes_of(search.blueprint, seen, [stage for stage, _ in owners.most_common()])
-    parts = [
-        found
-        for one in candidates
-        if (found := search.left((one,))) is not None and (found.left != search.before or found.new)
-    ]
+    parts = []
+    enough: int | None = None  # nothing is nearer than what explains all, and what is much farther isn't as good
+    for one in candidates:
+        if enough is not None and one.cost > enough + 1:
+            break
+        found = search.left((one,))
+        if found is not None and (found.left != search.before or found.new):
+            parts.append(found)
+            enough = one.cost if enough is None and not found.left else enough
     fitting = [one for one in parts if _is_whole(search, groups, one)]
 
     def words(left: frozenset[Difference]) -> list[Deviation]:
