@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import os
 from random import Random
 from typing import Any
 
+MANY = int(os.environ.get("USHER_LAWS", "0")) >= 200
+"""Whether there is time for many of them, as ``make fuzz`` has."""
 STAGES: list[Any] = [
     "access-log",
     "request-id",
