@@ -130,6 +130,21 @@ def test_every_field_that_a_stage_writes_is_compared(usher: Usher, tmp_path: Pat
 # What explains.
 
 
+def test_a_credential_that_a_service_gives_back_is_written_nowhere(usher: Usher, tmp_path: Path) -> None:
+    stage = "{id: who, kind: authenticate, realm: quay, schemes: [{scheme: api-key, name: X-Key}]}"
+    route = "{id: r, at: GET /, access: signed-in, handler: {answer: {text: ok}}}"
+    pipeline = f"patient-usher: pipeline/1\nstages: [{stage}]\nroutes: [{route}]\naccounts: {{maren: {{api-keys: [marens-made-up-key-000]}}}}\n"
+    trace = "patient-usher: trace/1\nrequests: [{id: a, send: GET /, headers: {X-Key: other}}]\n"
+    fields = """[("WWW-Authenticate", 'ApiKey realm="marens-made-up-key-000", in="header", name="X-Key"'), ("Content-Type", "text/plain")]"""
+    app = f'def app(environ, start_response):\n    start_response("401 No", {fields})\n    return [b"no"]\n'
+    ask = ("drift", "p.yaml", "t.yaml", "--app", "own:app", "--trust", "python", "--fit", "fit.yaml")
+    told = usher(*ask, p__yaml=pipeline, t__yaml=trace, own__py=app)
+    document = usher(*ask, "--format", "json")
+    assert "who: realm mare" in told.out
+    for text in (told.out, told.err, document.out, (tmp_path / "fit.yaml").read_text()):
+        assert "marens-made-up-key-000" not in text
+
+
 def why(pipeline: Any, app: Any, *sends: dict[str, Any]) -> Explanation:
     trace = Trace.of(*sends)
     return explain(pipeline, [trace], list(drift(pipeline, trace, app=app)))

@@ -230,7 +230,7 @@ def _fit(args: Namespace, pipeline: Pipeline, why: Explanation | None, found: li
         say(f"nothing was written to {args.fit}: {reason}")
         return
     like = os.path.relpath(args.pipeline, args.fit.parent)
-    write_whole(args.fit, file_of(document_of(pipeline.blueprint, why.all_changes, like)))
+    write_whole(args.fit, file_of(DOOR.redacted(document_of(pipeline.blueprint, why.all_changes, like))))
     say(f"wrote {args.fit}, a variant of {args.pipeline}")
 
 
