@@ -81,7 +81,7 @@ def changed(model: Any, document: dict[str, Any]) -> Any:
 
 
 def main() -> None:
-    """Every mistake of the services named, or of all."""
+    """Every mistake of the services, or those that are named. Exit status 1 where too few are named right."""
     sys.path.insert(0, str(HERE))
     for name in ("buoys",):
         model = load(HERE / f"{name}.yaml")
@@ -96,6 +96,9 @@ def main() -> None:
             sums[verdict] = sums.get(verdict, 0) + 1
             print(f"  {mistake:20} {verdict:7} {took:6.1f} s  {said}", flush=True)
         print(f"{name}: {sums}")
+        seen = sum(sums.values()) - sums.get("unseen", 0)
+        if noise or sums.get("right", 0) * 10 < seen * 9:
+            sys.exit(f"{name}: the right service differs, or fewer than nine in ten are named right")
 
 
 if __name__ == "__main__":

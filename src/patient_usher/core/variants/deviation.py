@@ -219,13 +219,13 @@ _NAMES = (
 def _named(effect: str, scope: str) -> str:
     """What the trade calls it, where it has a name."""
     status = effect.partition(" comes in the place of ")
-    refused, came = status[2] in ("401", "403"), status[0].isdigit() and int(status[0]) < 400
+    refused, came = status[2] in ("401", "403"), status[0].isdigit() and int(status[0]) < 300
     if refused and came:
         for why, words in _PASSES.items():
             if why in scope:
                 return f"{words} ({effect})"
     due = effect.endswith(" comes whatever is due")
-    if (came and status[2].isdigit() and int(status[2]) >= 400) or (due and effect < "4" and "on errors" in scope):
+    if (came and status[2].isdigit() and int(status[2]) >= 400) or (due and effect < "3" and "on errors" in scope):
         return f"what is refused or fails is told as a success ({effect})"
     return next((words for begins, _, words in _NAMES if effect == begins), effect)
 
