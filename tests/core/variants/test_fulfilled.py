@@ -76,6 +76,19 @@ def test_check_says_what_would_bring_it(usher: Usher) -> None:
     assert [change["change"] for change in document["unmet"]["changes"]] == ["fair: quota 5, not 3"]
 
 
+def test_a_change_that_the_trace_makes_goes_with_every_variant(usher: Usher) -> None:
+    """A variant that what the trace changes doesn't fit is none: costs may be over a quota then."""
+    trace = """patient-usher: trace/1
+requests:
+  - {id: a, send: GET /tides, expect: {status: 404}}
+  - change: {stages: {fair: {quota: 1}}}
+  - {id: b, send: GET /tides, expect: {status: 429}}
+"""
+    told = usher("check", "p.yaml", "t.yaml", p__yaml=PIPELINE, t__yaml=trace)
+    assert (told.status, told.err) == (1, "")
+    assert "then as expected: a" in told.out
+
+
 def test_what_nothing_brings_is_left(usher: Usher) -> None:
     told = usher(
         "check",

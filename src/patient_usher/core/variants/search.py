@@ -17,6 +17,7 @@ from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.run.model_service import paced
 from patient_usher.core.engine.run.world import World
+from patient_usher.core.model.document import Unusable
 from patient_usher.core.variants.candidates import changes_of
 from patient_usher.core.variants.change import Change, changed_by
 from patient_usher.core.variants.deviation import Deviation, deviations
@@ -119,10 +120,13 @@ class _Search:
         self.tried += 1
         self.watch(self.tried)
         found: set[Difference] = set()
-        for id_, what in self.differences(variant, self.spent):
-            if (id_, what) not in self.before and id_.partition("/")[0] not in self.differing:
-                return None
-            found.add((id_, what))
+        try:
+            for id_, what in self.differences(variant, self.spent):
+                if (id_, what) not in self.before and id_.partition("/")[0] not in self.differing:
+                    return None
+                found.add((id_, what))
+        except Unusable:  # what the trace itself changes doesn't go with it
+            return None
         new = len(found - self.before)
         roots = {id_ for id_, what in found if what in ROOTS}  # what else differs there comes of it
         return _Tried(changes, frozenset(found | {one for one in self.before if one[0] in roots}), new)
