@@ -81,11 +81,11 @@ def key(scope: Any) -> str:
     (without("retry-after"), "Retry-After is missing"),
     (status(405, lambda scope, _: scope["method"] == "HEAD"), "405 comes in the place of 200 on HEAD"),
     (status(200, lambda scope, status: status == 401 and key(scope) == "other"), "a wrong credential passes: the signature or the password isn't checked (200 comes in the place of 401) where who says wrong"),
-    (status(404, lambda scope, _: scope["path"] == "/berths"), "404 comes whatever is due on route berths"),
+    (status(404, lambda scope, _: scope["path"] == "/berths"), "404 comes in the place of any other status on route berths"),
     (without("vary", on=lambda scope, _: b"origin" not in dict(scope["headers"])), "Vary is missing where no origin is granted"),
     (without("www-authenticate", on=lambda scope, _: not key(scope)), "WWW-Authenticate is missing where who says absent"),
     (lambda scope, status, fields: (status, {**fields, **({"retry-after": "600"} if status == 429 else {})}), "Retry-After is always 600"),
-    (status(200, lambda _, status: status >= 400), "200 comes whatever is due"),
+    (status(200, lambda _, status: status >= 400), "200 comes in the place of any other status"),
     (status(302, lambda _, status: status == 401), "302 comes in the place of 401"),
 ])  # fmt: skip
 def test_what_no_option_says_is_described(change: Change, words: str) -> None:

@@ -125,7 +125,7 @@ def _effects(pair: Pair, drift: Drift, earlier: Sequence[Pair], *, shift: bool) 
     name = _spelled(what)
     if what == "status":
         yield f"{theirs} comes in the place of {ours}", lambda one: one.model.status == ours
-        yield f"{theirs} comes whatever is due", lambda one: one.model.status not in (None, theirs)
+        yield f"{theirs} comes in the place of any other status", lambda one: one.model.status not in (None, theirs)
     elif what == "answer":
         yield ("no answer comes" if theirs == "none" else "an answer comes where none is due"), lambda one: True
     elif what == "body reveals":
@@ -224,7 +224,7 @@ def _named(effect: str, scope: str) -> str:
         for why, words in _PASSES.items():
             if why in scope:
                 return f"{words} ({effect})"
-    due = effect.endswith(" comes whatever is due")
+    due = effect.endswith(" comes in the place of any other status")
     if (came and status[2].isdigit() and int(status[2]) >= 400) or (due and effect < "3" and "on errors" in scope):
         return f"what is refused or fails is told as a success ({effect})"
     return next((words for begins, _, words in _NAMES if effect == begins), effect)
