@@ -67,7 +67,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument(
         "--leave-out", metavar="NAME", action="append", default=[], type=str.lower,
-        help="a header field that isn't compared; may be repeated",
+        help="leave this header field out of the comparison; may be repeated",
     )  # fmt: skip
     parser.add_argument(
         "--wait-at-most", metavar="DURATION", type=duration, default=WAIT_AT_MOST * 1_000_000,
@@ -225,8 +225,9 @@ def _fit(args: Namespace, pipeline: Pipeline, why: Explanation | None, found: li
     if args.fit is None:
         return
     if why is None or not why.all_changes:
-        reason = "no change of an option or an order explains it" if why is not None else "nothing was compared"
-        reason = "nothing differs" if why is None and not any(one.differs for one in found) else reason
+        reason = "no change of an option or an order explains it"
+        if why is None:
+            reason = "the service isn't there" if any(one.differs for one in found) else "nothing differs"
         say(f"nothing was written to {args.fit}: {reason}")
         return
     like = os.path.relpath(args.pipeline, args.fit.parent)

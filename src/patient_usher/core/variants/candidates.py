@@ -90,14 +90,14 @@ def _routes(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
                     yield Change(id_, words, (((part, id_, "access"), other),))
     for id_, entry in named(blueprint.source.doc, "routes").items():
         yield from _cached(id_, entry.get("cache"), seen)
-        yield from _clearing(blueprint, id_, entry.get("clears"))
+        yield from _clearing(id_, entry.get("clears"))
         handler = entry.get("handler")
         if isinstance(handler, Mapping) and isinstance(handler.get("answer"), Mapping):
             for path, value in seen.routes.get(id_, ()):
-                words = f"route {id_}: its handler answers {path[-1]} {said_of(value) if value is not None else 'not'}"
-                if value is None:
-                    words = f"route {id_}: its handler's answer has no {path[-1]}"
-                yield Change(id_, words, ((("routes", id_, "handler", "answer", *path), value),))
+                answers = f"answers {path[-1]} {said_of(value)}" if value is not None else f"answers without {path[-1]}"
+                yield Change(
+                    id_, f"route {id_}: its handler {answers}", ((("routes", id_, "handler", "answer", *path), value),)
+                )
 
 
 def _cached(id_: str, kept: Json, seen: Seen) -> Iterator[Change]:
@@ -114,7 +114,7 @@ def _cached(id_: str, kept: Json, seen: Seen) -> Iterator[Change]:
         yield Change(id_, f"route {id_}: cache 60s", ((("routes", id_, "cache"), "60s"),), cost=OPTION + INVENTED)
 
 
-def _clearing(blueprint: Blueprint, id_: str, clears: Json) -> Iterator[Change]:
+def _clearing(id_: str, clears: Json) -> Iterator[Change]:
     present = list(clears) if isinstance(clears, list) else []
     for at, one in enumerate(present):
         words = f"route {id_}: doesn't clear {one}"

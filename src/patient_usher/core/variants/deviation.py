@@ -11,8 +11,8 @@ from itertools import combinations
 from typing import NamedTuple
 
 from patient_usher.core.model.document import Json
-from patient_usher.core.variants.seen import Pair
-from patient_usher.core.verify.outside import Drift, by_name
+from patient_usher.core.variants.seen import Pair, asked_path
+from patient_usher.core.verify.outside import ROOTS, Drift, by_name
 from patient_usher.core.verify.record import Record
 
 COST = 6
@@ -36,7 +36,8 @@ class Deviation(NamedTuple):
 
 
 Could = Callable[[Pair], bool]
-_ROOTS = ("answer", "status", "request")
+Features = dict[tuple[str, str], None]
+"""What an exchange is told apart by, with the words for each, in order."""
 
 
 def deviations(pairs: Sequence[Pair], left: frozenset[tuple[str, str]]) -> list[Deviation]:
@@ -53,19 +54,20 @@ def deviations(pairs: Sequence[Pair], left: frozenset[tuple[str, str]]) -> list[
     }
     effects: dict[tuple[str, str], tuple[Could, list[str]]] = {}
     for id_, drifts in differing.items():
-        roots = [one for one in drifts if one.what in _ROOTS] or [one for one in drifts if one.what == "body reveals"]
+        roots = [one for one in drifts if one.what in ROOTS] or [one for one in drifts if one.what == "body reveals"]
         for drift in roots or drifts:
             for effect, could in _effects(of[id_], drift, pairs[: at[id_]], shift=drift.what in shifted):
                 effects.setdefault((drift.what, effect), (could, []))[1].append(id_)
+    features: dict[str, Features] = {pair.id: dict.fromkeys(_features(pair.model)) for pair in pairs}
     found = []
     for (what, effect), (could, ids) in effects.items():
         inside = set(ids)
         outside = [
-            pair for pair in pairs if pair.id not in inside and (what in _ROOTS or not _other(pair)) and could(pair)
+            pair for pair in pairs if pair.id not in inside and (what in ROOTS or not _other(pair)) and could(pair)
         ]
-        scope = _scope([of[id_] for id_ in ids], outside, _FIRST.get(what, ()))
+        scope = _scope([features[id_] for id_ in ids], [features[one.id] for one in outside], _FIRST.get(what, ()))
         if scope is not None:
-            whole = what in _ROOTS or effect.startswith(_KEPT)  # what else differs there comes of it
+            whole = what in ROOTS or effect.startswith(_KEPT)  # what else differs there comes of it
             says = {(id_, one.what) for id_ in ids for one in differing[id_] if whole or _same(one.what, what)}
             if what == "set-cookie":  # its callers send other cookies from then on
                 callers = {of[id_].model.caller for id_ in ids}
@@ -102,7 +104,7 @@ def _was_sent_otherwise(pair: Pair) -> bool:
 
 def _other(pair: Pair) -> bool:
     """Whether another answer came altogether: what it would have said isn't known."""
-    return any(one.what in _ROOTS for one in pair.drifts)
+    return any(one.what in ROOTS for one in pair.drifts)
 
 
 def _shifted(pairs: Sequence[Pair], left: frozenset[tuple[str, str]]) -> set[str]:
@@ -120,7 +122,7 @@ def _shifted(pairs: Sequence[Pair], left: frozenset[tuple[str, str]]) -> set[str
 
 
 def _effects(pair: Pair, drift: Drift, earlier: Sequence[Pair], *, shift: bool) -> Iterator[tuple[str, Could]]:
-    """What is otherwise, in words, each with whether an exchange could show it: the widest first."""
+    """What is otherwise, in words, each with whether an exchange could show it: the narrowest first."""
     what, ours, theirs = drift.what, drift.model, drift.service
     name = _spelled(what)
     if what == "status":
@@ -209,11 +211,11 @@ def _has(pair: Pair, name: str, item: Json) -> bool:
     return str(item).lower() in ", ".join(_fields(pair).get(name, [])).lower()
 
 
-_NAMES = (
-    ("401 comes in the place of 200", "", "a caller who should come in is asked to sign in"),
-    ("404 comes in the place of 405", "", "404 comes in the place of 405: another method is told as nothing there"),
-    ("200 comes in the place of 304", "", "200 comes in the place of 304: conditions are ignored"),
-)
+_NAMES = {
+    "401 comes in the place of 200": "a caller who should come in is asked to sign in",
+    "404 comes in the place of 405": "404 comes in the place of 405: another method is told as nothing there",
+    "200 comes in the place of 304": "200 comes in the place of 304: conditions are ignored",
+}
 
 
 def _named(effect: str, scope: str) -> str:
@@ -227,7 +229,7 @@ def _named(effect: str, scope: str) -> str:
     due = effect.endswith(" comes in the place of any other status")
     if (came and status[2].isdigit() and int(status[2]) >= 400) or (due and effect < "3" and "on errors" in scope):
         return f"what is refused or fails is told as a success ({effect})"
-    return next((words for begins, _, words in _NAMES if effect == begins), effect)
+    return _NAMES.get(effect, effect)
 
 
 _PASSES = {
@@ -285,7 +287,7 @@ def _features(record: Record) -> Iterator[tuple[str, str]]:
         yield "credential", "where no credential is sent"
     yield (
         "path",
-        f"on {record.request.method} {record.request.url.partition('://')[2].partition('/')[2].partition('?')[0]}",
+        f"on {record.request.method} {asked_path(record)}",
     )
 
 
@@ -297,19 +299,14 @@ _FIRST = {
 """By which features a field is told apart before others."""
 
 
-def _scope(inside: Sequence[Pair], outside: Sequence[Pair], first: Sequence[str] = ()) -> tuple[str, int] | None:
+def _scope(inside: Sequence[Features], outside: Sequence[Features], first: Sequence[str]) -> tuple[str, int] | None:
     """The simplest words that take in all of these and none of those, and of how many parts; None where none do."""
     if not outside:
         return "", 0
-    common = [
-        feature
-        for feature in _features(inside[0].model)
-        if all(feature in set(_features(one.model)) for one in inside[1:])
-    ]
+    common = [feature for feature in inside[0] if all(feature in one for one in inside[1:])]
     common.sort(key=lambda feature: feature[0] not in first)
-    others = [set(_features(one.model)) for one in outside]
     for count in range(1, _WIDEST + 1):
         for parts in combinations(common, count):
-            if not any(all(part in other for part in parts) for other in others):
+            if not any(all(part in one for part in parts) for one in outside):
                 return " ".join(words for _, words in parts), count
     return None

@@ -22,7 +22,7 @@ from patient_usher.core.variants.candidates import changes_of
 from patient_usher.core.variants.change import Change, changed_by
 from patient_usher.core.variants.deviation import Deviation, deviations
 from patient_usher.core.variants.seen import Pair, Seen, seen_in, seen_in_expectations
-from patient_usher.core.verify.outside import Differs, Drift, Held, Read, apart, compared, settled
+from patient_usher.core.verify.outside import ROOTS, Differs, Drift, Held, Read, apart, compared, settled
 from patient_usher.core.verify.record import Record, final_of
 from patient_usher.core.verify.run import Judged, prefix_of, run
 
@@ -38,9 +38,6 @@ MOST_TOGETHER = 3
 """Of so many changes at most an explanation consists."""
 MOST_ALIKE = 3
 """How many changes are named that explain the same."""
-
-ROOTS = ("answer", "status", "request")
-"""Where one of these differs, another answer came altogether."""
 
 Difference = tuple[str, str]
 """An exchange, and in what it differs."""
@@ -59,7 +56,7 @@ class Explained(NamedTuple):
 
 
 class Explanation(NamedTuple):
-    """What came of the search. ``leaves``: requests that still differ; ``whole``: whether everything was tried."""
+    """What came of the search. ``leaves``: requests that still differ; ``whole``: whether the budget sufficed."""
 
     changes: tuple[Explained, ...]
     leaves: tuple[str, ...]
@@ -155,8 +152,7 @@ def explained(
             ours = run(world, trace, journeys=bool(ran), service=paced(world, sent))
             yield from _against(ours, theirs, prefix_of(trace, traces), ran, fields, spent, bodies=bodies)
 
-    before = frozenset((pair.id, one.what) for pair in pairs for one in pair.drifts) | _extra(traces, held)
-    search = _Search(blueprint, before, sum(map(len, held)), differences, watch)
+    search = _Search(blueprint, _differing(traces, held), sum(map(len, held)), differences, watch)
     return _searched(search, pairs, seen_in(pairs), described=True)
 
 
@@ -261,8 +257,8 @@ def _pairs(traces: Sequence[BoundTrace], held: Sequence[Sequence[Held]]) -> list
     return found
 
 
-def _extra(traces: Sequence[BoundTrace], held: Sequence[Sequence[Held]]) -> frozenset[Difference]:
-    """The differences of all exchanges, those that the service alone had too."""
+def _differing(traces: Sequence[BoundTrace], held: Sequence[Sequence[Held]]) -> frozenset[Difference]:
+    """The differences of every exchange, also of those that the service alone had."""
     return frozenset(
         (prefix_of(trace, traces) + id_, drift.what)
         for trace, own in zip(traces, held, strict=True)
@@ -363,8 +359,7 @@ def _told(search: _Search, best: _Tried, others: Sequence[Deviation], fitting: S
         left = left & now
     said = {difference for one in others for difference in one.says}
     for one in others:
-        where = one.words
-        found.append(Explained(Change("", where, deviation=one, cost=one.cost), _sends(one.says)))
+        found.append(Explained(Change("", one.words, deviation=one, cost=one.cost), _sends(one.says)))
     return Explanation(tuple(found), _sends(best.left - said), search.tried, search.whole)
 
 

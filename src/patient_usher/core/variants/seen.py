@@ -7,6 +7,7 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from itertools import groupby
 from typing import Any, NamedTuple
+from urllib.parse import urlsplit
 
 from patient_usher.core.http.fields import list_items
 from patient_usher.core.model.document import Json
@@ -50,6 +51,11 @@ class Pair(NamedTuple):
     drifts: tuple[Drift, ...]
 
 
+def asked_path(record: Record) -> str:
+    """The path that an exchange asked for."""
+    return urlsplit(record.request.url).path or "/"
+
+
 def seen_in(pairs: Sequence[Pair]) -> Seen:
     """What the exchanges that differ have shown; the most frequent first."""
     numbers, statuses, texts, lists = Counter[int](), Counter[int](), Counter[str](), Counter[tuple[str, ...]]()
@@ -64,7 +70,7 @@ def seen_in(pairs: Sequence[Pair]) -> Seen:
             continue
         whats = {one.what for one in pair.drifts}
         values, ours = by_name(answer), by_name(pair.model.response) if pair.model.response else {}
-        paths[f"/{pair.model.request.url.partition('://')[2].partition('/')[2].partition('?')[0]}"] += 1
+        paths[asked_path(pair.model)] += 1
         if "status" in whats:
             numbers[answer.status] += 1
             statuses[answer.status] += 1
@@ -109,9 +115,8 @@ def seen_in_expectations(pairs: Sequence[Pair]) -> Seen:
     for pair in pairs:
         if not pair.drifts:
             continue
-        asked = pair.model.request
-        paths.append(f"/{asked.url.partition('://')[2].partition('/')[2].partition('?')[0]}")
-        texts += [value for name, value in asked.headers if name.lower() == "origin"]
+        paths.append(asked_path(pair.model))
+        texts += [value for name, value in pair.model.request.headers if name.lower() == "origin"]
         for drift in pair.drifts:
             expected, name = drift.service, drift.what.partition("header ")[2].lower()
             numbers |= {int(one) for one in _FIGURES.findall(str(expected)) if len(one) < 10}

@@ -64,6 +64,8 @@ def other_order(model: Record, ran: Sequence[str], shown: Collection[str]) -> Dr
     return Drift("order", ours, theirs, ours[at] if at < len(ours) else theirs[at])
 
 
+ROOTS = ("answer", "status", "request")
+"""Where one of these differs, another answer came altogether: what else differs there comes of it."""
 _SERVER = "server"
 """Who answers where nobody catches an error."""
 Read = Callable[[list[str]], Json]
@@ -111,7 +113,7 @@ def _of_content(model: Record, service: Record, *, bodies: bool) -> Iterator[Dri
         return
     private = [error.message for error in model.errors if len(error.message) > _SHORT]
     shown = [text for text in private if text in theirs and text not in ours]
-    stack = _STACK.search(json_text(theirs)) and not _STACK.search(json_text(ours))
+    stack = _STACK.search(_json_text(theirs)) and not _STACK.search(_json_text(ours))
     if shown or stack:
         yield Drift("body reveals", "nothing private", "a stack" if stack else "an error's message")
     elif bodies and (_json(ours) is None or _json(ours) != _json(theirs)):
@@ -127,7 +129,7 @@ def _json(text: str) -> Json:
     return found
 
 
-def json_text(text: str) -> str:
+def _json_text(text: str) -> str:
     """A text with the line ends and quotes of JSON strings as they are meant."""
     return text.replace("\\n", "\n").replace('\\"', '"')
 
