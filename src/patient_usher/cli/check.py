@@ -47,8 +47,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--format", choices=["text", "json", "sarif"], default="text", help="text for people (default), json or sarif"
     )
     parser.add_argument(
-        "--mend", metavar="CODE[@STAGE]", action="append", default=[],
-        help="write a variant of the file in which this is mended, or all; may be repeated",
+        "--mend", metavar="CODE[@STAGE][=N]", action="append", default=[],
+        help="write a variant of the file in which this is mended, or all; =2 takes the second of the mends that are "
+        "offered; may be repeated",
     )  # fmt: skip
     parser.add_argument(
         "--into", metavar="FILE", type=Path, help="where the variant goes (default: PIPELINE-mended.yaml, beside it)"
@@ -91,14 +92,19 @@ def _mend(args: Namespace, checked: Checked, traces: list[Trace]) -> int:
     """Write the variant. Returns 1 where something that was asked for can't be mended."""
     wanted = [] if args.mend == ["all"] else args.mend
     known = [name for found in checked.findings for name in (found.rule.code, found.where)]
-    for name in wanted:
+    for name, equals, number in (one.partition("=") for one in wanted):
         if name not in known:
             raise unusable(f"nothing called '{name}' is found", did_you_mean(name, known) or "nothing needs mending")
-    mended, done = mend(checked, *traces, wanted=wanted)
+        most = max(len(found.choices) for found in checked.findings if name in (found.rule.code, found.where))
+        if equals and most and number not in map(str, range(1, most + 1)):
+            only = "only one mend" if most == 1 else f"mends 1 to {most}"
+            raise unusable(f"{name} has no mend '{number}'", f"check offers {only} for it", "--mend")
+    named = [one.partition("=")[0] for one in wanted]
+    mended, done, new = mend(checked, *traces, wanted=wanted)
     withheld = [
         found
         for found in checked.findings
-        if found.withheld is not None and (not wanted or found.rule.code in wanted or found.where in wanted)
+        if found.withheld is not None and (not named or found.rule.code in named or found.where in named)
     ]
     for found in withheld:
         say(f"{found.where}: no mend is offered; {found.withheld}")
@@ -115,6 +121,8 @@ def _mend(args: Namespace, checked: Checked, traces: list[Trace]) -> int:
     write_whole(path, DOOR.text(notes + yaml_of(DOOR.redacted(change))))
     stdout_painter().write(line(f"{found.where}: {found.mend.words}") for found in done)
     stdout_painter().write([line(f"wrote {path}, a variant of {args.pipeline}")])
+    if new:
+        say(f"check then finds {', '.join(found.where for found in new)}")
     return 1 if withheld else 0
 
 

@@ -12,7 +12,7 @@ from patient_usher.core.analysis.findings.rule import Rule
 from patient_usher.core.analysis.findings.witness import Document, caught
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.words import counted
-from patient_usher.core.verify.document_types import Differs, FindingRecord, Findings, Place
+from patient_usher.core.verify.document_types import Choice, Differs, FindingRecord, Findings, Place
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, compared_of, worked
 from patient_usher.output.door import DOOR
@@ -130,12 +130,10 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     yield from _wrapped(_notices(finding, found), "  ", "name")
     yield from _wrapped(finding.suspicion.happens, "  ", "")
     yield from _wrapped(finding.rule.matters, "  ", "dim")
-    if finding.withheld is not None:
-        yield from _labelled("mend", finding.withheld, "raised")
-    else:
-        yield from _labelled("mend", finding.mend.words, "good")
-    if command and finding.withheld is None:
-        yield line((f"         {command} --mend {finding.where}", "dim"))
+    yield from _labelled("mend", _mends(finding), "raised" if finding.withheld is not None else "good")
+    if command and finding.choices:
+        which = "=1" if len(finding.choices) > 1 else ""
+        yield line((f"         {command} --mend {finding.where}{which}", "dim"))
     if found is None:
         yield line(("  seen   ", "good"), ("in the file alone; no request was tried for it", "dim"))
         return
@@ -248,7 +246,8 @@ def _entry(checked: Checked, finding: Finding) -> FindingRecord:
         happens=finding.suspicion.happens,
         matters=finding.rule.matters,
         mend=finding.mend.words,
-        change=variant_of(checked.blueprint, finding.cure) if finding.withheld is None else None,
+        change=variant_of(checked.blueprint, finding.cure) if finding.choices else None,
+        choices=[Choice(mend.words, variant_of(checked.blueprint, cure)) for mend, cure in finding.choices],
         known=finding.known,
         withheld=finding.withheld,
         witness=found.trace if found is not None else None,
@@ -261,7 +260,12 @@ def _seen(checked: Checked, finding: Finding) -> str:
 
 
 def _mends(finding: Finding) -> str:
-    return finding.withheld if finding.withheld is not None else finding.mend.words
+    if finding.withheld is not None:
+        return finding.withheld
+    words = [mend.words for mend, _ in finding.choices]
+    if len(words) == 1:
+        return words[0]
+    return "; or ".join(f"({number}) {each}" for number, each in enumerate(words, 1))
 
 
 _SARIF_LEVELS = {"error": "error", "warning": "warning", "advice": "note"}
@@ -316,13 +320,13 @@ def _result(checked: Checked, finding: Finding, number: int) -> JsonObject:
             }
         ],
     }
-    if finding.withheld is None:
-        change = {"patient-usher": "pipeline/1", "like": spot.file, **variant_of(checked.blueprint, finding.cure)}
+    for mend, cure in finding.choices:
+        change = {"patient-usher": "pipeline/1", "like": spot.file, **variant_of(checked.blueprint, cure)}
         region = {"startLine": 1, "startColumn": 1, "endLine": 1, "endColumn": 1}
         written = {"deletedRegion": region, "insertedContent": {"text": yaml_of(change)}}
         artifact = {"artifactLocation": {"uri": _uri(mended_name(spot.file))}, "replacements": [written]}
-        words = f"{finding.mend.words}: a variant of the file"
-        result["fixes"] = [{"description": {"text": words}, "artifactChanges": [artifact]}]
+        fix = {"description": {"text": f"{mend.words}: a variant of the file"}, "artifactChanges": [artifact]}
+        result.setdefault("fixes", []).append(fix)
     if finding.known is not None:
         result["suppressions"] = [{"kind": "inSource", "justification": finding.known}]
     return result

@@ -42,8 +42,13 @@ def check(
     return found._replace(unmet=unmet if unmet.tried else None)
 
 
-def mend(checked: Checked, *traces: Trace, wanted: Collection[str] = ()) -> tuple[Blueprint, list[Finding]]:
-    """The pipeline with findings mended one after the other, and which were. ``wanted``: codes, or ``CODE@STAGE``."""
+def mend(
+    checked: Checked, *traces: Trace, wanted: Collection[str] = ()
+) -> tuple[Blueprint, list[Finding], list[Finding]]:
+    """The pipeline with findings mended one after the other, which were, and what is found then that wasn't before.
+
+    ``wanted``: codes, or ``CODE@STAGE``, with ``=N`` for the Nth of the mends that are offered.
+    """
     return search.mend_all(checked, tuple(wanted), bound_all(checked.blueprint, traces))
 
 

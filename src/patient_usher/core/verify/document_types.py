@@ -42,6 +42,13 @@ class Differs(Struct):
     mended: Json
 
 
+class Choice(Struct):
+    """One mend that is offered, and the variant that has it."""
+
+    mend: str
+    change: dict[str, Json]
+
+
 class FindingRecord(Struct):
     """Something that is wrong, with the requests that prove it."""
 
@@ -55,6 +62,7 @@ class FindingRecord(Struct):
     matters: str
     mend: str
     change: dict[str, Json] | None
+    choices: list[Choice]
     known: str | None
     withheld: str | None
     witness: TraceDocument | None

@@ -180,6 +180,7 @@ DESK: dict[str, Any] = {
     "routes": [],
     "groups": [{"id": "v", "desk": {"at": "/desk", "gives": "token", "keys": "main"}, "routes": [route("GET /me", "signed-in")]}],
 }  # fmt: skip
+MARKS = {"id": "marks", "kind": "header-fields", "on-answer": {"put": {"X-Tenant": "${context.tenant}"}}}
 MENDS: list[tuple[str, dict[str, Any], str]] = [
     ("access-unenforced", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize", "except": ["/ledger"]}], "routes": [LEDGER]}, "let may meet /ledger too"),
     ("access-unenforced", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize", "only": ["/berths"]}], "routes": [LEDGER, route("GET /berths", {"role": "skipper"})]}, "let may meet GET /ledger too"),
@@ -199,6 +200,8 @@ MENDS: list[tuple[str, dict[str, Any], str]] = [
     ("error-type-unknown", {**TAKEN, "stages": [{"id": "net", "kind": "error-handler", "answers": [{"raised": "BerthTakn", "status": 409}]}], "routes": [RAISES]}, "write BerthTaken"),
     ("answer-shared", {"accounts": BOTH, "stages": [WHO, {"id": "shelf", "kind": "cache"}], "routes": [route("GET /r", "signed-in", cache={"shared": "1m", "same-for": "everyone"}, handler={"answer": {"json": {"for": "${identity.name}"}}})]}, "don't call r the same for everyone"),
     ("answer-shared", {"accounts": BOTH, "stages": [{"id": "shelf", "kind": "cache"}, WHO], "routes": [route("GET /r", "signed-in", cache="1m", handler={"answer": {"json": {"for": "${identity.name}"}}})]}, "move shelf behind who"),
+    ("value-unset", {"accounts": BOTH, "refuse": "raise", "stages": [MARKS, "error-handler", WHO, {"id": "tenant", "kind": "decide", "cases": [{"set": {"tenant": "blue"}}]}]}, "move marks behind tenant"),
+    ("value-unset", {"stages": [{**MARKS, "on-request": MARKS["on-answer"], "on-answer": {}}, {"id": "tenant", "kind": "decide", "cases": [{"set": {"tenant": "blue"}}]}]}, "move tenant in front of marks"),
     ("public-route-refused", DESK, "let who take it for none there"),
     ("role-unknown", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize"}], "routes": [route("GET /r", {"role": "skiper"})]}, "write skipper"),
     ("tier-unreachable", {"stages": ["access-log", {"id": "t", "kind": "rate-limit", "quota": 3, "window": "1m", "tiers": [{"when": {"method": "GET"}, "quota": 5}, {"when": {"method": "GET", "path": "/r"}, "quota": 9}]}]}, "move tier 2 in front of tier 1"),
@@ -214,6 +217,38 @@ def test_a_mistake_is_mended_where_it_is_made(code: str, doc: dict[str, Any], wo
     checked = check(loaded(json.dumps({"patient-usher": "pipeline/1", "routes": [route("GET /r")], **doc})))
     assert [(finding.rule.code, finding.mend.words) for finding in checked.findings] == [(code, words)]
     assert found(check(Pipeline(checked.findings[0].cure))) == []
+
+
+MISSING: dict[str, Any] = {"when": {"header": {"X-Key": "missing"}}}
+TWICE = {"answer-and-continue": {"status": 401}}
+CHOICES: list[tuple[list[dict[str, Any]], list[str]]] = [
+    ([{"log": "seen", "then": "nothing"}], ["let case 1 of gate pass on", "let case 1 of gate refuse with 403"]),
+    ([{**MISSING, "then": "nothing"}], ["let case 1 of gate refuse with 403", "let case 1 of gate pass on"]),
+    ([{**MISSING, "set": {"key": "none"}, "then": "nothing"}], ["let case 1 of gate pass on", "let case 1 of gate refuse with 403"]),
+    ([{**MISSING, "then": "continue"}, {"then": "nothing"}], ["let case 2 of gate refuse with 403", "let case 2 of gate pass on"]),
+    ([{**MISSING, "then": TWICE}], ["let case 1 of gate answer, and not pass on", "let case 1 of gate pass on"]),
+    ([{**MISSING, "then": TWICE}, {"then": TWICE}], ["let cases 1 and 2 of gate answer, and not pass on", "let cases 1 and 2 of gate pass on"]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("cases", "words"), CHOICES)
+def test_two_intents_are_two_mends_to_choose_from(
+    usher: Usher, tmp_path: Path, cases: list[dict[str, Any]], words: list[str]
+) -> None:
+    doc = {
+        "patient-usher": "pipeline/1",
+        "stages": [{"id": "gate", "kind": "decide", "cases": cases}],
+        "routes": [route("GET /r")],
+    }
+    (tmp_path / "p.json").write_text(json.dumps(doc))
+    (finding,) = json.loads(usher("check", "p.json", "--format", "json").out)["findings"]
+    assert [choice["mend"] for choice in finding["choices"]] == words
+    for number, each in enumerate(words, 1):
+        written = usher("check", "p.json", "--mend", f"{finding['code']}@gate={number}", "--into", f"{number}.yaml")
+        assert (written.status, each in written.out) == (0, True)
+        assert finding["code"] not in usher("check", f"{number}.yaml", "--format", "json").out
+    wrong = usher("check", "p.json", "--mend", f"{finding['code']}=3", "--into", "3.yaml")
+    assert (wrong.status, "mends 1 to 2" in wrong.err) == (2, True)
 
 
 GOOD_PARTS: dict[str, dict[str, Any]] = {

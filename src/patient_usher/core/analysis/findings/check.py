@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from patient_usher.core.analysis.findings.mends import Mend, variant_between
+from patient_usher.core.analysis.findings.mends import PASS_ON, Mend, variant_between
 from patient_usher.core.analysis.findings.rule import LEVELS, Context, Rule, Suspicion
 from patient_usher.core.analysis.findings.rules import rules
 from patient_usher.core.analysis.findings.rules.known_stale import stale
@@ -31,6 +31,7 @@ class Finding(NamedTuple):
 
     ``as_is`` and ``mended`` are what came of the witness in the pipeline as it is and as mended, None where the
     reasoning needs none. ``cure`` is the mended pipeline; ``withheld`` why it isn't offered, though it proves it.
+    ``others``: mends, each with its pipeline, that cure it too and suit another intent of the developer.
     """
 
     rule: Rule
@@ -42,6 +43,12 @@ class Finding(NamedTuple):
     known: str | None = None
     withheld: str | None = None
     apart: str = ""
+    others: tuple[tuple[Mend, Blueprint], ...] = ()
+
+    @property
+    def choices(self) -> tuple[tuple[Mend, Blueprint], ...]:
+        """The mends that are offered, the one that is likeliest meant first; none where it is withheld."""
+        return ((self.mend, self.cure), *self.others) if self.withheld is None else ()
 
     @property
     def where(self) -> str:
@@ -144,6 +151,8 @@ def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: S
             continue
         kept: Finding | None = None
         for mend in suspicion.mends:
+            if kept is not None and kept.withheld is None and mend.intent in ("", kept.mend.intent):
+                continue
             cure = mended(context.blueprint, mend)
             if cure is None:
                 continue
@@ -159,8 +168,12 @@ def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: S
                 if (why := worse[key]) is not None:
                     kept = kept or found._replace(withheld=why)
                     continue
-            kept = found
-            break
+            if kept is None or kept.withheld is not None:
+                kept = found
+            else:
+                kept = kept._replace(others=(*kept.others, (mend, cure)))
+            if not mend.intent:
+                break
         if kept is not None:
             seen.add(suspicion.key)
             mine.append(kept)
@@ -212,7 +225,7 @@ def _withheld(
         return f"yours to say: {mend.left}"
     if what := _worsens(context.blueprint, cure, traces, context.trials.seed):
         return f"none is safe: to {mend.words} would change {what}, which the trace holds"
-    what = harm(context, suspicion, cure)
+    what = harm(context, suspicion, cure, lets_through=mend.intent == PASS_ON)
     return f"none is safe: to {mend.words} would {what}" if what is not None else None
 
 
@@ -346,11 +359,11 @@ def _accepted(
 
 def mend_all(
     checked: Checked, wanted: Sequence[str] = (), traces: Sequence[BoundTrace] = ()
-) -> tuple[Blueprint, list[Finding]]:
-    """The pipeline with findings mended one after the other, and which were.
+) -> tuple[Blueprint, list[Finding], list[Finding]]:
+    """The pipeline with findings mended one after the other, which were, and what is found then that wasn't before.
 
-    ``wanted``: codes, or ``CODE@STAGE``; all, where there is none. What somebody has accepted stays, and so does what
-    can't be mended without making something of the ``traces`` worse.
+    ``wanted``: codes, or ``CODE@STAGE``, with ``=N`` for the Nth of several mends; all, where there is none. What
+    somebody has accepted stays, and so does what can't be mended without making something of the ``traces`` worse.
     """
     blueprint, done = checked.blueprint, list[Finding]()
     findings = checked.findings
@@ -358,9 +371,10 @@ def mend_all(
     for _ in range(DEEPEST):
         one = next(
             (
-                found
+                chosen
                 for found in findings
-                if _may_be_mended(found, wanted) and found.cure.source.doc not in been  # no mend undoes another
+                if (chosen := _chosen(found, wanted)) is not None
+                and chosen.cure.source.doc not in been  # no mend undoes another
             ),
             None,
         )
@@ -370,12 +384,21 @@ def mend_all(
         blueprint = one.cure
         been.append(blueprint.source.doc)
         findings = check(blueprint, seed=checked.seed, traces=traces).findings
-    return blueprint, done
+    before = {(found.rule.code, found.suspicion.key) for found in checked.findings}
+    return blueprint, done, [found for found in findings if (found.rule.code, found.suspicion.key) not in before]
 
 
-def _may_be_mended(found: Finding, wanted: Sequence[str]) -> bool:
-    asked = not wanted or found.rule.code in wanted or found.where in wanted
-    return asked and found.known is None and found.withheld is None
+def _chosen(found: Finding, wanted: Sequence[str]) -> Finding | None:
+    """The finding with the mend that is asked for; None where it isn't to be mended, or can't be."""
+    if found.known is not None or not found.choices:
+        return None
+    if not wanted:
+        return found
+    for name, _, number in (one.partition("=") for one in wanted):
+        if name in (found.rule.code, found.where) and 0 < int(number or 1) <= len(found.choices):
+            mend, cure = found.choices[int(number or 1) - 1]
+            return found._replace(mend=mend, cure=cure, others=())
+    return None
 
 
 def variant_of(before: Blueprint, after: Blueprint) -> JsonObject:

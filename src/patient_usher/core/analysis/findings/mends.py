@@ -18,22 +18,28 @@ class Mend(NamedTuple):
     """What to do, in words, and the edit that does it to a document in place.
 
     Edits raise LookupError where the document has no such place. ``left``: what the edit can't know, and leaves to
-    the developer: such a mend proves a mistake and isn't offered.
+    the developer: such a mend proves a mistake and isn't offered. ``intent``: what the developer may have meant by
+    the place, where it can be more than one thing; mends of different intents are offered side by side.
     """
 
     words: str
     edit: Edit
     left: str | None = None
+    intent: str = ""
 
 
-def mend(words: str, *edits: Edit, left: str | None = None) -> Mend:
-    """A mend of one edit or several."""
+PASS_ON = "pass on"
+"""An intent: the stage was meant to let the request through."""
+
+
+def mend(words: str, *edits: Edit, left: str | None = None, intent: str = "") -> Mend:
+    """Make a mend of one edit or several."""
 
     def edit(doc: Document) -> None:
         for each in edits:
             each(doc)
 
-    return Mend(words, edit, left)
+    return Mend(words, edit, left, intent)
 
 
 def value_at(doc: Document, path: Sequence[str | int]) -> Json:

@@ -21,8 +21,11 @@ _PLAIN = ("call", "matched", "page")
 """Probes of the sort that every caller may send: to keep out one who rightly does is harm, whatever it shows."""
 
 
-def harm(context: Context, suspicion: Suspicion, cure: Blueprint) -> str | None:
-    """What a mend would make worse, in words; None where it does no harm in anything that was tried."""
+def harm(context: Context, suspicion: Suspicion, cure: Blueprint, *, lets_through: bool = False) -> str | None:
+    """What a mend would make worse, in words; None where it does no harm in anything that was tried.
+
+    ``lets_through``: the mend is meant to let pass what the stage of the finding leaves without an answer.
+    """
     trials = context.trials.apart()
     for scenario in context.scenarios:
         as_is = context.run(scenario)
@@ -30,7 +33,7 @@ def harm(context: Context, suspicion: Suspicion, cure: Blueprint) -> str | None:
         if as_is is None or after is None:
             continue
         shown = suspicion.proof is not None and suspicion.proof(as_is, after)
-        for found in _harms(context, suspicion, scenario, as_is, after, shown=shown):
+        for found in _harms(context, suspicion, scenario, as_is, after, shown=shown, lets_through=lets_through):
             return found
     return None
 
@@ -47,7 +50,14 @@ def newly_fails(as_is: ScenarioRun, after: ScenarioRun) -> bool:
 
 
 def _harms(
-    context: Context, suspicion: Suspicion, scenario: Scenario, as_is: ScenarioRun, after: ScenarioRun, *, shown: bool
+    context: Context,
+    suspicion: Suspicion,
+    scenario: Scenario,
+    as_is: ScenarioRun,
+    after: ScenarioRun,
+    *,
+    shown: bool,
+    lets_through: bool,
 ) -> Iterator[str]:
     """``shown``: the probe is one of those that the finding is about."""
     for x in as_is.exchanges:
@@ -57,10 +67,11 @@ def _harms(
         what = f"{x.sent.method} {x.sent.url.path}"
         by = scenario.by if x is as_is.last else UNKNOWN
         failed = other.outcome in SLIPS if scenario.sort == "failing" else fails(other)
-        if failed and not fails(x) and _served(x) and not (shown and _is_odd(scenario)):
+        lost = other.outcome == "crashed" and any(error.caught_by for error in x.errors)  # nobody catches it now
+        if failed and not fails(x) and (lost or (_served(x) and not (shown and _is_odd(scenario)))):
             yield f"make {what} fail with {status(other) or 'no answer'}"
         elif other.handler_reached and not x.handler_reached:
-            if _kept_by_own_logic(context, x):
+            if _kept_by_own_logic(context, x) and not (lets_through and x.outcome in SLIPS):
                 yield f"let {what} through, which {x.refused_by or 'a stage'} keeps out"
             elif not (_is_open(other) or _rightly(context, other, other, by)):
                 yield f"let {_who(by, other)} in at {what}"

@@ -85,13 +85,21 @@ def _suspicion(context: Context, item: PlacedRoute | None, id_: str, name: str) 
 def _mends(context: Context, reader: str, value: str) -> Iterator[Mend]:
     for id_, option in context.options.items():
         if value in option.sets() and option.enabled and reader in context.options:
-            yield mend(f"move {id_} in front of {reader}", stand(id_, "before", reader))
+            moves = [
+                mend(f"move {id_} in front of {reader}", stand(id_, "before", reader)),
+                mend(f"move {reader} behind {id_}", stand(reader, "behind", id_)),
+            ]
+            order = next((order for _, order in context.ways if reader in order and id_ in order), [reader, id_])
+            between = order[order.index(reader) : order.index(id_)]  # whoever sets it may need what stands here
+            needed = any(context.kind(one) in ("error-handler", "authenticate", "read-body") for one in between)
+            yield from reversed(moves) if needed else moves
     kind = "request-id" if value == "request-id" else "decide"
     entry: dict[str, object] = {"id": free_id(context.doc, f"sets-{value}"), "kind": kind}
     if kind == "decide":
         entry["cases"] = [{"set": {value: "made-up"}}]
     where = add(entry, "before", reader) if reader in context.options else add_last(entry)
-    yield mend(f"set {value} in a stage in front of it", where)
+    left = None if kind == "request-id" else f"what {value} should be; set it in a stage in front of what reads it"
+    yield mend(f"set {value} in a stage in front of it", where, left=left)
 
 
 RULE = Rule(
