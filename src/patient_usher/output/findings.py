@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from msgspec import structs
 
-from patient_usher.core.analysis.findings.check import Checked, Finding, variant_of
+from patient_usher.core.analysis.findings.check import Checked, Finding
 from patient_usher.core.analysis.findings.rule import Rule
 from patient_usher.core.analysis.findings.witness import Document, caught
 from patient_usher.core.model.document import JsonObject
@@ -39,7 +39,7 @@ def proof(checked: Checked, finding: Finding) -> Proof | None:
     if finding.as_is is None or finding.mended is None:
         return None
     name = finding.where.replace("@", "-")[:60]
-    trace = caught(name, finding.as_is, finding.mended, checked.blueprint, finding.cure, checked.base, checked.seed)
+    trace = caught(name, finding.as_is, finding.mended, finding.blueprint, finding.cure, checked.base, checked.seed)
     ids = [request["id"] for request in trace["requests"] if "send" in request]
     before, after = (_named(run.records(), ids) for run in (finding.as_is, finding.mended))
     return Proof(DOOR.redacted(trace), compared_of(("as it is", "mended"), before, after))
@@ -115,7 +115,7 @@ def _notices(finding: Finding, found: Proof | None) -> str:
 
 def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     mark, style = MARKS[finding.rule.level]
-    spot = str(finding.spot(checked.blueprint.source.doc))
+    spot = str(finding.spot)
     head = f"{mark} {finding.where}  {finding.rule.level}"
     if len(head) + len(spot) + 2 <= line_width():
         yield line(
@@ -128,7 +128,7 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
         yield line((f"  {spot}", "dim"))
     found = proof(checked, finding)
     yield from _wrapped(_notices(finding, found), "  ", "name")
-    yield from _wrapped(finding.suspicion.happens, "  ", "")
+    yield from _wrapped(_happens(finding), "  ", "")
     yield from _wrapped(finding.rule.matters, "  ", "dim")
     yield from _labelled("mend", _mends(finding), "raised" if finding.withheld is not None else "good")
     if command and finding.choices:
@@ -137,7 +137,8 @@ def _whole(checked: Checked, finding: Finding, command: str) -> Iterator[Line]:
     if found is None:
         yield line(("  seen   ", "good"), ("in the file alone; no request was tried for it", "dim"))
         return
-    yield line(("  reproduce with", "good"), (" these requests, which a trace may have", "dim"))
+    there = f", with -e {finding.environment}" if finding.environment is not None else ""
+    yield line(("  reproduce with", "good"), (f" these requests, which a trace may have{there}", "dim"))
     yield from _request_lines(found.trace)
     groups = found.compared.comparison.groups
     if groups:
@@ -234,20 +235,21 @@ def document(checked: Checked) -> Findings:
 
 def _entry(checked: Checked, finding: Finding) -> FindingRecord:
     found = proof(checked, finding)
-    spot = finding.spot(checked.blueprint.source.doc)
+    spot = finding.spot
     differs = found.compared.comparison.differs if found is not None else ()
     return FindingRecord(
         code=finding.rule.code,
         level=finding.rule.level,
+        environment=finding.environment,
         stage=finding.suspicion.stage,
         route=finding.suspicion.route,
         at=Place(spot.file, spot.line, spot.column),
         notices=_notices(finding, found),
-        happens=finding.suspicion.happens,
+        happens=_happens(finding),
         matters=finding.rule.matters,
         mend=finding.mend.words,
-        change=variant_of(checked.blueprint, finding.cure) if finding.choices else None,
-        choices=[Choice(mend.words, variant_of(checked.blueprint, cure)) for mend, cure in finding.choices],
+        change=finding.change(finding.cure) if finding.choices else None,
+        choices=[Choice(mend.words, finding.change(cure)) for mend, cure in finding.choices],
         known=finding.known,
         withheld=finding.withheld,
         witness=found.trace if found is not None else None,
@@ -257,6 +259,11 @@ def _entry(checked: Checked, finding: Finding) -> FindingRecord:
 
 def _seen(checked: Checked, finding: Finding) -> str:
     return _notices(finding, proof(checked, finding))
+
+
+def _happens(finding: Finding) -> str:
+    there = f"in the environment {finding.environment}, " if finding.environment is not None else ""
+    return there + finding.suspicion.happens
 
 
 def _mends(finding: Finding) -> str:
@@ -304,12 +311,12 @@ def _rule(rule: Rule) -> JsonObject:
 
 
 def _result(checked: Checked, finding: Finding, number: int) -> JsonObject:
-    spot = finding.spot(checked.blueprint.source.doc)
+    spot = finding.spot
     result: JsonObject = {
         "ruleId": finding.rule.code,
         "ruleIndex": number,
         "level": _SARIF_LEVELS[finding.rule.level],
-        "message": {"text": f"{_seen(checked, finding)} {finding.suspicion.happens}; {_mends(finding)}"},
+        "message": {"text": f"{_seen(checked, finding)} {_happens(finding)}; {_mends(finding)}"},
         "locations": [
             {
                 "physicalLocation": {
@@ -321,7 +328,7 @@ def _result(checked: Checked, finding: Finding, number: int) -> JsonObject:
         ],
     }
     for mend, cure in finding.choices:
-        change = {"patient-usher": "pipeline/1", "like": spot.file, **variant_of(checked.blueprint, cure)}
+        change = {"patient-usher": "pipeline/1", "like": spot.file, **finding.change(cure)}
         region = {"startLine": 1, "startColumn": 1, "endLine": 1, "endColumn": 1}
         written = {"deletedRegion": region, "insertedContent": {"text": yaml_of(change)}}
         artifact = {"artifactLocation": {"uri": _uri(mended_name(spot.file))}, "replacements": [written]}

@@ -342,6 +342,6 @@ def _edited(blueprint: Blueprint, path: Path, value: Json) -> Blueprint | None:
     else:
         node[path[-1]] = value
     try:
-        return compile_source(blueprint.source._replace(doc=doc))
+        return compile_source(blueprint.source._replace(doc=doc, plain=None))
     except (Unusable, LookupError, TypeError, AttributeError):
         return None

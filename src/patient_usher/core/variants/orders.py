@@ -73,7 +73,7 @@ def reordered(blueprint: Blueprint, order: Sequence[str]) -> Blueprint:
         ids = [id_ for id_ in running_order(spec, item) if id_ in steps]
         at = ids.index("router") if item is not None or not blueprint.sequential else _offered(listed, steps)
         plans[key] = plan.of(tuple(steps[id_] for id_ in ids), at)
-    source = blueprint.source._replace(doc=doc)
+    source = blueprint.source._replace(doc=doc, plain=None)
     return replace(blueprint, source=source, spec=spec, plans=plans, changes={})
 
 

@@ -54,6 +54,7 @@ class FindingRecord(Struct):
 
     code: str
     level: Annotated[str, Meta(extra_json_schema={"enum": ["error", "warning", "advice"]})]
+    environment: str | None
     stage: str | None
     route: str | None
     at: Place

@@ -251,6 +251,38 @@ def test_two_intents_are_two_mends_to_choose_from(
     assert (wrong.status, "mends 1 to 2" in wrong.err) == (2, True)
 
 
+IN_ENVIRONMENTS: list[tuple[dict[str, Any], dict[str, Any], list[tuple[str, str | None]]]] = [
+    ({}, {"staging": {"stages": {"net": {"reveal": "everything"}}}}, [("errors-revealed@net/staging", "staging")]),
+    ({}, {"development": {"stages": {"net": {"reveal": "everything"}}}}, []),
+    ({}, {"staging": {"stages": {"net": {"log": "nothing"}}}}, [("errors-unlogged@net/staging", "staging")]),
+    ({"environment": "staging"}, {"staging": {"stages": {"net": {"log": "nothing"}}}}, [("errors-unlogged@net", None)]),
+    ({"environment": "calm"}, {"calm": {"stages": {"net": {"enabled": True}}}, "loud": {}}, []),
+    ({"environment": "calm", "net": {"enabled": False}}, {"calm": {"stages": {"net": {"enabled": True}}}}, [("errors-uncaught@r/production", "production")]),
+    ({"known": [{"finding": "errors-unlogged", "stage": "net", "why": "on purpose"}]}, {"staging": {"stages": {"net": {"log": "nothing"}}}}, [("errors-unlogged@net/staging", "staging")]),
+    ({"known": [{"finding": "errors-unlogged", "stage": "net", "why": "on purpose"}]}, {"staging": {}}, [("known-stale", None)]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("doc", "environments", "expected"), IN_ENVIRONMENTS)
+def test_every_environment_is_looked_at(
+    usher: Usher,
+    tmp_path: Path,
+    doc: dict[str, Any],
+    environments: dict[str, Any],
+    expected: list[tuple[str, str | None]],
+) -> None:
+    net = {"id": "net", "kind": "error-handler", **doc.get("net", {})}
+    parts = {key: value for key, value in doc.items() if key != "net"}
+    fails = route("GET /r", handler={"raise": {"type": "Leak", "message": "a line of the log"}})
+    whole = {"patient-usher": "pipeline/1", "stages": ["access-log", net], "routes": [fails], "errors": {"Leak": {}}}
+    (tmp_path / "p.json").write_text(json.dumps({**whole, **parts, "environments": environments}))
+    checked = check(load(tmp_path / "p.json"))
+    assert [(one.where, one.environment) for one in checked.findings] == expected
+    for one in checked.findings if expected != [("known-stale", None)] and not parts.get("known") else ():
+        written = usher("check", "p.json", "--mend", one.where, "--into", "mended.yaml")
+        assert (written.status, usher("check", "mended.yaml").status) == (0, 0)
+
+
 GOOD_PARTS: dict[str, dict[str, Any]] = {
     "nothing but a route": {},
     "a log and a net": {"stages": ["access-log", {"kind": "error-handler"}], "refuse": "raise"},

@@ -9,15 +9,17 @@ from typing import NamedTuple
 from patient_usher.core.analysis.findings.mends import PASS_ON, Mend, variant_between
 from patient_usher.core.analysis.findings.rule import LEVELS, Context, Rule, Suspicion
 from patient_usher.core.analysis.findings.rules import rules
+from patient_usher.core.analysis.findings.rules.known_stale import RULE as STALE_RULE
 from patient_usher.core.analysis.findings.rules.known_stale import stale
 from patient_usher.core.analysis.findings.safety import harm, newly_fails
 from patient_usher.core.decisions.runner import BUDGET, Runner, ScenarioRun
 from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.compile.compiler import compile_source
+from patient_usher.core.engine.compile.compiler import compile_source, in_other_environments
 from patient_usher.core.engine.run.world import World
-from patient_usher.core.model.document import Json, JsonObject, Spot, Unusable, copy_tree, locate
+from patient_usher.core.model.document import JsonObject, Spot, Unusable, copy_tree, locate, merge
+from patient_usher.core.model.overlays import CHANGEABLE
 from patient_usher.core.variants.search import Explanation
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
@@ -32,18 +34,26 @@ class Finding(NamedTuple):
     ``as_is`` and ``mended`` are what came of the witness in the pipeline as it is and as mended, None where the
     reasoning needs none. ``cure`` is the mended pipeline; ``withheld`` why it isn't offered, though it proves it.
     ``others``: mends, each with its pipeline, that cure it too and suit another intent of the developer.
+    ``blueprint`` is the pipeline in which it is found: that of ``environment``, where it is found there only.
     """
 
     rule: Rule
     suspicion: Suspicion
     mend: Mend
     cure: Blueprint
+    blueprint: Blueprint
     as_is: ScenarioRun | None = None
     mended: ScenarioRun | None = None
     known: str | None = None
     withheld: str | None = None
     apart: str = ""
     others: tuple[tuple[Mend, Blueprint], ...] = ()
+    environment: str | None = None
+
+    @property
+    def key(self) -> tuple[str, object]:
+        """What makes it the same finding in a mended pipeline, or in another environment."""
+        return self.rule.code, self.suspicion.key
 
     @property
     def choices(self) -> tuple[tuple[Mend, Blueprint], ...]:
@@ -61,9 +71,15 @@ class Finding(NamedTuple):
         """The witness."""
         return self.as_is.scenario if self.as_is is not None else None
 
-    def spot(self, doc: Json) -> Spot:
+    @property
+    def spot(self) -> Spot:
         """The place in the file."""
-        return locate(doc, self.suspicion.at)
+        return locate(self.blueprint.source.doc, self.suspicion.at)
+
+    def change(self, cure: Blueprint) -> JsonObject:
+        """What a variant file must say to have one of the mends, in the environment that needs it."""
+        found = variant_of(self.blueprint, cure)
+        return found if self.environment is None else {"environments": {self.environment: found}}
 
 
 class Checked(NamedTuple):
@@ -105,7 +121,56 @@ def check(
     Without ``mends`` nobody asks whether these do harm: for whoever only counts. ``traces``: no mend may make any of
     their requests worse. ``more``: further probes. ``codes``: look for these only.
     """
-    trials = Runner(budget, base, seed)
+    found = _check_one(blueprint, Runner(budget, base, seed), traces, more, codes, mends=mends)
+    if blueprint.environment == (tuple(blueprint.spec.environment) or ("production",)):
+        for name, other in in_other_environments(blueprint):
+            left = Runner(max(0, budget - found.tried), base, seed)
+            found = _with_environment(found, name, _check_one(other, left, traces, more, codes, mends=mends))
+    return found
+
+
+def _with_environment(found: Checked, name: str, other: Checked) -> Checked:
+    """The findings with those that only another environment has; an entry of ``known`` may be for any of them."""
+    known = {one.key for one in found.findings}
+    own = [
+        one._replace(environment=name, apart=f"{one.apart}/{name}")
+        for one in other.findings
+        if one.key not in known and one.rule.code != STALE_RULE.code
+    ]
+    stale_there = {one.key for one in other.findings}
+    kept = [one for one in found.findings if one.rule.code != STALE_RULE.code or one.key in stale_there]
+    every = sorted([*kept, *map(_with_safe_overlay, own)], key=_place)
+    return found._replace(
+        findings=tuple(every),
+        tried=found.tried + other.tried,
+        whole=found.whole and other.whole,
+        left=(*found.left, *(f"{part}, in the environment {name}" for part in other.left)),
+    )
+
+
+def _with_safe_overlay(one: Finding) -> Finding:
+    """A finding of one environment: a mend that an overlay can't say would change the others, too."""
+    fits = [(mend, cure) for mend, cure in one.choices if variant_of(one.blueprint, cure).keys() <= CHANGEABLE]
+    if fits or one.withheld is not None:
+        return one._replace(mend=fits[0][0], cure=fits[0][1], others=tuple(fits[1:])) if fits else one
+    why = f"yours to say: to {one.mend.words} can't be said for one environment alone"
+    return one._replace(withheld=why, others=())
+
+
+def _place(one: Finding) -> tuple[int, Spot]:
+    return LEVELS.index(one.rule.level), one.spot
+
+
+def _check_one(
+    blueprint: Blueprint,
+    trials: Runner,
+    traces: Sequence[BoundTrace],
+    more: Iterable[Scenario],
+    codes: Sequence[str],
+    *,
+    mends: bool,
+) -> Checked:
+    """What is wrong with a pipeline in one environment."""
     context = Context(blueprint, trials, more, mends=mends)
     wanted = [rule for rule in rules() if not codes or rule.code in codes]
     found: list[Finding] = []
@@ -115,14 +180,23 @@ def check(
     short = wanted
     for _ in range(2):  # what some rules leave of their shares, those that need more have in a second turn
         found, short = _turn(context, short, traces, found)
-    trials.ceiling = budget
-    found.sort(key=lambda one: (LEVELS.index(one.rule.level), one.spot(blueprint.source.doc)))
+    trials.ceiling = trials.budget
+    found.sort(key=_place)
     found = _told_apart(found)
     found, idle = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
     whole = not short and not context.left_out
     left = [f"{count:,} of {all_:,} probes of sort {sort}" for sort, (count, all_) in context.left_out.items()]
     left += [f"some of what {rule.code} looks at" for rule in short]
-    return Checked(blueprint, (*found, *(idle if whole else ())), trials.tried, whole, base, budget, seed, tuple(left))
+    return Checked(
+        blueprint,
+        (*found, *(idle if whole else ())),
+        trials.tried,
+        whole,
+        trials.base,
+        trials.budget,
+        trials.seed,
+        tuple(left),
+    )
 
 
 def _turn(
@@ -159,7 +233,7 @@ def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: S
             runs = _witness(context, suspicion, cure)
             if runs is None:
                 continue
-            found = Finding(rule, suspicion, mend, cure, *runs)
+            found = Finding(rule, suspicion, mend, cure, context.blueprint, *runs)
             if context.mends and _accepting(context.blueprint, rule, suspicion) is None:
                 if (key := (mend.words, suspicion.key)) not in worse:
                     worse[key] = _withheld(context, suspicion, mend, cure, traces)
@@ -194,7 +268,7 @@ def mended(blueprint: Blueprint, mend: Mend) -> Blueprint | None:
     doc = copy_tree(blueprint.source.doc)
     try:
         mend.edit(doc)
-        return compile_source(blueprint.source._replace(doc=doc))
+        return compile_source(blueprint.source._replace(doc=doc, plain=None))
     except (LookupError, TypeError, AttributeError, Unusable):
         return None
 
@@ -350,7 +424,7 @@ def _accepted(
     for suspicion in suspicions:
         cure = mended(blueprint, suspicion.mends[0])
         if cure is not None and (looked is None or rule.code in looked):
-            more.append(Finding(rule, suspicion, suspicion.mends[0], cure))
+            more.append(Finding(rule, suspicion, suspicion.mends[0], cure, blueprint))
     return marked, more
 
 
@@ -374,6 +448,7 @@ def mend_all(
                 chosen
                 for found in findings
                 if (chosen := _chosen(found, wanted)) is not None
+                and chosen.environment is None
                 and chosen.cure.source.doc not in been  # no mend undoes another
             ),
             None,
@@ -384,8 +459,20 @@ def mend_all(
         blueprint = one.cure
         been.append(blueprint.source.doc)
         findings = check(blueprint, seed=checked.seed, traces=traces).findings
-    before = {(found.rule.code, found.suspicion.key) for found in checked.findings}
-    return blueprint, done, [found for found in findings if (found.rule.code, found.suspicion.key) not in before]
+    for found in checked.findings:  # those of other environments, which a variant doesn't look at
+        one = _chosen(found, wanted)
+        if one is not None and one.environment is not None:
+            done.append(one)
+            blueprint = _overlaid_there(blueprint, one)
+    before = {found.key for found in checked.findings}
+    return blueprint, done, [found for found in findings if found.key not in before]
+
+
+def _overlaid_there(blueprint: Blueprint, one: Finding) -> Blueprint:
+    """The pipeline with a mend in the overlay of the environment that needs it."""
+    doc = copy_tree(blueprint.source.doc)
+    merge(doc, one.change(one.cure))
+    return compile_source(blueprint.source._replace(doc=doc, plain=None))
 
 
 def _chosen(found: Finding, wanted: Sequence[str]) -> Finding | None:

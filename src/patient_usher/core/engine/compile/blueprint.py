@@ -28,7 +28,8 @@ class Source(NamedTuple):
 
     ``doc`` is the document with environments and other overlays laid on. ``read_file`` reads a file
     that the document names; ``load_python`` finds the user's own code, None where it isn't allowed. ``sound`` holds
-    the schemas that have been looked through, by route: a variant looks only at those that it changes.
+    the schemas that have been looked through, by route: a variant looks only at those that it changes. ``plain`` is
+    the document before environments; None where it isn't kept, as in a variant.
     """
 
     doc: Any
@@ -36,6 +37,7 @@ class Source(NamedTuple):
     read_file: ReadFile
     load_python: Callable[[str], object] | None
     sound: dict[str, str]
+    plain: Any = None
 
 
 class Bearer(NamedTuple):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import copyreg
-from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from pydantic import ValidationError
@@ -55,7 +55,7 @@ def compile_document(
     doc: Any,
     *,
     environments: Iterable[str] | None = None,
-    overlays: Iterable[tuple[object, str]] = (),
+    overlays: Sequence[tuple[object, str]] = (),
     read_file: ReadFile,
     load_python: Callable[[str], object] | None = None,
 ) -> Blueprint:
@@ -84,11 +84,14 @@ def compile_document(
     sound: dict[str, str] = {}
     if not found.problems:
         try:
-            blueprint = compile_source(Source(doc, tuple(chosen), read_file, load_python, sound))
+            blueprint = compile_source(Source(doc, tuple(chosen), read_file, load_python, sound, plain))
         except Unusable as error:
             found.problems += error.problems
     if plain is not None:
         _check_environments(plain, chosen, found, sound)
+        spell_out(plain)
+        for overlay, what in overlays:
+            apply_overlay(plain, overlay, what)
     if blueprint is None or found.problems:
         raise Unusable(found.problems)
     return blueprint
@@ -120,6 +123,18 @@ def _check_environments(plain: Any, chosen: Sequence[str], found: Problems, soun
                 found.problems.append(problem)
 
 
+def in_other_environments(blueprint: Blueprint) -> Iterator[tuple[str, Blueprint]]:
+    """The pipeline in each environment that its file has besides those it is in, by name; none of a variant."""
+    source = blueprint.source
+    here = source.environment or ("production",)
+    for name in dict.fromkeys([*source.plain["environments"], "production"] if source.plain is not None else ()):
+        if name not in here:
+            doc = copy_tree(source.plain)
+            apply_environments(doc, [name])
+            spell_out(doc)
+            yield name, compile_source(source._replace(doc=doc, environment=(name,), plain=None))
+
+
 def overlaid(source: Source, overlay: object, what: str) -> Blueprint:
     """The blueprint with a further overlay, called ``what`` in messages. Raises Unusable."""
     doc = copy_tree(source.doc)
@@ -127,7 +142,7 @@ def overlaid(source: Source, overlay: object, what: str) -> Blueprint:
     found.problems += apply_overlay(doc, overlay, what)
     found.stop()
     spell_out(doc)
-    return compile_source(source._replace(doc=doc))
+    return compile_source(source._replace(doc=doc, plain=None))
 
 
 _IMPORTED = dict.fromkeys(("openapi", "swagger"), "an OpenAPI description")
@@ -161,7 +176,7 @@ def variant(blueprint: Blueprint, **changes: object) -> Blueprint:
     doc, problems = laid_out(blueprint.source.doc, wanted)
     if problems:
         raise Unusable(problem._replace(spot=nowhere) for problem in problems)
-    return compile_source(blueprint.source._replace(doc=doc))
+    return compile_source(blueprint.source._replace(doc=doc, plain=None))
 
 
 def compile_source(source: Source) -> Blueprint:
@@ -213,7 +228,7 @@ def compile_source(source: Source) -> Blueprint:
 
 
 def _lay_on(
-    doc: JsonObject, found: Problems, environments: Iterable[str] | None, overlays: Iterable[tuple[object, str]]
+    doc: JsonObject, found: Problems, environments: Iterable[str] | None, overlays: Sequence[tuple[object, str]]
 ) -> list[str]:
     """Lay environments and overlays on the document. Returns the environments' names."""
     spell_out(doc)
