@@ -194,16 +194,24 @@ def _spelled(words: RequestFactory) -> Iterator[Scenario]:
         if item.route.method != "GET":
             continue
         options = [words.blueprint.options[id_] for id_ in words.order(item) if id_ in words.blueprint.options]
-        plain = words.plain(item)
-        _, _, target = plain["send"].partition(" ")
-        if any("GET" in (when.method or ()) or when.path for one in options for _, when in within(one, (), When)):
-            yield Scenario("spelled", (plain, {**plain, "send": f"HEAD {target}"}), {}, UNKNOWN)
+        whens = [when for one in options for _, when in within(one, (), When)]
         patterns = dict.fromkeys(pattern for one in options for pattern in one.only or ())
-        for path in dict.fromkeys(path for pattern in patterns if (path := _fitting_path(item, pattern))):
-            for other in _spellings(path):
-                yield Scenario(
-                    "spelled", ({**plain, "send": f"GET {path}"}, {**plain, "send": f"GET {other}"}), {}, UNKNOWN
-                )
+        patterns |= dict.fromkeys(pattern for when in whens for pattern in when.path or ())
+        paths = dict.fromkeys(path for pattern in patterns if (path := _fitting_path(item, pattern)))
+        known = [one for one in words.right[:_GUARDED] if one not in two_sorts(words, item)]
+        for credential in (*two_sorts(words, item), *known) if paths or whens else ():
+            plain = words.request(item, credential)
+            _, _, target = plain["send"].partition(" ")
+            pairs = [(f"GET {path}", f"GET {other}") for path in paths for other in _spellings(path)]
+            if any("GET" in (when.method or ()) or when.path for when in whens):
+                pairs.insert(0, (plain["send"], f"HEAD {target}"))
+            for one, other in pairs:
+                sends = ({**plain, "send": one}, {**plain, "send": other})
+                yield Scenario("spelled", (*credential.first, *sends), credential.callers, credential.by)
+
+
+_GUARDED = 3
+"""How many accounts try to get past a guard in another spelling: some are let through by the plain one."""
 
 
 def _fitting_path(item: PlacedRoute, pattern: str) -> str | None:
@@ -400,6 +408,9 @@ def _varied(words: RequestFactory, item: PlacedRoute) -> list[tuple[str, Request
             key = "query" if root == "query" else "headers"
             values = ("gzip", "identity") if rest == "Accept-Encoding" else ("1", "2")
             pairs.append((name, {key: {rest: values[0]}}, {key: {rest: values[1]}}))
+        elif root == "cookie" and rest:
+            one, other = ({"headers": {"Cookie": f"{rest}={value}"}} for value in "12")
+            pairs.append((name, one, other))
     for when in branch_parts(words, item):
         part = when.get("headers") or when.get("query") or {}
         if part and not {"json", "path"} & when.keys():

@@ -202,6 +202,12 @@ MENDS: list[tuple[str, dict[str, Any], str]] = [
     ("answer-shared", {"accounts": BOTH, "stages": [{"id": "shelf", "kind": "cache"}, WHO], "routes": [route("GET /r", "signed-in", cache="1m", handler={"answer": {"json": {"for": "${identity.name}"}}})]}, "move shelf behind who"),
     ("value-unset", {"accounts": BOTH, "refuse": "raise", "stages": [MARKS, "error-handler", WHO, {"id": "tenant", "kind": "decide", "cases": [{"set": {"tenant": "blue"}}]}]}, "move marks behind tenant"),
     ("value-unset", {"stages": [{**MARKS, "on-request": MARKS["on-answer"], "on-answer": {}}, {"id": "tenant", "kind": "decide", "cases": [{"set": {"tenant": "blue"}}]}]}, "move tenant in front of marks"),
+    ("limit-key-chosen", {"stages": ["access-log", {"id": "fair", "kind": "rate-limit", "quota": 3, "window": "1m", "per": ["address", "query.session"]}]}, "let fair count by address"),
+    ("limit-key-chosen", {"stages": ["access-log", {"id": "fair", "kind": "rate-limit", "quota": 3, "window": "1m", "per": ["route", "header.X-Client"]}]}, "let fair count by address and route"),
+    ("copy-key-too-narrow", {"stages": ["read-cookies", {"id": "shelf", "kind": "cache"}], "routes": [route("GET /r", cache="1m", handler={"answer": {"text": "theme ${cookie.theme}"}})]}, "let header.Cookie make a copy of its own on r"),
+    ("tier-unreachable", {"accounts": BOTH, "stages": ["access-log", WHO, {"id": "t", "kind": "rate-limit", "quota": 2, "window": "10s", "tiers": [{"when": {"identity": "present"}, "quota": 3}, {"when": {"role": "skipper"}, "quota": 6}]}], "routes": [route("GET /r", "signed-in")]}, "move tier 2 in front of tier 1"),
+    ("failures-unseen", {"accounts": BOTH, "refuse": "raise", "stages": [{"id": "guard", "kind": "rate-limit", "quota": 3, "window": "10m", "counts": "failures"}, {"id": "net", "kind": "error-handler", "answers": [{"raised": "Unauthenticated", "status": 404}]}, WHO], "routes": [route("GET /r", "signed-in")]}, "move net in front of guard"),
+    ("marks-overwritten", {"stages": [{"id": "slim", "kind": "header-fields", "on-answer": {"drop": ["Vary"]}}, {**CORS, "allow-origins": ["https://a.example", "https://b.example"]}, "cache"], "routes": [route("GET /r", cache={"shared": "60s", "private": "60s"})]}, "let slim leave Vary alone"),
     ("public-route-refused", DESK, "let who take it for none there"),
     ("role-unknown", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize"}], "routes": [route("GET /r", {"role": "skiper"})]}, "write skipper"),
     ("tier-unreachable", {"stages": ["access-log", {"id": "t", "kind": "rate-limit", "quota": 3, "window": "1m", "tiers": [{"when": {"method": "GET"}, "quota": 5}, {"when": {"method": "GET", "path": "/r"}, "quota": 9}]}]}, "move tier 2 in front of tier 1"),
@@ -217,6 +223,27 @@ def test_a_mistake_is_mended_where_it_is_made(code: str, doc: dict[str, Any], wo
     checked = check(loaded(json.dumps({"patient-usher": "pipeline/1", "routes": [route("GET /r")], **doc})))
     assert [(finding.rule.code, finding.mend.words) for finding in checked.findings] == [(code, words)]
     assert found(check(Pipeline(checked.findings[0].cure))) == []
+
+
+ADM: dict[str, Any] = {
+    "id": "adm",
+    "kind": "decide",
+    "cases": [{"when": {"not": {"role": "skipper"}}, "then": {"raise": "Forbidden"}}],
+}
+GUARDS: list[list[Any]] = [
+    [{**ADM, "cases": [{"when": {"path": "/open/private/**"}, "then": {"raise": "Forbidden"}}]}],
+    [{**ADM, "only": ["/open/private/**"]}],
+    [WHO, "authorize", {**ADM, "only": ["GET /open/private/**"]}],
+]
+
+
+@pytest.mark.parametrize("stages", GUARDS)
+def test_a_guard_that_another_spelling_passes_by_is_found(stages: list[Any]) -> None:
+    known = {"access": "signed-in"} if len(stages) > 1 else {}
+    files = route("GET /open/{+rest}", handler={"answer": {"text": "kept from some"}}, **known)
+    doc = {"patient-usher": "pipeline/1", "accounts": BOTH, "stages": stages, "routes": [files | {"id": "file"}]}
+    (finding,) = check(loaded(json.dumps(doc))).findings
+    assert (finding.rule.code, "yours to say" in (finding.withheld or "")) == ("guard-passed-by", True)
 
 
 MISSING: dict[str, Any] = {"when": {"header": {"X-Key": "missing"}}}

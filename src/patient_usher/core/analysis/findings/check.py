@@ -78,8 +78,9 @@ class Finding(NamedTuple):
 
     def change(self, cure: Blueprint) -> JsonObject:
         """What a variant file must say to have one of the mends, in the environment that needs it."""
-        found = variant_of(self.blueprint, cure)
-        return found if self.environment is None else {"environments": {self.environment: found}}
+        if self.environment is None:
+            return variant_of(self.blueprint, cure)
+        return {"environments": {self.environment: variant_between(self.blueprint.source.doc, cure.source.doc)}}
 
 
 class Checked(NamedTuple):
@@ -139,7 +140,7 @@ def _with_environment(found: Checked, name: str, other: Checked) -> Checked:
     ]
     stale_there = {one.key for one in other.findings}
     kept = [one for one in found.findings if one.rule.code != STALE_RULE.code or one.key in stale_there]
-    every = sorted([*kept, *map(_with_safe_overlay, own)], key=_place)
+    every = sorted([*kept, *map(_within_overlay, own)], key=_place)
     return found._replace(
         findings=tuple(every),
         tried=found.tried + other.tried,
@@ -148,9 +149,13 @@ def _with_environment(found: Checked, name: str, other: Checked) -> Checked:
     )
 
 
-def _with_safe_overlay(one: Finding) -> Finding:
+def _within_overlay(one: Finding) -> Finding:
     """A finding of one environment: a mend that an overlay can't say would change the others, too."""
-    fits = [(mend, cure) for mend, cure in one.choices if variant_of(one.blueprint, cure).keys() <= CHANGEABLE]
+    fits = [
+        (mend, cure)
+        for mend, cure in one.choices
+        if one.change(cure)["environments"][one.environment].keys() <= CHANGEABLE
+    ]
     if fits or one.withheld is not None:
         return one._replace(mend=fits[0][0], cure=fits[0][1], others=tuple(fits[1:])) if fits else one
     why = f"yours to say: to {one.mend.words} can't be said for one environment alone"
@@ -489,5 +494,12 @@ def _chosen(found: Finding, wanted: Sequence[str]) -> Finding | None:
 
 
 def variant_of(before: Blueprint, after: Blueprint) -> JsonObject:
-    """What a variant file must say to make the one pipeline of the other."""
-    return variant_between(before.source.doc, after.source.doc)
+    """What a variant file must say to make the one pipeline of the other, in the environment that both are in.
+
+    Overlays of that environment are laid on behind it: what it says is said to them, too.
+    """
+    found = variant_between(before.source.doc, after.source.doc)
+    overlays = [name for name in before.source.environment if name in before.source.doc.get("environments", {})]
+    if not overlays or not found or not found.keys() <= CHANGEABLE:
+        return found
+    return {**found, "environments": {overlays[-1]: found}}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.findings.mends import Mend, append, mend, stand
+from patient_usher.core.analysis.findings.mends import Mend, append, leave_alone, mend, stand
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, shows, state
 from patient_usher.core.model.exchange import Exchange
 
@@ -36,6 +36,9 @@ def _foreign(x: Exchange) -> bool:
 
 
 def _mends(context: Context, cache: str, route: str | None) -> Iterator[Mend]:
+    for id_ in context.kinds("header-fields"):
+        if "vary" in context.options[id_].drops_on_answer():
+            yield mend(f"let {id_} leave Vary alone", leave_alone(id_, ["Vary", "vary"]))
     for guard in context.kinds("cors", "header-fields"):
         yield mend(f"move {cache} behind {guard}", stand(cache, "behind", guard))
     if route is not None:

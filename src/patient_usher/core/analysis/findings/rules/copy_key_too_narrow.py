@@ -20,7 +20,7 @@ def look(context: Context) -> Iterator[Suspicion]:
         if not name or route is None or context.by_id[route].spec.cache is None:
             continue
         sort, _, rest = name.partition(".")
-        what = f"the {'parameter' if sort == 'query' else 'field'} {rest}"
+        what = f"the {_SORTS.get(sort, 'field')} {rest}"
         yield Suspicion(
             x.caches[-1].stage,
             route,
@@ -32,13 +32,17 @@ def look(context: Context) -> Iterator[Suspicion]:
         )
 
 
+_SORTS = {"query": "parameter", "cookie": "cookie"}
+
+
 def _mends(context: Context, x: Exchange, name: str, route: str) -> Iterator[Mend]:
     """Let nobody take Vary off, where that is why; or let what the answer goes by be part of the key."""
     for id_ in context.order_of(x):
         drops = context.options[id_].drops_on_answer() if id_ in context.options else ()
         if name.startswith("header.") and "vary" in drops and context.kind(id_) == "header-fields":
             yield mend(f"let {id_} leave Vary alone", leave_alone(id_, ["Vary", "vary"]))
-    yield mend(f"let {name} make a copy of its own on {route}", copies_per(route, name))
+    key = "header.Cookie" if name.startswith("cookie.") else name  # of fields a cache compares the whole (RFC 9111 4.1)
+    yield mend(f"let {key} make a copy of its own on {route}", copies_per(route, key))
 
 
 def _proof_at(cache: str) -> Proof:

@@ -28,12 +28,17 @@ def _unanswered(context: Context) -> Iterator[Suspicion]:
         item = context.item(wrong) if wrong is not None else None
         if wrong is None or item is None or (answered & {*counted} and not {401, 403} & {*counted}):
             continue  # it counts others on purpose
+        order = context.order(item)
+        behind = [one for one in order[order.index(id_) :] if context.kind(one) == "error-handler"]
         yield Suspicion(
             id_,
             None,
             context.at(id_),
             f"{id_} counts {' and '.join(map(str, counted))}, and wrong credentials are refused with {status(wrong)}",
-            (mend(f"let {id_} count {status(wrong)} too", option(id_, "failures", [*counted, status(wrong)])),),
+            (
+                *(mend(f"move {net} in front of {id_}", stand(net, "before", id_)) for net in behind),
+                mend(f"let {id_} count {status(wrong)} too", option(id_, "failures", [*counted, status(wrong)])),
+            ),
             refuses_now(id_),
             tuple(bursts(context.words, item, limit.quota + 1)),
         )

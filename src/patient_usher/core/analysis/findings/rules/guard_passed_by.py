@@ -17,9 +17,15 @@ def look(context: Context) -> Iterator[Suspicion]:
     for run in context.runs("spelled"):
         if len(run.sends) < 2:
             continue
-        plain, x = run.exchanges[0], run.last
-        guard = plain.refused_by
-        if guard is None or context.kind(guard) not in _GUARDS or plain.handler_reached or not x.handler_reached:
+        plain, x = run.sends[-2].final, run.last
+        guard = plain.refused_by if plain is not None else None
+        if (
+            plain is None
+            or guard is None
+            or context.kind(guard) not in _GUARDS
+            or plain.handler_reached
+            or not x.handler_reached
+        ):
             continue
         if plain.route is None or x.route is None or x.route.id != plain.route.id:
             continue
@@ -40,6 +46,7 @@ def _mends(context: Context, guard: str, x: Exchange) -> Iterator[Mend]:
         yield mend(f"let {guard} hold HEAD to what it holds GET", _by_head_too(context.at(guard)))
     left = f"which spellings of its paths {guard} should meet, or which the handler should take"
     yield mend(f"let {guard} meet every path", drop(context.at(guard, "only")), left=left)
+    yield mend(f"let the cases of {guard} fit every path", _without_path(context.at(guard, "cases")), left=left)
 
 
 def _by_head_too(where: Path) -> Edit:
@@ -56,6 +63,16 @@ def _by_head_too(where: Path) -> Edit:
                 changed += 1
         if not changed:
             raise LookupError(where)
+
+    return edit
+
+
+def _without_path(where: Path) -> Edit:
+    """Take the path out of every condition of the stage's cases."""
+
+    def edit(doc: Document) -> None:
+        for case in value_at(doc, where):
+            case.get("when", {}).pop("path", None)
 
     return edit
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.findings.mends import mend, option
+from patient_usher.core.analysis.findings.mends import Mend, mend, option
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion, refuses_now
 from patient_usher.core.decisions.rule_probes import other_value
 from patient_usher.core.model.matcher import When
@@ -12,16 +12,14 @@ from patient_usher.core.model.reads import within
 
 
 def look(context: Context) -> Iterator[Suspicion]:
-    """Limits that go by a header field or parameter alone which nothing in front has looked at."""
+    """Limits whose key has a header field or parameter in it that nothing in front has looked at."""
     for item, order in context.ways:
         for id_ in order if item is not None else ():
             limit = context.options[id_].limit() if id_ in context.options else None
             if limit is None or item is None or not limit.per:
                 continue
             chosen = [name for name in limit.per if name.partition(".")[0] in ("header", "query")]
-            if len(chosen) < len([name for name in limit.per if name != "route"]):
-                continue
-            if any(name in _vouched(context, order[: order.index(id_)]) for name in chosen):
+            if not chosen or any(name in _vouched(context, order[: order.index(id_)]) for name in chosen):
                 continue
             if any(_counts_callers(context, other) for other in order if other != id_):
                 continue
@@ -30,10 +28,16 @@ def look(context: Context) -> Iterator[Suspicion]:
                 None,
                 context.at(id_),
                 f"{id_} counts by {' and '.join(chosen)}, which callers choose: with another value they start anew",
-                (mend(f"let {id_} count by address", option(id_, "per", ["address"])),),
+                (_mend(id_, [name for name in limit.per if name not in chosen]),),
                 refuses_now(id_),
                 tuple(other_value(context.words, item, chosen[0], limit.quota)),
             )
+
+
+def _mend(id_: str, kept: list[str]) -> Mend:
+    """Count by what is left of the key, or by address where nothing is."""
+    kept = kept if {*kept} - {"route"} else ["address", *kept]
+    return mend(f"let {id_} count by {' and '.join(kept)}", option(id_, "per", kept))
 
 
 def _counts_callers(context: Context, id_: str) -> bool:

@@ -14,8 +14,8 @@ def look(context: Context) -> Iterator[Suspicion]:
     """Stages that put or drop what cors has said, and calls of pages that suffer from it."""
     if not context.kinds("cors"):
         return
-    cached = context.kinds("cache")  # what comes of a lost Vary is told where it is given again
     for id_ in context.kinds("header-fields"):
+        cached = _is_cached(context, id_)  # what comes of a lost Vary is told where the copy is given again
         touched = [name for name in _touched(context, id_) if not (cached and name.lower() == "vary")]
         if touched:
             yield Suspicion(
@@ -27,6 +27,12 @@ def look(context: Context) -> Iterator[Suspicion]:
                 _proof,
                 tuple(run.scenario for run in context.runs("page", "page-body", "origins")),
             )
+
+
+def _is_cached(context: Context, id_: str) -> bool:
+    """Whether a cache stands outside the stage, so that it keeps what the stage has left."""
+    outside = (order[: order.index(id_)] for _, order in context.ways if id_ in order)
+    return any(context.kind(one) == "cache" for early in outside for one in early)
 
 
 def _is_mark(name: str) -> bool:

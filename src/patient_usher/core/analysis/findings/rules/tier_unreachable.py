@@ -30,9 +30,20 @@ def _covers(early: When | None, late: When | None) -> bool:
     if late is None or early.model_fields_set & {"any_", "not_", "all_"}:
         return False
     return all(
-        name in late.model_fields_set and _wider(getattr(early, name), getattr(late, name))
+        (name in late.model_fields_set and _wider(getattr(early, name), getattr(late, name)))
+        or (name == "identity" and _is_known(early.identity) and _is_known(late.identity, late.role, late.scope))
         for name in early.model_fields_set
     )
+
+
+def _is_known(*wanted: object) -> bool:
+    """Whether any of these asks for a caller whose name is known: a role and a scope are an account's."""
+    return any(one == "present" or _names(one) for one in wanted)
+
+
+def _names(wanted: object) -> bool:
+    held = wanted if isinstance(wanted, list) else [wanted]
+    return all(isinstance(one, str) and one != "missing" for one in held)
 
 
 def _wider(early: object, late: object) -> bool:
