@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from base64 import b64encode
 from collections.abc import Callable
 from typing import Any
 
 import pytest
+import zstandard
 
-from conftest import Outcome, make_pipeline, replay, text, walk
+from conftest import Outcome, header, make_pipeline, records, replay, text, walk
+from patient_usher import Trace
 from patient_usher.core.http.caching import seconds
+from patient_usher.core.http.cookies import parse_cookies
 from patient_usher.core.http.dates import instant, moment, two_digit_year
 from patient_usher.core.http.fields import Fields, merged, unquoted
 from patient_usher.core.http.urls import Url
@@ -144,3 +148,58 @@ def test_a_handler_that_fails_behind_an_answer_is_no_second_answer() -> None:
     stage = {"id": "both", "kind": "decide", "cases": [{"then": {"answer-and-continue": {"status": 202}}}]}
     record = walk([stage], routes=[{"id": "r", "at": "GET /", "access": "everyone", "handler": {"raise": "Oops"}}])
     assert (record["outcome"], record["second_answer"]) == ("answered-twice", None)
+
+
+def test_a_cookie_has_a_name_and_an_equals_sign() -> None:
+    assert parse_cookies("a; =b; c=1; d=") == {"c": "1", "d": ""}
+
+
+@pytest.mark.parametrize(("status", "tagged"), [(200, True), (201, False), (202, False), (203, True), (404, False)])
+def test_which_answers_get_a_tag(status: int, tagged: bool) -> None:
+    """Of what a GET gets, those that represent the resource (RFC 9110 15.3.1, 15.3.4)."""
+    route = {"id": "r", "at": "GET /", "access": "everyone", "handler": text(status=status)}
+    assert (header(walk(["conditional"], routes=[route]), "ETag") is not None) == tagged
+
+
+@pytest.mark.parametrize(("mode", "value"), [("navigate", "1"), ("cors", None)])
+def test_a_navigation_asks_for_a_secure_page(mode: str, value: str | None) -> None:
+    """Fetch 4.1, step 14: Upgrade-Insecure-Requests."""
+    callers = {"page": {"kind": "browser", "origin": "https://service.example"}}
+    request = {"send": "GET /", "caller": "page", "mode": mode}
+    record = records(make_pipeline([]), Trace.of(request, callers=callers, base="https://service.example"))[0]
+    asked = dict(record["request"]["headers"])
+    assert asked.get("Upgrade-Insecure-Requests") == value
+
+
+def test_a_counter_that_slides_has_nothing_left_when_its_quota_is_used() -> None:
+    limit = {"kind": "rate-limit", "algorithm": "sliding-counter", "quota": 2, "window": "60s"}
+    sends = [{"send": "GET /"}] * 3
+    assert [record["rates"][0]["remaining"] for record in replay(make_pipeline([limit]), *sends)] == [1, 0, 0]
+
+
+def test_two_frames_of_zstd_are_one_body() -> None:
+    """RFC 8878 3.1: frames stand one behind the other."""
+    body = b"".join(zstandard.ZstdCompressor().compress(part) for part in (b"high at ", b"six"))
+    headers = {"Content-Encoding": "zstd", "Content-Type": "text/plain"}
+    stage = {"kind": "read-body", "media": ["text"], "codings": ["zstd"]}
+    route = {"id": "r", "at": "POST /", "access": "everyone", "handler": {"answer": {"text": "${body}"}}}
+    request = {"send": "POST /", "headers": headers, "base64": b64encode(body).decode()}
+    assert walk([stage], request, routes=[route])["response"]["body"] == "high at six"
+
+
+def test_json_is_written_in_utf_8() -> None:
+    route = {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"json": {"at": "Ærø"}}}}
+    assert walk([], routes=[route])["response"]["body_size"] == len('{"at": "Ærø"}'.encode())
+
+
+def test_a_path_that_ends_early_falls_back_to_a_parameter_with_a_tail() -> None:
+    """A literal that goes on elsewhere doesn't hide what fits the whole path."""
+    routes = [
+        {"id": "one", "at": "GET /a/b/c", "access": "everyone", "handler": text()},
+        {"id": "two", "at": "GET /{x}/b/d", "access": "everyone", "handler": text()},
+        {"id": "all", "at": "GET /{+rest}", "access": "everyone", "handler": text()},
+    ]
+    pipeline = make_pipeline([], routes=routes)
+    paths = ["/a/b/c", "/a/b/d", "/a/b/e", "/z/b/d", "/z/b"]
+    found = [record["route"] for record in replay(pipeline, *({"send": f"GET {path}"} for path in paths))]
+    assert found == ["one", "two", "all", "two", "all"]
