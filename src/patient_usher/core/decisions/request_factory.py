@@ -23,6 +23,8 @@ from patient_usher.core.model.values import placeholders
 from patient_usher.core.model.values import plain as plain_text
 
 STRANGER = "https://strangers.example"
+PAGE = "https://pages.example"
+"""The origin of a page where the file lists none."""
 MISHAP = "Mishap"
 """An error type that nothing declares."""
 LARGEST = 1 << 16

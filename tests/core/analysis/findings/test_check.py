@@ -43,6 +43,7 @@ def found(checked: Checked) -> list[str]:
 
 
 NOT_IN_SEQUENCE = {
+    "net-too-far-in": "an error that skips past the handler is found by what runs",
     "errors-uncaught": "an error handler behind the routes catches it",
     "marks-overwritten": "whoever writes last stands in front there: it has a row of its own",
     "errors-without-cors": "fields stand on the draft, wherever the error handler stands",
@@ -208,6 +209,11 @@ MENDS: list[tuple[str, dict[str, Any], str]] = [
     ("tier-unreachable", {"accounts": BOTH, "stages": ["access-log", WHO, {"id": "t", "kind": "rate-limit", "quota": 2, "window": "10s", "tiers": [{"when": {"identity": "present"}, "quota": 3}, {"when": {"role": "skipper"}, "quota": 6}]}], "routes": [route("GET /r", "signed-in")]}, "move tier 2 in front of tier 1"),
     ("failures-unseen", {"accounts": BOTH, "refuse": "raise", "stages": [{"id": "guard", "kind": "rate-limit", "quota": 3, "window": "10m", "counts": "failures"}, {"id": "net", "kind": "error-handler", "answers": [{"raised": "Unauthenticated", "status": 404}]}, WHO], "routes": [route("GET /r", "signed-in")]}, "move net in front of guard"),
     ("marks-overwritten", {"stages": [{"id": "slim", "kind": "header-fields", "on-answer": {"drop": ["Vary"]}}, {**CORS, "allow-origins": ["https://a.example", "https://b.example"]}, "cache"], "routes": [route("GET /r", cache={"shared": "60s", "private": "60s"})]}, "let slim leave Vary alone"),
+    ("cors-by-hand", {"stages": ["access-log", {"id": "by-hand", "kind": "decide", "way-out": [{"put": {"Access-Control-Allow-Origin": "https://boaters.example"}}]}], "routes": [route("DELETE /r")]}, "put a cors stage, browsers, in front of all that answers, and let by-hand leave these fields alone"),
+    ("cors-by-hand", {"stages": ["access-log", {"id": "by-hand", "kind": "header-fields", "on-request": {"put": {"Access-Control-Allow-Origin": "*"}}}]}, "put a cors stage, browsers, in front of all that answers, and let by-hand leave these fields alone"),
+    ("net-too-far-in", {"accounts": BOTH, "stages": ["access-log", WHO, "error-handler"], "routes": [route("GET /r", "signed-in")]}, "move error-handler in front of who"),
+    ("value-matches-nothing", {"accounts": BOTH, "stages": ["access-log", {"id": "gate", "kind": "decide", "cases": [{"when": {"scheme": "htps"}, "then": {"answer": {"status": 400}}}]}]}, "write https"),
+    ("value-matches-nothing", {"accounts": BOTH, "stages": ["access-log", {"id": "gate", "kind": "decide", "cases": [{"when": {"route": "rr"}, "then": {"answer": {"status": 400}}}]}]}, "write r"),
     ("public-route-refused", DESK, "let who take it for none there"),
     ("role-unknown", {"accounts": BOTH, "stages": [WHO, {"id": "may", "kind": "authorize"}], "routes": [route("GET /r", {"role": "skiper"})]}, "write skipper"),
     ("tier-unreachable", {"stages": ["access-log", {"id": "t", "kind": "rate-limit", "quota": 3, "window": "1m", "tiers": [{"when": {"method": "GET"}, "quota": 5}, {"when": {"method": "GET", "path": "/r"}, "quota": 9}]}]}, "move tier 2 in front of tier 1"),
