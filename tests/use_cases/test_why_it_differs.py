@@ -62,7 +62,7 @@ def why(model: Pipeline, story: Trace, hidden: Pipeline) -> Explanation:
     return explain(model, [story], held, writes=True)
 
 
-@pytest.mark.parametrize("at", range(0, len(HIDDEN), 1 if LAWS >= 200 else 3))
+@pytest.mark.parametrize("at", range(0, len(HIDDEN), 1 if LAWS >= 200 else 6))
 def test_a_single_change_is_named(at: int) -> None:
     """First, in all but two of thirty; those stand among what answers alike."""
     name, change = HIDDEN[at]

@@ -10,8 +10,9 @@ from msgspec import structs
 from patient_usher.core.analysis.findings.check import Checked, Finding
 from patient_usher.core.analysis.findings.rule import Rule
 from patient_usher.core.analysis.findings.witness import Document, caught
-from patient_usher.core.model.document import JsonObject
+from patient_usher.core.model.document import Json, JsonObject, locate
 from patient_usher.core.model.words import counted
+from patient_usher.core.variants.search import Explanation
 from patient_usher.core.verify.document_types import Choice, Differs, FindingRecord, Findings, Place
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, compared_of, worked
@@ -284,14 +285,17 @@ def sarif(checked: Checked, rules: Sequence[Rule], version: str) -> JsonObject:
     ``version`` is the tool's own.
     """
     known = {rule.code: number for number, rule in enumerate(rules)}
+    results = [_result(checked, finding, known[finding.rule.code]) for finding in checked.findings]
+    if checked.unmet is not None:
+        results.append(_unmet(checked.unmet, checked.blueprint.source.doc, len(rules)))
     return {
         "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
         "version": "2.1.0",
         "runs": [
             {
-                "tool": {"driver": {"name": "usher check", "version": version, "rules": list(map(_rule, rules))}},
+                "tool": {"driver": {"name": "usher check", "version": version, "rules": [*map(_rule, rules), _UNMET]}},
                 "columnKind": "unicodeCodePoints",
-                "results": [_result(checked, finding, known[finding.rule.code]) for finding in checked.findings],
+                "results": results,
             }
         ],
     }
@@ -307,6 +311,31 @@ def _rule(rule: Rule) -> JsonObject:
         "fullDescription": {"text": rule.matters},
         "help": {"text": page, "markdown": example},
         "defaultConfiguration": {"level": _SARIF_LEVELS[rule.level]},
+    }
+
+
+_UNMET: JsonObject = {
+    "id": "expectation-fails",
+    "name": "ExpectationFails",
+    "shortDescription": {"text": "What a trace expects doesn't come."},
+    "fullDescription": {"text": "The pipeline, or the trace, isn't as it was meant."},
+    "help": {"text": "The nearest changes are named with which everything comes that the trace expects."},
+    "defaultConfiguration": {"level": "error"},
+}
+
+
+def _unmet(why: Explanation, doc: Json, number: int) -> JsonObject:
+    """What a trace expects and doesn't get, as one result: with which changes it would come."""
+    spot = locate(doc, ())
+    text = " ".join("".join(part for part, _ in each).strip() for each in explanation(why, EXPECTED))
+    region = {"startLine": spot.line, "startColumn": spot.column}
+    place = {"physicalLocation": {"artifactLocation": {"uri": _uri(spot.file)}, "region": region}}
+    return {
+        "ruleId": "expectation-fails",
+        "ruleIndex": number,
+        "level": "error",
+        "message": {"text": text.strip()},
+        "locations": [place],
     }
 
 

@@ -437,7 +437,7 @@ def test_sarif_is_sarif(usher: Usher) -> None:
     document = usher("check", MISTAKEN, "--format", "sarif").json
     assert [error.message for error in Draft4Validator(schema).iter_errors(document)] == []
     run = document["runs"][0]
-    assert {rule["id"] for rule in run["tool"]["driver"]["rules"]} == BY_CODE.keys()
+    assert {rule["id"] for rule in run["tool"]["driver"]["rules"]} == {*BY_CODE, "expectation-fails"}
     results = {result["ruleId"]: result for result in run["results"]}
     assert results["errors-uncaught"]["locations"][0]["physicalLocation"]["region"] == {
         "startLine": 6,
@@ -445,6 +445,18 @@ def test_sarif_is_sarif(usher: Usher) -> None:
     }
     assert results["errors-uncaught"]["fixes"]
     assert "shows" in results["stalls"]["suppressions"][0]["justification"]
+
+
+def test_what_a_trace_expects_and_does_not_get_is_a_result_too(usher: Usher, tmp_path: Path) -> None:
+    limit = {"id": "slow", "kind": "rate-limit", "quota": 5, "window": "1m"}
+    doc = {"patient-usher": "pipeline/1", "stages": ["access-log", limit], "routes": [route("GET /r")]}
+    sends = {"id": "many", "send": "GET /r", "times": 7, "every": "1ms", "expect": {"tally": {"200": 7}}}
+    (tmp_path / "p.json").write_text(json.dumps(doc))
+    (tmp_path / "t.json").write_text(json.dumps({"patient-usher": "trace/1", "requests": [sends]}))
+    run = usher("check", "p.json", "t.json", "--format", "sarif").json["runs"][0]
+    (result,) = run["results"]
+    assert run["tool"]["driver"]["rules"][result["ruleIndex"]]["id"] == result["ruleId"] == "expectation-fails"
+    assert all(words in result["message"]["text"] for words in ("many", "slow"))
 
 
 def test_a_mend_is_written_as_a_variant_that_has_it(usher: Usher, tmp_path: Path) -> None:
