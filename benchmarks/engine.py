@@ -18,7 +18,7 @@ from functools import lru_cache
 from pathlib import Path
 
 import patient_usher.demo
-from patient_usher import Pipeline, World, load
+from patient_usher import Pipeline, RunState, load
 from patient_usher.core.engine.run.clock import Clock
 from patient_usher.core.engine.run.walk import Walk
 from patient_usher.core.http.dates import http_date
@@ -133,12 +133,12 @@ def prepared() -> list[Request]:
 def modelled(pipeline: Pipeline, requests: list[Request], rounds: int, *, journeys: bool) -> list[int]:
     """The same requests through the pipeline; the statuses of the last round."""
     done: list[Exchange] = []
-    world, clock = World(pipeline), Clock(START)
-    walk = Walk(clock, lambda x: None, done.append, pipeline.blueprint.missing)
+    run_state, clock = RunState(pipeline), Clock(START)
+    walk = Walk(clock, lambda x: None, done.append, pipeline.compiled.missing)
     for _ in range(rounds):
         done.clear()
         for request in requests:
-            walk.start(world.admit("bench", request, clock.now, watched=journeys), 30_000_000)
+            walk.start(run_state.admit("bench", request, clock.now, watched=journeys), 30_000_000)
             while clock.step():  # a handler that is busy takes its virtual time
                 pass
     return [x.answer.status for x in done if x.answer is not None]

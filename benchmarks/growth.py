@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from patient_usher import Trace, load
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.verify.run import run
 
 REQUESTS = 4_000
@@ -87,16 +87,16 @@ GROW: dict[str, tuple[Callable[[int], Made], tuple[int, ...]]] = {
 def measured(made: Callable[[int], Made], size: int, rounds: int) -> tuple[float, float]:
     """The seconds of processor time of a request, and the MiB that the run has taken on at most."""
     doc, sends = made(size)
-    pipeline = load({**BASE, **doc}).blueprint
+    pipeline = load({**BASE, **doc}).compiled
     trace = Trace.of(*({"id": f"r{n}", **send} for n, send in enumerate(sends))).bound(pipeline)
     took = []
     for _ in range(rounds):
         begin = time.process_time()
-        for _one in run(World(pipeline), trace, journeys=False):
+        for _one in run(RunState(pipeline), trace, journeys=False):
             pass
         took.append((time.process_time() - begin) / REQUESTS)
     tracemalloc.start()
-    for _one in run(World(pipeline), trace, journeys=False):
+    for _one in run(RunState(pipeline), trace, journeys=False):
         pass
     most = tracemalloc.get_traced_memory()[1] / 2**20
     tracemalloc.stop()

@@ -30,10 +30,10 @@ def main() -> None:
     accounts = {"maren": {"api-keys": ["a-made-up-key"]}}
     pipeline = load({"patient-usher": "pipeline/1", "stages": STAGES, "routes": routes, "accounts": accounts})
     requests = [{"send": routes[n % 6]["at"], **({"sign": {"api-key": "maren"}} if n % 4 else {})} for n in range(60)]
-    prepared = [Trace.of(*requests).bound(pipeline.blueprint)]
+    prepared = [Trace.of(*requests).bound(pipeline.compiled)]
     for words, every, wanted in (("neighbours", False, 0.5), ("every pair", True, 3)):
         begin = time.perf_counter()
-        count = len(list(swaps(pipeline.blueprint, prepared, every=every)))
+        count = len(list(swaps(pipeline.compiled, prepared, every=every)))
         took = time.perf_counter() - begin
         print(f"{words:<11} {count:>3} swaps in {took:.2f} s (wanted: under {wanted})")
 

@@ -14,7 +14,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from patient_usher import Trace, World, load
+from patient_usher import RunState, Trace, load
 from patient_usher.core.verify.run import run
 
 PAGES, CAPACITY = 2_000, 8 << 20
@@ -78,13 +78,13 @@ def main() -> int:
                 headers = {"Accept-Encoding": "gzip"}
                 row = {"id": f"r{number}", "send": f"GET {path}", "at": f"{number}ms", "headers": headers}
                 stream.write(json.dumps(row) + "\n")
-        world = World(load(pipeline))
-        shelf = world.memories[0]["shelf"]
+        run_state = RunState(load(pipeline))
+        shelf = run_state.memories[0]["shelf"]
         begin = time.perf_counter()
         ran, most = 0, 0
         half = 0.0
-        prepared = Trace.read(trace).bound(world.blueprint)
-        for number, (send, *_) in enumerate(run(world, prepared, journeys=False)):
+        prepared = Trace.read(trace).bound(run_state.compiled)
+        for number, (send, *_) in enumerate(run(run_state, prepared, journeys=False)):
             ran += send.final.handler_reached  # type: ignore[union-attr]
             most = max(most, shelf.size)
             if number == count // 2:

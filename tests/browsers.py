@@ -247,7 +247,7 @@ def sent(records: list[dict[str, Any]]) -> list[dict[str, Any]]:
     return [one["request"] for one in records if one["outcome"] != "not-sent" and one["answered_by"] != "caller"]
 
 
-class Came(NamedTuple):
+class PageRequest(NamedTuple):
     """A request as it came over the wire, and of its fields Cookie, Origin, Sec-Fetch-Site and Referer."""
 
     method: str
@@ -279,14 +279,14 @@ def wander(
     *,
     browser: str,
     third_party: str,
-) -> list[Came]:
+) -> list[PageRequest]:
     """What comes to a server of every host while a page makes its steps: calls, and links and forms in another window.
 
     The server speaks plain and by TLS at the one port, so that a plain URL can become a secure one, as HSTS asks.
     ``steps`` are ``{"kind": "fetch|link|form", "method", "url", "mode", "credentials"}``; ``answers`` are status and
     fields by path; ``names`` are all hosts; ``third_party`` says whether cookies of other sites are ``sent`` or ``blocked``.
     """
-    came: list[Came] = []
+    came: list[PageRequest] = []
     done = Event()
 
     class Both(BaseHTTPRequestHandler):
@@ -310,7 +310,9 @@ def wander(
             fields = self.headers
             cookie = fields["Cookie"] and fields["Cookie"].encode("latin-1").decode()
             url = f"{self.scheme}://{fields['Host']}{self.path}"
-            came.append(Came(self.command, url, cookie, fields["Origin"], fields["Sec-Fetch-Site"], fields["Referer"]))
+            came.append(
+                PageRequest(self.command, url, cookie, fields["Origin"], fields["Sec-Fetch-Site"], fields["Referer"])
+            )
             return self.give(*answers[self.path], "<script>opener?.postMessage('there', '*')</script>")
 
         do_POST = do_GET

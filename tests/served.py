@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.run.clock import Clock
 from patient_usher.core.engine.run.model_service import ModelService
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.urls import Url
@@ -17,10 +17,10 @@ PATIENCE = 30_000_000
 
 
 class Served:
-    """A world that lives on between requests; its clock is turned by whoever calls ``wait``."""
+    """A run state that lives on between requests; its clock is turned by whoever calls ``wait``."""
 
-    def __init__(self, blueprint: Blueprint) -> None:
-        self.world = World(blueprint, 0)
+    def __init__(self, compiled: CompiledPipeline) -> None:
+        self.run_state = RunState(compiled, 0)
         self.at = 0
 
     def wait(self, at: int) -> None:
@@ -37,7 +37,7 @@ class Served:
         url = Url(scope["scheme"], host, port, scope["raw_path"].decode(), query)
         fields = Fields((name.decode("latin-1"), value.decode("latin-1")) for name, value in scope["headers"])
         clock, done = Clock(self.at), list[Exchange]()
-        service = ModelService(self.world, clock, done.append, lambda x: None)
+        service = ModelService(self.run_state, clock, done.append, lambda x: None)
         request = Request(scope["method"], url, fields, body, scope["client"][0])
         x = service.arrive("one", request, clock.now, watched=True)
         service.start(x, PATIENCE)

@@ -14,7 +14,7 @@ from typing import Any
 
 from patient_usher import Trace, drift, load
 from patient_usher.core.variants.change import document_of
-from patient_usher.core.verify.outside import Held
+from patient_usher.core.verify.outside import DriftResult
 from patient_usher.files.yaml_reader import parse
 from patient_usher.use_cases.drift import explain
 
@@ -31,7 +31,7 @@ class Turned:
         self.now = at / 1_000_000
 
 
-def held(name: str, model: Any, trace: str, mistake: str) -> list[Held]:
+def held(name: str, model: Any, trace: str, mistake: str) -> list[DriftResult]:
     """The service with this mistake, held against a model."""
     service = importlib.import_module(name).service
     clock = Turned()
@@ -67,7 +67,7 @@ def judged(name: str, mistake: str, planted: Any, model: Any, why: Any) -> tuple
         return ("right" if planted.lower() in said.lower() else "wrong"), said
     if not why.changes:
         return "silent", ""
-    fit = changed(model, document_of(model.blueprint, why.all_changes, "m"))
+    fit = changed(model, document_of(model.compiled, why.all_changes, "m"))
     rest = [one for one in held(name, fit, "fresh", mistake) if one.differs]
     own = [one for one in held(name, changed(model, planted), "fresh", mistake) if one.differs]
     return ("right" if len(rest) <= len(own) else "wrong"), said

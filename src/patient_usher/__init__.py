@@ -17,7 +17,7 @@ _WHERE = {
     "Sent": "use_cases.session",
     "Trace": "files.trace",
     "Unusable": "core.model.document",
-    "World": "use_cases.session",
+    "RunState": "use_cases.session",
     "accept": "use_cases.accept",
     "check": "use_cases.check",
     "compare": "use_cases.compare",
@@ -48,8 +48,8 @@ if TYPE_CHECKING:
     from patient_usher.use_cases.reorder import reorder as reorder
     from patient_usher.use_cases.serve import served as served
     from patient_usher.use_cases.session import Pipeline as Pipeline
+    from patient_usher.use_cases.session import RunState as RunState
     from patient_usher.use_cases.session import Sent as Sent
-    from patient_usher.use_cases.session import World as World
     from patient_usher.use_cases.session import load as load
     from patient_usher.use_cases.session import replay as replay
     from patient_usher.use_cases.sweep import sweep as sweep

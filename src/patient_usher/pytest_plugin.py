@@ -83,19 +83,19 @@ class TraceFile(pytest.File):
         from patient_usher.core.verify.always import Statements, told
         from patient_usher.core.verify.run import run
         from patient_usher.core.verify.verdict import fails
-        from patient_usher.output.door import DOOR, printable
         from patient_usher.output.journey import journeys
         from patient_usher.output.outcome import shown
+        from patient_usher.output.redactor import REDACTOR, printable
         from patient_usher.output.replay_view import complaints
         from patient_usher.output.terminal import plain
-        from patient_usher.use_cases.session import World
+        from patient_usher.use_cases.session import RunState
 
         strict = self.config.getini("usher_strict")
-        pipeline = admitted(load(path, environments=environments or None).blueprint)
-        statements = Statements(pipeline.blueprint)
+        pipeline = admitted(load(path, environments=environments or None).compiled)
+        statements = Statements(pipeline.compiled)
         requests: dict[str, str] = {}
-        trace = Trace.read(self.path).bound(pipeline.blueprint)
-        for judged in run(World(pipeline), trace, statements=statements):
+        trace = Trace.read(self.path).bound(pipeline.compiled)
+        for judged in run(RunState(pipeline), trace, statements=statements):
             id_ = judged.send.entry.id
             requests.setdefault(id_, "")
             if not fails(judged.mark, strict=strict) or requests[id_]:
@@ -103,8 +103,8 @@ class TraceFile(pytest.File):
             send = shown(judged)
             sentences = [plain(pieces).strip() for pieces in complaints(send)]
             lines = [plain(pieces) for pieces in journeys(send.records)]
-            requests[id_] = DOOR.text(printable("\n".join([*sentences, "", *lines]), lines=True))
-        sentences_of = DOOR.redacted(told(statements.all))
+            requests[id_] = REDACTOR.text(printable("\n".join([*sentences, "", *lines]), lines=True))
+        sentences_of = REDACTOR.redacted(told(statements.all))
         return requests, {
             one.id: printable(one.sentence, lines=True) if one.verdict == "broken" else "" for one in sentences_of
         }
@@ -117,8 +117,8 @@ class TraceFile(pytest.File):
         from patient_usher import Trace, load
         from patient_usher.cli.common import admitted
         from patient_usher.files.python_code import PythonFrom
-        from patient_usher.output.door import DOOR, printable
         from patient_usher.output.drift import complaints
+        from patient_usher.output.redactor import REDACTOR, printable
         from patient_usher.output.terminal import plain
         from patient_usher.use_cases.drift import drift
 
@@ -127,13 +127,13 @@ class TraceFile(pytest.File):
             app = PythonFrom(path.parent)(named) if at is None else None
         except ValueError as error:
             raise self.CollectError(f"usher_service: {error}") from None
-        pipeline = admitted(load(path, environments=environments or None).blueprint)
+        pipeline = admitted(load(path, environments=environments or None).compiled)
         writes = self.config.getini("usher_service_writes")
         found: dict[str, str] = {}
         for held in drift(pipeline, Trace.read(self.path), app=app, at=at, writes=writes):
             id_ = held.model.send.entry.id
             words = "" if held.same else "\n".join(plain(pieces).strip() for pieces in complaints(held))
-            found[id_] = found.get(id_) or DOOR.text(printable(words, lines=True))
+            found[id_] = found.get(id_) or REDACTOR.text(printable(words, lines=True))
         return found
 
 

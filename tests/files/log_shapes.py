@@ -1,4 +1,4 @@
-"""Lines of logs as the world writes them, each with what it means: written before the reader, by their formats' manuals.
+"""Lines of logs as the run state writes them, each with what it means: written before the reader, by their formats' manuals.
 
 Unless a row says otherwise, a line means GET /v1/tides?station=tern at 2031-05-01T08:00:00Z from 192.0.2.7, answered 200.
 ``took`` is in microseconds.

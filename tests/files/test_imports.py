@@ -18,7 +18,7 @@ from ruamel.yaml import YAML
 
 from conftest import DEMO, USHER, Outcome
 from patient_usher.core.decisions.schema_samples import sample
-from patient_usher.core.model.schemas import compiled
+from patient_usher.core.model.schemas import compiled_schema
 
 Usher = Callable[..., Outcome]
 BASE = ("--base", "https://api.ternharbour.example")
@@ -459,7 +459,7 @@ SCHEMAS = [
 
 @pytest.mark.parametrize("schema", SCHEMAS)
 def test_what_is_made_up_fits_its_schema(schema: dict[str, Any]) -> None:
-    assert not list(compiled(schema).iter_errors(sample(schema)))
+    assert not list(compiled_schema(schema).iter_errors(sample(schema)))
 
 
 @pytest.mark.parametrize(

@@ -127,20 +127,28 @@ def odd_row(random: Random, number: int) -> dict[str, Any]:
 
 def told(entry: Entry) -> object:
     """All that an entry says."""
-    recipe = entry.recipe
-    assert recipe is not None
+    request_template = entry.request_template
+    assert request_template is not None
     try:
-        request = recipe.request(Kept(), SERVICE.blueprint)
+        request = request_template.request(Kept(), SERVICE.compiled)
     except LookupError as error:
         return repr(error)
     sent = (request.method, request.url.text, request.fields.pairs(), request.body, entry.address or request.peer)
-    return (entry.id, entry.at, entry.after, entry.took, sent, recipe.caller_name, recipe.spec.times)
+    return (
+        entry.id,
+        entry.at,
+        entry.after,
+        entry.took,
+        sent,
+        request_template.caller_name,
+        request_template.spec.times,
+    )
 
 
 @pytest.mark.parametrize("seed", range(12))
 def test_a_line_says_the_same_the_first_time_the_second_time_and_read_with_care(seed: int) -> None:
     def reader() -> _Reader:
-        return _Reader("t", Maker(SPEC, SERVICE.blueprint, lambda path: b""), (), ids_differ=True)
+        return _Reader("t", Maker(SPEC, SERVICE.compiled, lambda path: b""), (), ids_differ=True)
 
     def attempt(read: Callable[[], Entry]) -> object:
         try:

@@ -13,10 +13,10 @@ import pytest
 from conftest import Outcome
 from files.log_shapes import NONE, PLAIN, SHAPES, Shape, T
 from patient_usher.core.http.dates import timestamp
-from patient_usher.files.log_lines import Odd, Seen, any_text, text_line
+from patient_usher.files.log_lines import Seen, UnreadableLine, any_text, text_line
 from patient_usher.files.log_members import FORMATS, any_line, by_pattern
 from patient_usher.files.log_times import moment
-from patient_usher.files.log_trace import Callers, Counted, arrivals, lines
+from patient_usher.files.log_trace import Callers, ImportStats, arrivals, lines
 from patient_usher.files.sources import Source, format_of
 
 Usher = Callable[..., Outcome]
@@ -29,7 +29,7 @@ def read(path: Path, shape: Shape) -> list[Seen]:
     named = dict(part.split("=") for part in options.get("--fields", "").split(",") if part)
     pattern = options.get("--pattern")
     reader = by_pattern(pattern) if pattern else FORMATS[str(format_of(source))](named)
-    return list(lines(source.opened(), source.name, reader, Callers(), Counted()))
+    return list(lines(source.opened(), source.name, reader, Callers(), ImportStats()))
 
 
 @pytest.mark.parametrize("shape", SHAPES, ids=[shape.name for shape in SHAPES])
@@ -48,7 +48,7 @@ def test_the_table_is_long_enough() -> None:
 
 @pytest.mark.parametrize("line", NONE)
 def test_what_is_no_line_of_a_log(line: str) -> None:
-    with pytest.raises(Odd):
+    with pytest.raises(UnreadableLine):
         any_line({})(line.encode())
 
 
@@ -115,7 +115,7 @@ def test_requests_came_before_they_were_logged(seed: int) -> None:
     while rest:
         groups.append(rest[: (size := random.randrange(1, 9))])
         rest = rest[size:]
-    found = [pair for group in arrivals(groups, "end", Counted()) for pair in group]
+    found = [pair for group in arrivals(groups, "end", ImportStats()) for pair in group]
     assert [at for at, _ in found] == sorted(at for at, _ in found)
     assert sorted(one.target for _, one in found) == sorted(one.target for _, one in timed)
     wanted = {one.target: at - (one.took or 0) for at, one in timed}
@@ -124,7 +124,7 @@ def test_requests_came_before_they_were_logged(seed: int) -> None:
     assert all(at == wanted[one.target] or one.target in late or at > wanted[one.target] for at, one in found)
     exact = sum(at == wanted[one.target] for at, one in found)
     assert exact > 280
-    assert list(arrivals(groups, "start", Counted())) == groups
+    assert list(arrivals(groups, "start", ImportStats())) == groups
 
 
 def log(**more: Any) -> str:

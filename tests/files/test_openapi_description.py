@@ -11,7 +11,7 @@ import pytest
 from openapi_schema_validator import OAS30WriteValidator, OAS31Validator
 
 from conftest import Outcome
-from patient_usher.core.model.schemas import compiled
+from patient_usher.core.model.schemas import compiled_schema
 from patient_usher.files.openapi_description import Description
 
 Usher = Callable[..., Outcome]
@@ -65,7 +65,7 @@ def test_what_fits_a_schema_is_what_the_dialect_says(version: str, validator: An
             named["S"] = {"type": "object", "properties": {"a": {"$ref": "#/components/schemas/S"}}}
         schema = schema_of(random, 3, version, list(named))
         doc = {"openapi": f"{version}.0", "components": {"schemas": named}}
-        ours = compiled(Description(doc).schema({"schema": schema}))
+        ours = compiled_schema(Description(doc).schema({"schema": schema}))
         theirs = validator({"allOf": [schema], "components": doc["components"]})
         for value in VALUES:
             assert (not list(ours.iter_errors(value))) == theirs.is_valid(value), (value, schema, named)

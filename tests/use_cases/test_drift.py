@@ -36,7 +36,7 @@ STORIES = [
 def test_a_model_does_not_differ_from_itself(pipeline: str, story: str) -> None:
     """Served as an application, with its clock turned as the trace says: bodies too."""
     model = load(DEMO / f"{pipeline}.yaml")
-    served = Served(model.blueprint)
+    served = Served(model.compiled)
     trace = Trace.read(DEMO / f"{story}.yaml")
     held = list(drift(model, trace, app=served, writes=True, bodies=True, wait=served.wait))
     assert held
@@ -46,7 +46,7 @@ def test_a_model_does_not_differ_from_itself(pipeline: str, story: str) -> None:
 @pytest.mark.parametrize("seed", range(6))
 def test_nor_does_one_at_random(seed: int) -> None:
     model = described(json.dumps(put_together(seed)), "p.json")
-    served = Served(model.blueprint)
+    served = Served(model.compiled)
     sends = [
         {"id": f"r{at}", "send": f"{method} {path}", **more}
         for at, (method, path, more) in enumerate(
@@ -99,7 +99,7 @@ CHANGES: list[tuple[dict[str, Any], str, str | None]] = [
 def test_what_a_service_does_otherwise_is_seen(change: dict[str, Any], what: str, stage: str | None) -> None:
     """Another pipeline is served than the model has."""
     model, story = load(DEMO / "landing.yaml"), Trace.read(DEMO / "landing-story.yaml")
-    served = Served(model.variant(**change).blueprint)
+    served = Served(model.variant(**change).compiled)
     held = list(drift(model, story, app=served, wait=served.wait))
     assert (what, stage) in {(one.what, one.stage) for row in held for _, one in row.differs}
 
@@ -217,7 +217,7 @@ def test_what_cannot_be_asked_so(usher: Usher, arguments: list[str], words: str)
 def test_what_a_trace_leaves_the_next_one_comes_to() -> None:
     """In the service as in the model."""
     model, story = load(DEMO / "landing.yaml"), Trace.read(DEMO / "landing-story.yaml")
-    served = Served(model.blueprint)
+    served = Served(model.compiled)
     held = list(drift(model, story, story, app=served, wait=served.wait))
     assert [(one.id, one.differs) for one in held if one.differs] == []
     assert len(held) == 24

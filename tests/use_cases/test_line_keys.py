@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from conftest import make_pipeline
-from patient_usher import Trace, World
+from patient_usher import RunState, Trace
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.run import run
 from patient_usher.use_cases.line_keys import by_address, key_reader
@@ -74,11 +74,11 @@ def test_what_is_the_same_in_the_request_is_the_same_in_the_line(tmp_path: Path,
     lines = [a_line(random, number) for number in range(300)]
     path = tmp_path / "t.jsonl"
     path.write_text("\n".join([json.dumps(HEAD), *lines]) + "\n")
-    blueprint = SERVICE.blueprint
-    key_of = key_reader(part, HEAD, blueprint)
+    compiled = SERVICE.compiled
+    key_of = key_reader(part, HEAD, compiled)
     keys: dict[str, set[int]] = defaultdict(set)
     sent: dict[str, Exchange] = {}
-    for judged in run(World(SERVICE), Trace.read(path).bound(blueprint)):
+    for judged in run(RunState(SERVICE), Trace.read(path).bound(compiled)):
         sent.setdefault(judged.send.entry.id, judged.send.exchanges[0])
     assert len(sent) == 300
     for number, line in enumerate(lines):

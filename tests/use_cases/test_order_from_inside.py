@@ -22,7 +22,7 @@ from opentelemetry.sdk.trace.export.in_memory_span_exporter import InMemorySpanE
 from conftest import Outcome, described
 from patient_usher import Trace, drift
 from patient_usher.core.http.server_timing import timing_names
-from patient_usher.core.verify.outside import Held
+from patient_usher.core.verify.outside import DriftResult
 from patient_usher.use_cases.drift import Told, explain
 from patient_usher.wire.inside import Receiver, Spans, SpansIn, spans_of
 
@@ -72,11 +72,11 @@ def service(order: list[str], note: Callable[[list[str], Any], list[tuple[bytes,
     return app
 
 
-def asked(app: Any, **how: Any) -> list[Held]:
+def asked(app: Any, **how: Any) -> list[DriftResult]:
     return list(drift(described(MODEL), Trace.of(*SENDS), app=app, **how))
 
 
-def orders(held: list[Held]) -> list[tuple[str, Any, Any, str | None]]:
+def orders(held: list[DriftResult]) -> list[tuple[str, Any, Any, str | None]]:
     return [(id_, one.model, one.service, one.stage) for row in held for id_, one in row.differs if one.what == "order"]
 
 

@@ -141,7 +141,7 @@ TIED: list[tuple[list[Any], dict[str, Any], str | None, str]] = [
 
 @pytest.mark.parametrize(("stages", "more", "part", "who"), TIED)
 def test_what_ties_requests_together(stages: list[Any], more: dict[str, Any], part: str | None, who: str) -> None:
-    found, against = parted_by(make_pipeline(stages, **more).blueprint)
+    found, against = parted_by(make_pipeline(stages, **more).compiled)
     assert found == part
     assert who == "" or any(who in tie.who for tie in against)
 

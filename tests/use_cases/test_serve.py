@@ -72,7 +72,7 @@ SERVED = [(pipeline, ()) for pipeline, _ in STORIES] + [
 def test_what_is_served_is_the_model(pipeline: str, settings: tuple[str, ...], tmp_path: Path) -> None:
     """Without the waits of the stories, and all from this machine's address."""
     # No window may end meanwhile: how long the way takes isn't known, and a slow machine would tell it as a difference.
-    options = load(DEMO / f"{pipeline}.yaml").blueprint.options
+    options = load(DEMO / f"{pipeline}.yaml").compiled.options
     slow = [f"{id_}.window=10h" for id_, said in options.items() if getattr(said, "window", None) is not None]
     model = load(DEMO / f"{pipeline}.yaml", settings=[*slow, *settings])
     doc = YAML(typ="safe", pure=True).load((DEMO / f"{dict(STORIES)[pipeline]}.yaml").read_text())
@@ -86,7 +86,7 @@ def test_what_is_served_is_the_model(pipeline: str, settings: tuple[str, ...], t
     doc["callers"] = {name: {**caller, "address": "127.0.0.1", "patience": "2s"} for name, caller in callers.items()}
     (tmp_path / "t.yaml").write_text(json.dumps(doc, default=str))
     trace = Trace.read(tmp_path / "t.yaml")
-    with serving(model, origin=parse_url(trace.bound(model.blueprint).base)) as (found, _):
+    with serving(model, origin=parse_url(trace.bound(model.compiled).base)) as (found, _):
         held = list(drift(model, trace, at=found.url, writes=True))
     assert [(one.id, one.differs, one.trouble) for one in held if not one.same] == []
     assert len(held) >= 2

@@ -56,7 +56,7 @@ EQUALS = {13, 14}
 
 
 def why(model: Pipeline, story: Trace, hidden: Pipeline) -> Explanation:
-    served = Served(hidden.blueprint)
+    served = Served(hidden.compiled)
     held = list(drift(model, story, app=served, wait=served.wait, writes=True))
     assert any(one.differs for one in held)
     return explain(model, [story], held, writes=True)
@@ -86,12 +86,12 @@ def test_two_changes_and_an_order_are_told_together(seed: int) -> None:
     hidden = model
     for _, change in random.sample(HIDDEN[:12], 2):
         hidden = hidden.changed(change)
-    order, *_ = random.sample(orders_of(hidden.blueprint)[0], 1)
-    hidden = Pipeline(reordered(hidden.blueprint, order)) if seed % 2 else hidden
+    order, *_ = random.sample(orders_of(hidden.compiled)[0], 1)
+    hidden = Pipeline(reordered(hidden.compiled, order)) if seed % 2 else hidden
     found = why(model, story, hidden)
     assert found.changes
     explains = {id_ for one in found.changes for id_ in one.explains}
-    served = Served(hidden.blueprint)
+    served = Served(hidden.compiled)
     differing = {one.id for one in drift(model, story, app=served, wait=served.wait) if one.differs}
     assert explains | set(found.leaves) >= differing
 
@@ -160,15 +160,15 @@ def test_what_no_change_explains_is_said(usher: Usher) -> None:
 def test_hidden_orders_are_found(name: str) -> None:
     """Each is among those that are told; no two of those that are told can be told apart."""
     model = load(DEMO / f"{name}.yaml")
-    orders, exact = orders_of(model.blueprint)
+    orders, exact = orders_of(model.compiled)
     assert exact
     for hidden in Random(7).sample(orders, 4):
-        served = Served(reordered(model.blueprint, hidden))
+        served = Served(reordered(model.compiled, hidden))
         found = find_order(model, app=served, wait=served.wait, writes=True)
         assert hidden in found.fitting
         class_ = next(one for one in found.apart.classes if one.example in found.fitting)
         assert len(found.fitting) >= class_.orders
-        assert found.present == (found.example == movable(model.blueprint))
+        assert found.present == (found.example == movable(model.compiled))
 
 
 @pytest.mark.parametrize(("app", "status", "words"), [
@@ -204,13 +204,13 @@ def test_a_change_in_words_is_one_in_fact() -> None:
         fields=(("cache-control", "public"),),
         paths=("/tides",),
     )
-    changes = changes_of(model.blueprint, seen)
+    changes = changes_of(model.compiled, seen)
     assert len(changes) > 100
     for change in Random(3).sample(changes, 25):
-        made = changed_by(model.blueprint, [change])
+        made = changed_by(model.compiled, [change])
         doc, problems = variant(
-            model.blueprint.source.doc,
-            {k: v for k, v in document_of(model.blueprint, [change], "x").items() if k != "like"},
+            model.compiled.source.doc,
+            {k: v for k, v in document_of(model.compiled, [change], "x").items() if k != "like"},
         )
         assert problems == []
         if made is None:
@@ -229,7 +229,7 @@ def test_what_was_not_tried_explains_nothing(monkeypatch: pytest.MonkeyPatch) ->
     """Where the budget ends, what a change is said to explain has been tried."""
     model, story = load(DEMO / "landing.yaml"), Trace.read(DEMO / "landing-story.yaml")
     hidden = model.changed({"stages": {"fair": {"quota": 2}, "who": {"realm": "quay"}, "may": {"enabled": False}}})
-    served = Served(hidden.blueprint)
+    served = Served(hidden.compiled)
     held = list(drift(model, story, app=served, wait=served.wait))
     differing = {one.id for one in held if one.differs}
     for tries in (1, 20, 170, 260):
@@ -241,7 +241,7 @@ def test_what_was_not_tried_explains_nothing(monkeypatch: pytest.MonkeyPatch) ->
 
 def test_a_change_is_named_of_several_traces_too() -> None:
     model, story = load(DEMO / "landing.yaml"), Trace.read(DEMO / "landing-story.yaml")
-    served = Served(model.changed({"stages": {"who": {"realm": "quay"}}}).blueprint)
+    served = Served(model.changed({"stages": {"who": {"realm": "quay"}}}).compiled)
     held = list(drift(model, story, story, app=served, wait=served.wait))
     found = explain(model, [story, story], held)
     assert [one.change.words for one in found.changes] == ["who: realm quay, not landing"]

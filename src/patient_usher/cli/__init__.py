@@ -245,10 +245,10 @@ def _asked(name: str, wide: int) -> str:
 
 def _say(text: object) -> None:
     from patient_usher.files.environment import ENVIRONMENT
-    from patient_usher.output.door import DOOR
+    from patient_usher.output.redactor import REDACTOR
     from patient_usher.output.terminal import say
 
-    DOOR.watch(ENVIRONMENT.taken)
+    REDACTOR.watch(ENVIRONMENT.taken)
     try:
         say(str(text))
     except OSError:

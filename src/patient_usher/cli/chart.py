@@ -16,7 +16,7 @@ from patient_usher.files.atomic_write import write_octets
 from patient_usher.files.saved_result import saved
 from patient_usher.files.trace import Trace
 from patient_usher.output.chart import Columns, as_csv, figures_of, picture
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import say
 from patient_usher.use_cases.compare import session
 from patient_usher.use_cases.session import collect_garbage
@@ -57,14 +57,14 @@ def _rows(args: Namespace) -> tuple[str, Columns]:
         records = saved(args.pipeline)
         if records is None:
             raise unusable(f"{args.pipeline} is no result, and there is no trace", "name a trace behind the pipeline")
-        return args.pipeline.name, Columns(DOOR.row(row_of_record(record)) for record in records)
+        return args.pipeline.name, Columns(REDACTOR.row(row_of_record(record)) for record in records)
     pipeline = pipeline_of(args)
     replayed = session(pipeline, [Trace.read(path, trust=trust(args)) for path in args.traces], args.seed)
     collect_garbage()
     rows = (
-        DOOR.row(row)
-        for world, trace in replayed.worlds()
-        for judged in run_trace(world, trace, journeys=False)
+        REDACTOR.row(row)
+        for run_state, trace in replayed.run_states()
+        for judged in run_trace(run_state, trace, journeys=False)
         for row in rows_of(judged.send, judged.starts)
     )
-    return DOOR.redacted(pipeline.name), Columns(rows)
+    return REDACTOR.redacted(pipeline.name), Columns(rows)

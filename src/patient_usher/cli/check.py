@@ -22,7 +22,7 @@ from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.pipeline import pipeline_of_text
 from patient_usher.files.trace import Trace
 from patient_usher.output import findings as report
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.result import document
 from patient_usher.output.terminal import line, say, stdout_painter
 from patient_usher.output.yaml_snippet import yaml_of
@@ -114,9 +114,9 @@ def _mend(args: Namespace, checked: Checked, traces: list[Trace]) -> int:
     if path.exists() and args.into is None:
         raise Unusable([Problem(Spot(str(path), 1, 1), "this file is there already", "name another with --into")])
     like = os.path.relpath(args.pipeline, path.parent)
-    change = {"patient-usher": "pipeline/1", "like": like, **variant_of(checked.blueprint, mended)}
+    change = {"patient-usher": "pipeline/1", "like": like, **variant_of(checked.compiled, mended)}
     notes = "".join(f"# {found.where}: {found.mend.words}.\n" for found in done)
-    write_whole(path, DOOR.text(notes + yaml_of(DOOR.redacted(change))))
+    write_whole(path, REDACTOR.text(notes + yaml_of(REDACTOR.redacted(change))))
     stdout_painter().write(line(f"{found.where}: {found.mend.words}") for found in done)
     stdout_painter().write([line(f"wrote {path}, a variant of {args.pipeline}")])
     if new:

@@ -9,14 +9,14 @@ from pathlib import Path
 from typing import Literal
 
 from patient_usher.cli.arguments import whole
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.warnings import warnings_of
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.words import counted
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trust import Trust, trust_of
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.reports import REPORTS
 from patient_usher.output.terminal import Painter, line, say
 from patient_usher.use_cases.session import Pipeline
@@ -115,7 +115,7 @@ def trust(args: Namespace) -> Trust:
 
 def pipeline_of(args: Namespace, *, warns: bool = True) -> Pipeline:
     """The pipeline that the arguments name; what is doubtful in it is told, unless a check tells it better."""
-    blueprint = load_pipeline(
+    compiled = load_pipeline(
         args.pipeline,
         environments=args.environment,
         settings=args.set,
@@ -123,16 +123,16 @@ def pipeline_of(args: Namespace, *, warns: bool = True) -> Pipeline:
         always=getattr(args, "always", None),
         places=not warns,
     )
-    pipeline = admitted(blueprint)  # first: a warning may name what is a secret elsewhere
-    for warning in warnings_of(blueprint) if warns else ():
+    pipeline = admitted(compiled)  # first: a warning may name what is a secret elsewhere
+    for warning in warnings_of(compiled) if warns else ():
         say(str(warning))
     return pipeline
 
 
-def admitted(blueprint: Blueprint) -> Pipeline:
+def admitted(compiled: CompiledPipeline) -> Pipeline:
     """The pipeline, of whose credentials the door knows from now on."""
-    DOOR.admit(blueprint, ENVIRONMENT.taken)
-    return Pipeline(blueprint)
+    REDACTOR.learn(compiled, ENVIRONMENT.taken)
+    return Pipeline(compiled)
 
 
 def progress(words: str, *, every: int = 20) -> Callable[[int], None]:
@@ -162,7 +162,7 @@ def mention(painter: Painter, pipeline: Pipeline) -> None:
 
     Code of the user's isn't run for it.
     """
-    if pipeline.blueprint.source.load_python is not None or len(pipeline.blueprint.placed) > MENTIONED:
+    if pipeline.compiled.source.load_python is not None or len(pipeline.compiled.placed) > MENTIONED:
         return
     from patient_usher.output.findings import MARKS
     from patient_usher.use_cases.check import check

@@ -18,7 +18,7 @@ from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.saved_result import saved
 from patient_usher.files.trace import Trace
 from patient_usher.output.comparison import Compared, compared_of, comparison_lines
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.reports import comparison_report
 from patient_usher.output.terminal import stdout_painter
 from patient_usher.use_cases.compare import compared_at_length, records_of, session
@@ -68,21 +68,21 @@ def run(args: Namespace) -> int:
     if len(pipelines) == 2 and any(trace.lines is not None for trace in traces[0]):
         _fits_long(args, files)
         collect_garbage()
-        found = compared_at_length(
-            pipelines[0], pipelines[1], traces, seed=args.seed, shows=DOOR.record, watch=progress("requests compared")
-        )  # fmt: skip
+        one, other = pipelines
+        watch = progress("requests compared")
+        found = compared_at_length(one, other, traces, seed=args.seed, shows=REDACTOR.record, watch=watch)
         done()
-        compared = Compared(DOOR.redacted(_names(args)), found.a, found.b, found.comparison())
+        compared = Compared(REDACTOR.redacted(_names(args)), found.a, found.b, found.comparison())
     else:
         results = [side if isinstance(side, list) else _shown(side, traces.pop(0), args) for side in sides]
-        compared = compared_of(DOOR.redacted(_names(args)), *results)
+        compared = compared_of(REDACTOR.redacted(_names(args)), *results)
     reports = []
     if files or args.format != "text":
-        reports = [(path, DOOR.text(comparison_report(form, compared))) for form, path in files]
+        reports = [(path, REDACTOR.text(comparison_report(form, compared))) for form, path in files]
     if args.format == "text":
         stdout_painter().write(comparison_lines(compared, details=args.details))
     else:
-        text = DOOR.text(comparison_report(args.format, compared))
+        text = REDACTOR.text(comparison_report(args.format, compared))
         sys.stdout.buffer.write(text.encode("utf-8", "backslashreplace"))
     sys.stdout.flush()
     for path, content in reports:
@@ -117,7 +117,7 @@ def _traces(args: Namespace) -> list[Trace]:
 
 def _shown(pipeline: Pipeline, traces: list[Trace], args: Namespace) -> list[Record]:
     """What a pipeline makes of the traces, as it may be shown."""
-    return [DOOR.record(record) for record in records_of(session(pipeline, traces, args.seed))]
+    return [REDACTOR.record(record) for record in records_of(session(pipeline, traces, args.seed))]
 
 
 def _fits_long(args: Namespace, files: list[tuple[str, Path]]) -> None:

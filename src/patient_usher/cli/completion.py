@@ -77,7 +77,7 @@ def _stages(args: Namespace) -> Iterable[str]:
     from patient_usher.use_cases.session import load
 
     pipeline = load(Path(getattr(args, "pipeline", None) or args.a))
-    for id_, options in pipeline.blueprint.options.items():
+    for id_, options in pipeline.compiled.options.items():
         yield from (
             f"{id_}.{field.alias or name}=" for name, field in type(options).model_fields.items() if name != "id"
         )
@@ -86,7 +86,7 @@ def _stages(args: Namespace) -> Iterable[str]:
 def _environments(args: Namespace) -> Iterable[str]:
     from patient_usher.use_cases.session import load
 
-    return ["production", *load(Path(getattr(args, "pipeline", None) or args.a)).blueprint.spec.environments]
+    return ["production", *load(Path(getattr(args, "pipeline", None) or args.a)).compiled.spec.environments]
 
 
 _BY_DESTINATION: dict[str, Callable[..., list[str]]] = {

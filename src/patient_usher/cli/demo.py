@@ -13,7 +13,7 @@ from patient_usher.cli.common import admitted
 from patient_usher.cli.replaying import Tally, TextReport
 from patient_usher.files.har import AS_IT_IS, HarOptions
 from patient_usher.files.trace import Trace
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import Line, Painter, line, stdout_painter
 from patient_usher.use_cases.compare import records_of, session
 from patient_usher.use_cases.rows_file import RowsFile
@@ -240,13 +240,13 @@ def _report(painter: Painter, part: Part) -> int:
     har = HarOptions(sign="same:maren", expect_recorded=True) if part.trace.endswith(".har") else AS_IT_IS
     found = session(pipeline, [Trace.read(Path(part.trace), har=har)])
     tally = Tally(found, strict=False, keeps=False)
-    for world, trace in found.worlds():
-        TextReport(painter, found, tally, RowsFile(None), journeys=1, mentions=True).run(world, trace)
+    for run_state, trace in found.run_states():
+        TextReport(painter, found, tally, RowsFile(None), journeys=1, mentions=True).run(run_state, trace)
     return 1 if tally.failed else 0
 
 
 def _loaded(name: str) -> Pipeline:
-    return admitted(load(name).blueprint)
+    return admitted(load(name).compiled)
 
 
 def _compared(painter: Painter, part: Part) -> int:
@@ -254,7 +254,7 @@ def _compared(painter: Painter, part: Part) -> int:
 
     trace = Trace.read(Path(part.trace))
     first, second = (
-        [DOOR.record(record) for record in records_of(session(_loaded(name), [trace]))]
+        [REDACTOR.record(record) for record in records_of(session(_loaded(name), [trace]))]
         for name in (part.pipeline, part.against)
     )
     compared = compared_of((part.pipeline, part.against), first, second)

@@ -19,22 +19,22 @@ from patient_usher import __version__
 from patient_usher.cli.arguments import duration, outgoing, place, unusable
 from patient_usher.cli.common import add_pipeline_arguments, add_report, done, pipeline_of, progress, trust
 from patient_usher.cli.replaying import wanted_reports
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.model.words import counted
 from patient_usher.core.variants.change import document_of
 from patient_usher.core.variants.search import Explanation
-from patient_usher.core.verify.outside import Held, compared
+from patient_usher.core.verify.outside import DriftResult, compared
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.exporting import har_of
 from patient_usher.files.python_code import PythonFrom
 from patient_usher.files.trace import Trace
 from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, read_text
 from patient_usher.output import drift as report
-from patient_usher.output.door import DOOR
 from patient_usher.output.explanation import SERVICE, explanation
 from patient_usher.output.outcome import scene_of
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.replay_view import Table
 from patient_usher.output.reports import replay_report
 from patient_usher.output.result import document
@@ -136,20 +136,20 @@ def run(args: Namespace) -> int:
     how = {
         "certificates": certificates,
         "bodies": args.bodies,
-        "leave_out": _left_out(args, pipeline.blueprint),
+        "leave_out": _left_out(args, pipeline.compiled),
         "writes": args.writes,
         "wait_at_most": seconds,
         "seed": args.seed,
     }
     recorded = parse(read_text(args.recorded), str(args.recorded)) if args.recorded is not None else None
-    told, receiver = _told(args, pipeline.blueprint)
+    told, receiver = _told(args, pipeline.compiled)
     held = drift(pipeline, *traces, app=app, at=args.at, recorded=recorded, told=told, **how)
     if args.format == "json":
         found = list(held)
         why = _why(args, pipeline, traces, found)
         sys.stdout.buffer.write(document(report.document(pipeline.name, _service(args), found, why)))
     else:
-        found = _text(args, pipeline.blueprint, traces, held)
+        found = _text(args, pipeline.compiled, traces, held)
         why = _why(args, pipeline, traces, found)
         painter = stdout_painter()
         painter.write(explanation(why, SERVICE) if why is not None else ())
@@ -160,21 +160,21 @@ def run(args: Namespace) -> int:
     if args.into is not None:
         _keep(args.into, traces, found)
     if reports:
-        scene = scene_of(pipeline.blueprint, [trace.name for trace in bound_all(pipeline.blueprint, traces)], args.seed)
+        scene = scene_of(pipeline.compiled, [trace.name for trace in bound_all(pipeline.compiled, traces)], args.seed)
         outcome = report.outcome(scene, found)
         for form, path in reports:
             if form == "json":
                 write_whole(path, document(report.document(pipeline.name, _service(args), found, why)).decode())
             else:
-                write_whole(path, DOOR.text(replay_report(form, outcome)))
+                write_whole(path, REDACTOR.text(replay_report(form, outcome)))
     if not found:
         say("nothing was sent: every request may change something; give --writes")
     return 0 if found and all(one.same for one in found) else 1
 
 
-def _left_out(args: Namespace, blueprint: Blueprint) -> list[str]:
+def _left_out(args: Namespace, compiled: CompiledPipeline) -> list[str]:
     """The header fields that aren't compared. Raises Unusable for what never is."""
-    known = compared(blueprint)
+    known = compared(compiled)
     for name in args.leave_out:
         if name not in known:
             what = f"'{name}' isn't compared anyway"
@@ -182,14 +182,14 @@ def _left_out(args: Namespace, blueprint: Blueprint) -> list[str]:
     return list(args.leave_out)
 
 
-def _told(args: Namespace, blueprint: Blueprint) -> tuple[Told, Receiver | None]:
+def _told(args: Namespace, compiled: CompiledPipeline) -> tuple[Told, Receiver | None]:
     """Where the service says which of its stages ran. Raises Unusable."""
     names = {}
     for text in args.span:
         name, equals, stage = text.rpartition("=")
         if not equals or not name:
             raise unusable(f"'{text}' names no span and stage", "write NAME=STAGE", "--span")
-        if stage not in (known := [*blueprint.options, "router", "handler"]):
+        if stage not in (known := [*compiled.options, "router", "handler"]):
             raise unusable(f"there is no stage '{stage}'", did_you_mean(stage, known), "--span")
         names[name] = stage
     if args.spans and args.spans_at is not None:
@@ -209,7 +209,7 @@ def _told(args: Namespace, blueprint: Blueprint) -> tuple[Told, Receiver | None]
     return Told(spans, names, args.spans_within / 1_000_000), receiver
 
 
-def _why(args: Namespace, pipeline: Pipeline, traces: list[Trace], found: list[Held]) -> Explanation | None:
+def _why(args: Namespace, pipeline: Pipeline, traces: list[Trace], found: list[DriftResult]) -> Explanation | None:
     """What would explain what differs; None where nothing does, or nobody is there."""
     if not any(one.differs for one in found) or all((one.trouble or "").startswith(NOT_THERE) for one in found):
         return None
@@ -220,7 +220,7 @@ def _why(args: Namespace, pipeline: Pipeline, traces: list[Trace], found: list[H
         done()
 
 
-def _fit(args: Namespace, pipeline: Pipeline, why: Explanation | None, found: list[Held]) -> None:
+def _fit(args: Namespace, pipeline: Pipeline, why: Explanation | None, found: list[DriftResult]) -> None:
     """Write the variant that was found."""
     if args.fit is None:
         return
@@ -231,7 +231,7 @@ def _fit(args: Namespace, pipeline: Pipeline, why: Explanation | None, found: li
         say(f"nothing was written to {args.fit}: {reason}")
         return
     like = os.path.relpath(args.pipeline, args.fit.parent)
-    write_whole(args.fit, file_of(DOOR.redacted(document_of(pipeline.blueprint, why.all_changes, like))))
+    write_whole(args.fit, file_of(REDACTOR.redacted(document_of(pipeline.compiled, why.all_changes, like))))
     say(f"wrote {args.fit}, a variant of {args.pipeline}")
 
 
@@ -265,25 +265,27 @@ def _certificates(args: Namespace) -> bytes | None:
         return stream.read(MAX_OCTETS)
 
 
-def _keep(path: Path, traces: list[Trace], found: list[Held]) -> None:
+def _keep(path: Path, traces: list[Trace], found: list[DriftResult]) -> None:
     """Write what the service answered as a recording."""
-    records = [DOOR.record(record) for one in found for record in one.service]
+    records = [REDACTOR.record(record) for one in found for record in one.service]
     starts = timestamp(found[0].model.starts) if found else timestamp(0)
     write_whole(path, json.dumps(har_of(records, __version__, starts), indent=1, ensure_ascii=False) + "\n")
     say(f"wrote {counted(len(records), 'exchange')} to {path}")
 
 
-def _text(args: Namespace, blueprint: Blueprint, traces: list[Trace], held: Iterable[Held]) -> list[Held]:
-    bound = bound_all(blueprint, traces)
-    on_way = blueprint.on_way
+def _text(
+    args: Namespace, compiled: CompiledPipeline, traces: list[Trace], held: Iterable[DriftResult]
+) -> list[DriftResult]:
+    bound = bound_all(compiled, traces)
+    on_way = compiled.on_way
     table = Table(
-        DOOR.redacted(blueprint.columns()),
+        REDACTOR.redacted(compiled.columns()),
         lambda route: on_way.get(route, on_way[None]),
-        DOOR.redacted([label for one in bound for label, _ in one.shown]),
-        DOOR.redacted([request for one in bound for _, request in one.shown]),
+        REDACTOR.redacted([label for one in bound for label, _ in one.shown]),
+        REDACTOR.redacted([request for one in bound for _, request in one.shown]),
         bound[0].base,
     )
-    scene = scene_of(blueprint, [one.name for one in bound], args.seed)
+    scene = scene_of(compiled, [one.name for one in bound], args.seed)
     held = iter(held)
     first = list(islice(held, 1))  # what can't be sent is told before anything else
     painter = stdout_painter()

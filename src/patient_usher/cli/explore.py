@@ -13,7 +13,7 @@ from patient_usher.core.analysis.explore import BUDGET, trace_of
 from patient_usher.core.decisions.runner import BASE
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.output import explore as report
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.result import document
 from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.output.yaml_snippet import yaml_of
@@ -52,7 +52,7 @@ def run(args: Namespace) -> int:
     else:
         stdout_painter().write(report.told(explored))
     if args.into is not None:
-        trace = DOOR.redacted(trace_of(explored, BASE))
+        trace = REDACTOR.redacted(trace_of(explored, BASE))
         write_whole(args.into, yaml_of(trace))
         count = sum("send" in entry for entry in trace["requests"])
         say(f"wrote {count} requests to {args.into}")

@@ -16,7 +16,7 @@ from patient_usher.core.verify.exchange_table import row_of_record
 from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.exporting import har_of
 from patient_usher.files.saved_result import saved_result
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.tables import FORMATS
 from patient_usher.output.terminal import line, stdout_painter
 
@@ -46,7 +46,7 @@ def run(args: Namespace) -> int:
         with writing(args.into) as out:
             table = FORMATS[args.into.suffix](out)
             for record in records:
-                table(DOOR.row(row_of_record(record, starts)))
+                table(REDACTOR.row(row_of_record(record, starts)))
             table(None)
         stdout_painter().write([line(f"wrote {len(records)} exchanges to {args.into}")])
         return 0

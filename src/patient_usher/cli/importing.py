@@ -27,7 +27,7 @@ from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.log_as_trace import BASE
 from patient_usher.files.log_lines import Seen, address_of
 from patient_usher.files.log_members import FORMATS, NAMES, by_pattern
-from patient_usher.files.log_trace import PRIVATE, Callers, Counted, Writing, lines, merged, of_hosts, trace_lines
+from patient_usher.files.log_trace import PRIVATE, Callers, ImportStats, Writing, lines, merged, of_hosts, trace_lines
 from patient_usher.files.secret_keeper import MINTED, SecretKeeper, signed_anew
 from patient_usher.files.sources import Source, format_of, sources
 from patient_usher.files.trace_filter import Picking, checked, fitting, picked, picked_lines
@@ -147,7 +147,7 @@ def run(args: Namespace) -> int:
 
 
 def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> int:
-    counted = Counted()
+    counted = ImportStats()
     named = _fields(args.fields)
     try:
         callers = Callers(args.trusted or PRIVATE)
@@ -218,7 +218,7 @@ def _fields(text: str) -> dict[str, str]:
     return named
 
 
-def _odd(counted: Counted, found: list[Source], *, strict: bool) -> Unusable:
+def _odd(counted: ImportStats, found: list[Source], *, strict: bool) -> Unusable:
     """Lines that can't be read, where that isn't passed over."""
     file, line, why, text = counted.first[0]
     source = next((source for source in found if source.name == file), found[0])
@@ -260,7 +260,7 @@ def _with_progress(rows: Iterable[A], size: int) -> Iterator[A]:
     print("\r\x1b[K", end="", file=sys.stderr, flush=True)
 
 
-def _tell(args: Namespace, counted: Counted, keeper: SecretKeeper) -> None:
+def _tell(args: Namespace, counted: ImportStats, keeper: SecretKeeper) -> None:
     _tell_line(f"wrote {counted.written:,} requests of {counted.read:,} lines to {args.into}")
     if counted.example is not None:
         for part in wrapped(f"the first is taken for {_taken(counted.example, keeper)}", 4):
@@ -311,9 +311,9 @@ def _tell_line(text: str) -> None:
 
 def _curl(args: Namespace, source: Source, picking: Picking) -> int:
     from patient_usher.files.curl import commands
-    from patient_usher.files.pipeline import Beside
+    from patient_usher.files.pipeline import SiblingFiles
 
-    read_file = Beside(source.path.parent, anywhere=True) if trust(args).files else None
+    read_file = SiblingFiles(source.path.parent, anywhere=True) if trust(args).files else None
     keeper = _keeper(args)
     found = list(commands(source.text(), source.name, read_file, keeper))
     if not found:

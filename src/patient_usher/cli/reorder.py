@@ -14,13 +14,13 @@ from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, 
 from patient_usher.cli.replay import add_recording_arguments, read_traces
 from patient_usher.core.analysis.orders.swaps import outcome, pairs_of
 from patient_usher.core.decisions.runner import BASE, BUDGET
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.variants.orders import BUDGET as SEARCH_BUDGET
 from patient_usher.core.variants.orders import Found, as_listed, movable
 from patient_usher.files.atomic_write import write_octets, write_whole
 from patient_usher.output import reorder as report
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.result import document
 from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.output.yaml_snippet import yaml_of
@@ -69,17 +69,17 @@ def run(args: Namespace) -> int:
     if args.into is not None and args.into.exists() and args.into.samefile(args.pipeline):
         raise unusable(f"{args.into} is the pipeline itself", "write the variant into another file", "--into")
     pipeline = pipeline_of(args)
-    blueprint = pipeline.blueprint
+    compiled = pipeline.compiled
     if args.tell_apart:
         return _tell_apart(args, pipeline)
-    wishes = [_wish(text, blueprint) for text in args.wish]
-    traces = bound_all(blueprint, read_traces(args))
+    wishes = [_wish(text, compiled) for text in args.wish]
+    traces = bound_all(compiled, read_traces(args))
     if not traces and not wishes:
         raise unusable("there is no trace to replay", "name one, or a --wish, or --tell-apart")
     collect_garbage()
-    pairs = len(pairs_of(movable(blueprint), every=args.all_pairs))
+    pairs = len(pairs_of(movable(compiled), every=args.all_pairs))
     result = reordered(
-        blueprint,
+        compiled,
         traces,
         wishes,
         every=args.all_pairs,
@@ -90,31 +90,34 @@ def run(args: Namespace) -> int:
     )
     done()
     found = result.found
-    before = [DOOR.record(record) for record in outcome(blueprint, traces, args.seed).records] if result.pairs else []
+    before = (
+        [REDACTOR.record(record) for record in outcome(compiled, traces, args.seed).records] if result.pairs else []
+    )
     if args.format == "json":
         sys.stdout.buffer.write(document(report.document(result.pairs, found, result.replays, before=before)))
     else:
         painter = stdout_painter()
-        title = DOOR.redacted(blueprint.name)
+        title = REDACTOR.redacted(compiled.name)
         if result.pairs:
-            shown = [pair._replace(swapped=list(map(DOOR.record, pair.swapped))) for pair in result.pairs]
-            painter.write(report.told(title, movable(blueprint), shown, before))
+            shown = [pair._replace(swapped=list(map(REDACTOR.record, pair.swapped))) for pair in result.pairs]
+            painter.write(report.told(title, movable(compiled), shown, before))
         if found is not None:
-            painter.write(report.search_told(movable(blueprint), found))
+            painter.write(report.search_told(movable(compiled), found))
         else:
             painter.write(report.summary(result.pairs, result.replays))
     if args.picture is not None:
         write_octets(
-            args.picture, report.picture(args.picture, DOOR.redacted(blueprint.name), movable(blueprint), result.pairs)
+            args.picture,
+            report.picture(args.picture, REDACTOR.redacted(compiled.name), movable(compiled), result.pairs),
         )
     if args.into is not None and found is not None and found.order is not None:
-        _write_variant(args, blueprint, found)
+        _write_variant(args, compiled, found)
     return 1 if found is not None and found.order is None else 0
 
 
-def _wish(text: str, blueprint: Blueprint) -> tuple[str, str]:
+def _wish(text: str, compiled: CompiledPipeline) -> tuple[str, str]:
     before, sign, after = text.partition("<")
-    known = movable(blueprint)
+    known = movable(compiled)
     if not sign:
         raise unusable(f"'{text}' is no wish", "write A<B, in quotes", "--wish")
     for name in (before.strip(), after.strip()):
@@ -129,20 +132,20 @@ def _tell_apart(args: Namespace, pipeline: Pipeline) -> int:
     watch = progress("requests tried in every order")
     apart = tell_apart(pipeline, budget=args.budget or BUDGET, seed=args.seed, watch=watch)
     done()
-    trace = DOOR.redacted(report.trace_of(apart, BASE))
+    trace = REDACTOR.redacted(report.trace_of(apart, BASE))
     if args.format == "json":
         sys.stdout.buffer.write(document(report.document([], None, apart.tried, apart, trace["requests"])))
     else:
-        stdout_painter().write(report.apart_told(DOOR.redacted(pipeline.name), apart))
+        stdout_painter().write(report.apart_told(REDACTOR.redacted(pipeline.name), apart))
     if args.into is not None:
         write_whole(args.into, yaml_of(trace))
         say(f"wrote {len(apart.requests)} requests to {args.into}")
     return 0
 
 
-def _write_variant(args: Namespace, blueprint: Blueprint, found: Found) -> None:
+def _write_variant(args: Namespace, compiled: CompiledPipeline, found: Found) -> None:
     assert found.order is not None
     like = os.path.relpath(args.pipeline, args.into.parent)
-    order = as_listed(blueprint, found.order)
+    order = as_listed(compiled, found.order)
     write_whole(args.into, yaml_of({"patient-usher": "pipeline/1", "like": like, "order": order}, deep=1))
     say(f"wrote {args.into}, a variant of {args.pipeline}")

@@ -21,14 +21,14 @@ from patient_usher.cli.common import (
 )
 from patient_usher.cli.replaying import Tally, bulk_told, report
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import Problem, Unusable, did_you_mean
 from patient_usher.core.model.words import counted
 from patient_usher.files.atomic_write import append_request
 from patient_usher.files.har import HarOptions
 from patient_usher.files.trace import Trace
 from patient_usher.files.trace_filter import checked
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.use_cases.lasting import with_medians
 from patient_usher.use_cases.rows_file import RowsFile
@@ -188,7 +188,7 @@ def _in_parts(args: Namespace) -> int | None:
         return None
     finally:
         done()
-    tally = Tally(Session(pipeline.blueprint, [], args.seed), strict=args.strict, keeps=False)
+    tally = Tally(Session(pipeline.compiled, [], args.seed), strict=args.strict, keeps=False)
     tally.summary.take(found.summary)
     tally.statements.take(found.statements)
     if tally.failed or not args.quiet:
@@ -201,7 +201,7 @@ def _in_parts(args: Namespace) -> int | None:
 
 def session_of(args: Namespace) -> Session:
     """The pipeline and the traces that the arguments name, made ready. Raises Unusable."""
-    pipeline = pipeline_of(args).blueprint
+    pipeline = pipeline_of(args).compiled
     traces = read_traces(args)
     if args.keep_state and len(traces) == 1:
         say("usher replay: --keep-state carries on from trace to trace, and there is one only")
@@ -216,8 +216,8 @@ def session_of(args: Namespace) -> Session:
 
 
 def _busy(
-    args: Namespace, pipeline: Blueprint, traces: list[Trace], bound: list[BoundTrace]
-) -> tuple[Blueprint, list[BoundTrace]]:
+    args: Namespace, pipeline: CompiledPipeline, traces: list[Trace], bound: list[BoundTrace]
+) -> tuple[CompiledPipeline, list[BoundTrace]]:
     """Pipeline and traces for ``--busy``; what is read for it is read again. Raises Unusable."""
     if Path("-") in args.traces or len(traces) != 1:
         raise unusable("--busy reads its trace twice", "name one trace, in a file", "--busy")
@@ -227,7 +227,7 @@ def _busy(
     if not medians:
         raise unusable("no request of this trace says how long it took", "import a log that does", "--busy")
     told = ", ".join(f"{route} {took / 1000:g} ms" for route, took in list(medians.items())[:8])
-    say(f"busy for: {DOOR.redacted(told)}")
+    say(f"busy for: {REDACTOR.redacted(told)}")
     return busy, bound_all(busy, read_traces(args))
 
 
@@ -278,7 +278,7 @@ def _cover(args: Namespace, session: Session) -> int:
     from patient_usher.use_cases.coverage import covered
 
     found = covered(session)
-    requests = DOOR.redacted([request for one in found.closing for request in one.requests])
+    requests = REDACTOR.redacted([request for one in found.closing for request in one.requests])
     if args.format == "json":
         from patient_usher.output.result import document
 

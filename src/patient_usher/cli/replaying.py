@@ -14,7 +14,7 @@ from patient_usher.cli.arguments import outgoing, unusable
 from patient_usher.cli.common import mention
 from patient_usher.core.analysis.route_matrix import enforced_limits
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.run.world import World, savings_of
+from patient_usher.core.engine.run.run_state import RunState, savings_of
 from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.always import Statements, told
@@ -23,16 +23,16 @@ from patient_usher.core.verify.summary import Summary, statement_record
 from patient_usher.core.verify.verdict import fails
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.output import replay_view
-from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey, journeys
 from patient_usher.output.outcome import Outcome, Shown, scene_of, shown
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.reports import REPORTS, replay_report
 from patient_usher.output.terminal import Line, Painter, line, stdout_painter
 from patient_usher.use_cases.rows_file import RowsFile
 from patient_usher.use_cases.session import Pipeline, Session, collect_garbage
 
 if TYPE_CHECKING:
-    from patient_usher.core.verify.totals import Bulk
+    from patient_usher.core.verify.totals import Totals
 
 MAX_NAMES = 6
 """How many failed requests are named in the last line."""
@@ -75,7 +75,7 @@ class Tally:
         """Count one send."""
         self.summary.add(judged)
         if fails(judged.mark, strict=self.strict) and len(self.failed_ids) < MAX_NAMES:
-            self.failed_ids.append(DOOR.redacted(prefix + judged.send.id))
+            self.failed_ids.append(REDACTOR.redacted(prefix + judged.send.id))
 
     def take(self, other: Tally) -> None:
         """Count what another has counted."""
@@ -98,11 +98,11 @@ class Tally:
                 self.session.seed,
                 self.session.traces[0].starts if self.session.traces else None,
             ),
-            DOOR.redacted(self.summary.record()),
+            REDACTOR.redacted(self.summary.record()),
             self.summary.expecting,
             dict(self.summary.slips),
-            DOOR.redacted(told(statements)),
-            DOOR.redacted([statement_record(one) for one in statements]),
+            REDACTOR.redacted(told(statements)),
+            REDACTOR.redacted([statement_record(one) for one in statements]),
             self.sends,
             self.strict,
         )
@@ -131,11 +131,13 @@ def _told_how_many(judged: Iterator[Judged], name: str) -> Iterator[Judged]:
 
 
 def running(
-    world: World, trace: BoundTrace, statements: Statements, table: RowsFile, *, journeys: bool
+    run_state: RunState, trace: BoundTrace, statements: Statements, table: RowsFile, *, journeys: bool
 ) -> Iterator[Judged]:
     """Every send of a trace with the verdict on it; its rows go into the table."""
     collect_garbage()
-    for judged in with_progress(run(world, trace, statements=statements, journeys=journeys, forgets=True), trace.name):
+    for judged in with_progress(
+        run(run_state, trace, statements=statements, journeys=journeys, release_sends=True), trace.name
+    ):
         table.add(judged)
         yield judged
 
@@ -156,7 +158,7 @@ def report(args: Namespace, session: Session, *, mentions: bool = False) -> int:
         sys.stdout.flush()
         outcome = tally.outcome(trace.name for trace in session.traces)
         for form, path in files:
-            write_whole(path, DOOR.text(replay_report(form, outcome)))
+            write_whole(path, REDACTOR.text(replay_report(form, outcome)))
     return 1 if tally.failed else 0
 
 
@@ -169,8 +171,8 @@ def _json(args: Namespace, session: Session, tally: Tally, table: RowsFile) -> N
 
     rows: list[Shown] = []
     out = sys.stdout.buffer  # JSON is UTF-8, whatever the terminal speaks
-    for world, trace in session.worlds():
-        for judged in running(world, trace, tally.statements, table, journeys=True):
+    for run_state, trace in session.run_states():
+        for judged in running(run_state, trace, tally.statements, table, journeys=True):
             tally.add(judged)
             shows = session.shows(judged.send.id, judged.send.entry.id)
             if shows and args.format == "jsonl" and not tally.keeps:
@@ -196,41 +198,45 @@ def _text(args: Namespace, session: Session, tally: Tally, table: RowsFile, *, m
     painter = stdout_painter()
     details = args.details or bool(session.only)
     if session.traces and all(trace.streams for trace in session.traces) and not (args.quiet or details or tally.keeps):
-        _in_bulk(painter, tally, table, session.worlds())
+        _in_bulk(painter, tally, table, session.run_states())
         return
-    for number, (world, trace) in enumerate(session.worlds()):
+    for number, (run_state, trace) in enumerate(session.run_states()):
         if number:
             painter.write([[]])
         own = Tally(session, strict=tally.strict, keeps=tally.keeps)
         if trace.streams and not (args.quiet or details or tally.keeps):
-            _in_bulk(painter, own, table, [(world, trace)])
+            _in_bulk(painter, own, table, [(run_state, trace)])
         else:
             last = mentions and number == len(session.traces) - 1
-            TextReport(painter, session, own, table, details=details, quiet=args.quiet, mentions=last).run(world, trace)
+            TextReport(painter, session, own, table, details=details, quiet=args.quiet, mentions=last).run(
+                run_state, trace
+            )
         tally.take(own)
 
 
-def _in_bulk(painter: Painter, tally: Tally, table: RowsFile, traces: Iterable[tuple[World, BoundTrace]]) -> None:
+def _in_bulk(painter: Painter, tally: Tally, table: RowsFile, traces: Iterable[tuple[RunState, BoundTrace]]) -> None:
     """Replay traces that stream: what came of all of them, and no list."""
-    from patient_usher.core.verify.totals import Bulk
+    from patient_usher.core.verify.totals import Totals
 
-    counts, names, notes = Bulk(), [], list[str]()
+    counts, names, notes = Totals(), [], list[str]()
     saved: list[list[tuple[Hashable, object]]] = []
-    before: World | None = None
-    for world, trace in traces:
-        for judged in running(world, trace, tally.statements, table, journeys=False):
+    before: RunState | None = None
+    for run_state, trace in traces:
+        for judged in running(run_state, trace, tally.statements, table, journeys=False):
             tally.add(judged)
             counts.add(judged)
         names.append(trace.name)
         notes += (f"{trace.name}: {note}" for note in trace.notes)
-        saved[-1 if world is before else len(saved) :] = [list(world.savers())]  # of one that goes on, as it is at last
-        before = world
+        saved[-1 if run_state is before else len(saved) :] = [
+            list(run_state.cache_states())
+        ]  # of one that goes on, as it is at last
+        before = run_state
     savings = savings_of(tally.session.pipeline, chain(*saved))
     bulk_told(painter, tally, counts, names, savings, notes)
 
 
 def bulk_told(
-    painter: Painter, tally: Tally, counts: Bulk, names: Sequence[str], savings: Sequence[str], notes: Sequence[str]
+    painter: Painter, tally: Tally, counts: Totals, names: Sequence[str], savings: Sequence[str], notes: Sequence[str]
 ) -> None:
     """What traces in bulk came to."""
     from patient_usher.output import totals_view
@@ -238,9 +244,9 @@ def bulk_told(
     scene = scene_of(tally.session.pipeline, names, tally.session.seed)
     several = f", {counted(len(names), 'trace')}" if len(names) > 1 else ""
     title = f"{scene.pipeline}, {' and '.join(scene.environment)}{several}"
-    shown = DOOR.counts(counts)
+    shown = REDACTOR.counts(counts)
     painter.write([line((title, "title")), *totals_view.told(shown, savings)])
-    for note in DOOR.redacted(list(dict.fromkeys(notes))):
+    for note in REDACTOR.redacted(list(dict.fromkeys(notes))):
         painter.write(replay_view.remark(note, "dim"))
     painter.write([line(("--details lists every request, --only ID shows one", "dim"))])
     painter.write(replay_view.statement_lines(tally.outcome(names).statements))
@@ -269,16 +275,16 @@ class TextReport:
         self.failing: list[Line] = []
         self.bursts: dict[str, replay_view.Burst] = {}
 
-    def run(self, world: World, trace: BoundTrace) -> None:
+    def run(self, run_state: RunState, trace: BoundTrace) -> None:
         """Replay and write."""
         session, tally = self.session, self.tally
-        pipeline = world.blueprint
+        pipeline = run_state.compiled
         on_way = pipeline.on_way
         self.table = replay_view.Table(
-            DOOR.redacted(pipeline.columns(switched_off=trace.changes)),
+            REDACTOR.redacted(pipeline.columns(switched_off=trace.changes)),
             lambda route: on_way.get(route, on_way[None]),
-            DOOR.redacted(sorted(session.only) if session.only else [label for label, _ in trace.shown]),
-            DOOR.redacted([request for _, request in trace.shown]),
+            REDACTOR.redacted(sorted(session.only) if session.only else [label for label, _ in trace.shown]),
+            REDACTOR.redacted([request for _, request in trace.shown]),
             trace.base,
         )
         if not self.quiet:
@@ -290,7 +296,7 @@ class TextReport:
             self.painter.write(self.table.head(title))
         shows = not self.quiet or self.details
         prefix = prefix_of(trace, session.traces)
-        for judged in running(world, trace, tally.statements, self.rows, journeys=shows or tally.keeps):
+        for judged in running(run_state, trace, tally.statements, self.rows, journeys=shows or tally.keeps):
             tally.add(judged)
             failed = fails(judged.mark, strict=tally.strict)
             if not (shows or tally.keeps or failed):
@@ -300,7 +306,7 @@ class TextReport:
                 tally.sends.append(send.named(prefix))
             if (shows or failed) and session.shows(judged.send.id, judged.send.entry.id):
                 self._send(judged, send, failed=failed)
-        self._end(world, trace)
+        self._end(run_state, trace)
 
     def _send(self, judged: Judged, send: Shown, *, failed: bool) -> None:
         """One send's line, or its share in that of a burst."""
@@ -308,7 +314,7 @@ class TextReport:
             self.painter.write(journeys(send.records, whole=True))
         elif self.details or (failed and len(self.whole) < self.journeys):
             self.whole.append(send)
-        entry, repeats = judged.send.entry, judged.send.recipe.spec.times > 1
+        entry, repeats = judged.send.entry, judged.send.request_template.spec.times > 1
         lines: Iterable[Line]
         if repeats and not self.details:
             burst = self.bursts.get(entry.id)
@@ -333,10 +339,10 @@ class TextReport:
             for one in complaining:
                 self.painter.write(replay_view.complaints(one))
 
-    def _end(self, world: World, trace: BoundTrace) -> None:
+    def _end(self, run_state: RunState, trace: BoundTrace) -> None:
         painter, tally = self.painter, self.tally
         if not self.quiet:
-            notes = (line((f"{trace.name}: {note}", "dim")) for note in DOOR.redacted(trace.notes))
+            notes = (line((f"{trace.name}: {note}", "dim")) for note in REDACTOR.redacted(trace.notes))
             painter.write([[], *self.table.legend(), *notes, []])
             for send in self.whole:
                 painter.write(journeys(send.records, whole=True) if self.details else journey(send.final))
@@ -347,8 +353,8 @@ class TextReport:
         outcome = tally.outcome([trace.name])
         if tally.summary.failed > self.journeys and not self.details and not self.quiet:
             painter.write([line(("  --only ID shows the journey of any other", "dim"))])
-        painter.write(replay_view.counts(outcome, savings_of(world.blueprint, world.savers())))
-        for note in DOOR.redacted(list(enforced_limits(world.blueprint))):
+        painter.write(replay_view.counts(outcome, savings_of(run_state.compiled, run_state.cache_states())))
+        for note in REDACTOR.redacted(list(enforced_limits(run_state.compiled))):
             painter.write(replay_view.remark(note, "raised"))
         if self.mentions:
             mention(painter, Pipeline(self.session.pipeline))

@@ -20,9 +20,9 @@ from patient_usher.files.atomic_write import append_request
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import Trust
 from patient_usher.files.yaml_reader import parse, read_text
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import say
-from patient_usher.use_cases.session import Session, World
+from patient_usher.use_cases.session import RunState, Session
 
 EXAMPLES = (
     "usher send pipeline.yaml GET '/v1/tides?station=tern'",
@@ -81,20 +81,20 @@ def run(args: Namespace) -> int:
         raise unusable("a caller is named, but no trace that declares it", "give --append TRACE", "--caller")
     try:
         # What the command line names is the user's own: it may stand anywhere.
-        bound = Trace.document_of(doc, "usher send", trust=Trust(files=True)).bound(pipeline.blueprint)
+        bound = Trace.document_of(doc, "usher send", trust=Trust(files=True)).bound(pipeline.compiled)
     except Unusable as error:
         raise Unusable(problem._replace(spot=Spot("command line", 1, 1)) for problem in error.problems) from None
     status = 0
     if args.append is not None:
-        judged = next(iter(run_trace(World(pipeline, args.seed), bound)))
+        judged = next(iter(run_trace(RunState(pipeline, args.seed), bound)))
         slips = slips_of(judged.send, ())
         if slips and not args.with_slips:
             say(f"not written to {args.append}: it is {slips[0]}, which nobody can want; --with-slips writes it")
             status = 1
         else:
-            append_request(args.append, DOOR.redacted(spec), judged.send.final)
+            append_request(args.append, REDACTOR.redacted(spec), judged.send.final)
             bound = bound._replace(notes=[f"appended to {args.append} as {spec['id']}"])
-    return max(status, report(args, Session(pipeline.blueprint, [bound], args.seed)))
+    return max(status, report(args, Session(pipeline.compiled, [bound], args.seed)))
 
 
 def request_of(args: Namespace) -> JsonObject:

@@ -27,9 +27,9 @@ from patient_usher.files.observed_request import VISITOR, as_request
 from patient_usher.files.secret_keeper import SecretKeeper
 from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, read_text
 from patient_usher.output import result
-from patient_usher.output.door import DOOR
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import Shown, scene_of
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.replay_view import Table, complaints
 from patient_usher.output.terminal import line, say, stdout_painter
 from patient_usher.use_cases.serve import HOST, PATIENCE, PORT, Answers, Ended, Serving
@@ -190,12 +190,12 @@ class Desk:
 
     def _head(self) -> None:
         assert self.serving is not None
-        blueprint = self.serving.pipeline
-        on_way, base = blueprint.on_way, self.args.origin.origin if self.args.origin is not None else self.serving.url
+        compiled = self.serving.pipeline
+        on_way, base = compiled.on_way, self.args.origin.origin if self.args.origin is not None else self.serving.url
         self.table = Table(
-            DOOR.redacted(blueprint.columns()), lambda route: on_way.get(route, on_way[None]), [], ["x" * 30], base
+            REDACTOR.redacted(compiled.columns()), lambda route: on_way.get(route, on_way[None]), [], ["x" * 30], base
         )
-        scene = scene_of(blueprint, [], self.args.seed)
+        scene = scene_of(compiled, [], self.args.seed)
         title = [
             line((scene.pipeline, "title")),
             line((f"at {self.serving.url}", "name")),
@@ -216,7 +216,7 @@ class Desk:
             self.trace.add(ended)
         if self.args.quiet:
             return
-        record = DOOR.record(ended.record())
+        record = REDACTOR.record(ended.record())
         if self.answers is not None and not self.answers.differs(record) and self.changed and self.args.only_differing:
             return
         if self.args.format == "jsonl":
@@ -276,7 +276,7 @@ class Desk:
         lines = [[], *(self.table.legend() if self.table is not None and not self.args.quiet and total else ())]
         lines += [[]] if lines[1:] else []
         if by:
-            lines.append(line((f"  answered by: {DOOR.redacted(by)}", "dim")))
+            lines.append(line((f"  answered by: {REDACTOR.redacted(by)}", "dim")))
         lines += [line((f"  breaks the invariant {name}: {times} ×", "bad")) for name, times in self.broken.items()]
         sign = ("✗ ", "bad") if self.broken else ("• ", "dim")
         lines.append(line(sign, f"{counted(total, 'request')}{f': {statuses}' if statuses else ''}"))
@@ -333,7 +333,7 @@ class _Kept:
         """Add what has come since."""
         if self.rows:
             rows, self.rows = sorted(self.rows, key=lambda row: int(row["id"][1:].split("-")[0])), []
-            append_requests(self.path, DOOR.redacted(rows))
+            append_requests(self.path, REDACTOR.redacted(rows))
             self.written += len(rows)
 
     def told(self) -> list[str]:

@@ -35,10 +35,10 @@ def run(args: Namespace) -> int:
     if args.state:
         if args.method is not None:
             raise unusable("--state speaks of all requests", "leave METHOD and URL out", "--state")
-        painter.write(state_lines(ties(pipeline.blueprint), *parted_by(pipeline.blueprint)))
+        painter.write(state_lines(ties(pipeline.compiled), *parted_by(pipeline.compiled)))
         return 0
     if args.method is None:
-        painter.write(matrix(pipeline.blueprint, standing(pipeline.blueprint)))
+        painter.write(matrix(pipeline.compiled, standing(pipeline.compiled)))
         mention(painter, pipeline)
         return 0
     if args.url is None:
@@ -52,5 +52,5 @@ def run(args: Namespace) -> int:
         url = parse_url(text)
     except ValueError as error:
         raise unusable(f"'{args.url}' is no URL: {error}", "write a path, or a whole URL") from None
-    painter.write(way_view(args.method, url.target, way(pipeline.blueprint, args.method, url)))
+    painter.write(way_view(args.method, url.target, way(pipeline.compiled, args.method, url)))
     return 0

@@ -1,5 +1,5 @@
 """Replay a trace under every combination of settings, and see what comes of each: which quota, which lifetime, how
-many instances? Combinations run on all cores, each in a world of its own.
+many instances? Combinations run on all cores, each in a run state of its own.
 
 A goal is written as in "refused(address=203.0.113.9) > 0.9 and refused(others) == 0". Figures: requests, refused (a
 share), hits, age (of copies that answered, 95th percentile, seconds), handler (runs), latency (95th percentile,
@@ -19,13 +19,13 @@ from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, 
 from patient_usher.core.analysis import sweep
 from patient_usher.core.analysis.goals import Goal, goal
 from patient_usher.core.analysis.sweep import Combination, Trial
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.model.document import Spot, Unusable
 from patient_usher.files.atomic_write import write_octets
 from patient_usher.files.yaml_reader import parse_value
 from patient_usher.output import sweep as report
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.result import document
 from patient_usher.output.terminal import say, stdout_painter
 from patient_usher.use_cases.session import collect_garbage
@@ -55,7 +55,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace) -> int:
     """Sweep. Returns 1 where no combination meets the goal."""
-    pipeline = pipeline_of(args).blueprint
+    pipeline = pipeline_of(args).compiled
     combinations = _combinations(args)
     wanted = _goal(args.goal)
     for combination in combinations:  # all that is wrong is told before anything runs
@@ -81,23 +81,23 @@ def run(args: Namespace) -> int:
     if args.format == "json":
         sys.stdout.buffer.write(document(report.sweep_document(found, wanted, chosen)))
     elif args.format == "csv":
-        sys.stdout.write(DOOR.text(report.as_csv(found)))
+        sys.stdout.write(REDACTOR.text(report.as_csv(found)))
     else:
         painter = stdout_painter()
-        painter.write(report.told(DOOR.redacted(pipeline.name), found))
+        painter.write(report.told(REDACTOR.redacted(pipeline.name), found))
         if wanted is not None and chosen is not None:
             painter.write(report.goal_told(wanted, *chosen))
     if args.picture is not None:
         write_octets(
             args.picture,
-            report.picture(args.picture, f"{DOOR.redacted(pipeline.name)}: {len(found)} combinations", found),
+            report.picture(args.picture, f"{REDACTOR.redacted(pipeline.name)}: {len(found)} combinations", found),
         )
     if interrupted:
         return 130
     return 1 if chosen is not None and chosen[1] else 0
 
 
-def _changed(pipeline: Blueprint, combination: Combination) -> None:
+def _changed(pipeline: CompiledPipeline, combination: Combination) -> None:
     try:
         changed(pipeline, sweep.overlay_of(combination))
     except Unusable as error:

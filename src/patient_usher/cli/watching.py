@@ -14,7 +14,7 @@ from patient_usher.core.model.words import counted
 from patient_usher.core.verify.record import Record
 from patient_usher.files.yaml_reader import Stamp, stamp, watched
 from patient_usher.output.comparison import compared_of, comparison_lines
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import Painter, line, say, stdout_painter
 from patient_usher.use_cases.compare import records_of
 from patient_usher.use_cases.session import Session
@@ -56,7 +56,7 @@ def _once(
         session = session_of()
         if before is None:
             report(args, session)
-        now = [DOOR.record(record) for record in records_of(session)]
+        now = [REDACTOR.record(record) for record in records_of(session)]
     except Unusable as error:
         for problem in error.problems:
             say(str(problem))

@@ -15,7 +15,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.dates import instant, timestamp
 from patient_usher.core.http.media import parse_media_type
@@ -85,9 +85,9 @@ class _Signing(NamedTuple):
     account: str
 
 
-def trace_of_har(doc: Json, blueprint: Blueprint, options: HarOptions) -> tuple[Map, list[str]]:
+def trace_of_har(doc: Json, compiled: CompiledPipeline, options: HarOptions) -> tuple[Map, list[str]]:
     """The recording as a trace document, and what was left out. Raises Unusable."""
-    signing = _signing(options.sign, blueprint)
+    signing = _signing(options.sign, compiled)
     entries, left = _read_entries(doc)
     host = options.host.lower() if options.host else _host_called_most(entries)
     kept = [entry for entry in entries if host in (entry.url.authority, entry.url.host)]
@@ -101,7 +101,7 @@ def trace_of_har(doc: Json, blueprint: Blueprint, options: HarOptions) -> tuple[
         what = f"no request went to {host}" if host else "the recording has no request that could be replayed"
         raise Unusable([Problem(locate(doc, ["log", "entries"]), what, did_you_mean(host or "", hosts))])
     base = kept[0].url.origin
-    maker = _Maker(min(entry.at for entry in kept), base, blueprint, signing, options)
+    maker = _Maker(min(entry.at for entry in kept), base, compiled, signing, options)
     spot = getattr(doc, "spot", Spot("", 1, 1))
     requests = Seq(spot)
     for request, place in maker.requests(kept):
@@ -128,26 +128,26 @@ def _map(spot: Spot, items: JsonObject) -> Map:
     return made
 
 
-def _signing(text: str | None, blueprint: Blueprint) -> _Signing | None:
+def _signing(text: str | None, compiled: CompiledPipeline) -> _Signing | None:
     if text is None:
         return None
     scheme, colon, account = text.partition(":")
-    accounts, nowhere = blueprint.spec.accounts, Spot("--sign", 1, 1)
+    accounts, nowhere = compiled.spec.accounts, Spot("--sign", 1, 1)
     if not colon or scheme not in SCHEMES:
         what = f"there is no scheme '{scheme}'" if colon else f"'{text}' says not how to sign"
         mend = did_you_mean(scheme, SCHEMES) if colon else f"write SCHEME:ACCOUNT, as in same:{text}"
         raise Unusable([Problem(nowhere, what, mend)])
     if account not in accounts:
         raise Unusable([Problem(nowhere, f"the pipeline has no account '{account}'", did_you_mean(account, accounts))])
-    if scheme == "cookie" and (not accounts[account].password or _desk(blueprint) is None):
+    if scheme == "cookie" and (not accounts[account].password or _desk(compiled) is None):
         what = f"no desk of the pipeline gives cookies, or '{account}' has no password to sign in with"
         raise Unusable([Problem(nowhere, what, "add one, or name another scheme")])
     return _Signing(None if scheme == "same" else scheme, account)
 
 
-def _desk(blueprint: Blueprint) -> str | None:
+def _desk(compiled: CompiledPipeline) -> str | None:
     """Where a session is opened."""
-    for item in blueprint.placed:
+    for item in compiled.placed:
         desk = item.groups[-1].desk if item.groups else None
         if item.desk == "sign-in" and desk is not None and "cookie" in desk.gives:
             return item.route.template.text
@@ -283,17 +283,17 @@ class _Maker:
     """
 
     def __init__(
-        self, first: int, base: str, blueprint: Blueprint, signing: _Signing | None, options: HarOptions
+        self, first: int, base: str, compiled: CompiledPipeline, signing: _Signing | None, options: HarOptions
     ) -> None:
-        self.first, self.base, self.blueprint, self.signing = first, base, blueprint, signing
+        self.first, self.base, self.compiled, self.signing = first, base, compiled, signing
         self.expect = options.expect_recorded
         from patient_usher.files.secret_keeper import SecretKeeper
 
         self.keeper = options.keeper or SecretKeeper()
         self.hides_all = options.keeper is not None and not options.keeper.keeps
-        self.key_place = blueprint.wallet.key_place or ("", "")
+        self.key_place = compiled.credential_defaults.key_place or ("", "")
         self.session_cookies = {
-            credential.place[1] for options in blueprint.options.values() for credential in options.credentials()
+            credential.place[1] for options in compiled.options.values() for credential in options.credentials()
             if credential.scheme == "session-cookie" and credential.place is not None
         }  # fmt: skip
         self.ids: set[str] = set()
@@ -305,10 +305,10 @@ class _Maker:
         if self.signing is not None and self.signing.scheme == "cookie":
             account = self.signing.account
             nowhere = Spot("--sign", 1, 1)
-            password = self.blueprint.spec.accounts[account].password
+            password = self.compiled.spec.accounts[account].password
             body = {"name": literal(account), "password": literal(password or "")}
             self.ids.add("sign-in")
-            sign_in = {"id": "sign-in", "caller": "signed-in", "send": f"POST {_desk(self.blueprint)}", "at": "0s"}
+            sign_in = {"id": "sign-in", "caller": "signed-in", "send": f"POST {_desk(self.compiled)}", "at": "0s"}
             yield _map(nowhere, {**sign_in, "json": body}), nowhere
         for entry in entries:
             yield self._request(entry), entry.spot

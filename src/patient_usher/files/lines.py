@@ -16,7 +16,7 @@ from pydantic import ValidationError
 
 from patient_usher.core.engine.bind.request_templates import Entry, RequestTemplate
 from patient_usher.core.engine.bind.trace import BoundTrace, Maker, read_spec
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.http.messages import finite, nests_too_deep, no_constant, read_json, whole
 from patient_usher.core.model.document import Json, JsonObject, Problem, Spot, Unusable, fill_from_environment
 from patient_usher.core.model.enumerations import RESERVED
@@ -25,7 +25,7 @@ from patient_usher.core.model.trace import ChangeSpec, RequestSpec
 from patient_usher.core.model.validation_messages import problems_of
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.ids import Ids
-from patient_usher.files.pipeline import Beside
+from patient_usher.files.pipeline import SiblingFiles
 from patient_usher.files.unpacking import unpacked
 from patient_usher.files.yaml_reader import SURROGATE, Twins, no_twins, open_file, parse_yaml
 
@@ -34,7 +34,7 @@ _LOOKED_AT = 200
 """How many lines are looked at to see how wide a table of them gets."""
 _UNITS = {unit.encode(): micros for unit, micros in UNITS.items()}
 _REMEMBERED = 10_000
-"""How many recipes are kept for lines that say the same."""
+"""How many request templates are kept for lines that say the same."""
 
 _HEAD = re.compile(
     rb'\s*\{\s*"id"\s*:\s*"([A-Za-z0-9][A-Za-z0-9_.-]*)"\s*,\s*'
@@ -102,7 +102,7 @@ class Lines:
     def __init__(
         self,
         name: str,
-        read_file: Beside,
+        read_file: SiblingFiles,
         path: Path,
         stream: BinaryIO | None,
         header: JsonObject,
@@ -160,7 +160,7 @@ class Lines:
         """What can't be done with it, and what would be right."""
         return Unusable([Problem(Spot(self.name, 1, 1), what, mend)])
 
-    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
+    def bound(self, pipeline: CompiledPipeline, *, known_only: bool = False) -> BoundTrace:
         """The trace made ready for a pipeline; a line that can't be used is told when it is come to."""
         problems = fill_from_environment(self.header, ENVIRONMENT, self._allow_env)
         try:
@@ -210,13 +210,13 @@ _new: Any = tuple.__new__
 
 
 class _Reader:
-    """Makes entries of lines. Lines that differ only in id and time share their recipe."""
+    """Makes entries of lines. Lines that differ only in id and time share their request template."""
 
     def __init__(self, name: str, maker: Maker, allow_env: Collection[str], *, ids_differ: bool) -> None:
         self.ids_differ = ids_differ
         self.name, self.maker, self.allow_env = name, maker, allow_env
         self.ids = Ids()
-        self.recipes: dict[tuple[bytes, bytes | None], RequestTemplate] = {}
+        self.request_templates: dict[tuple[bytes, bytes | None], RequestTemplate] = {}
         self.order = 0
 
     def entries(self, lines: Iterator[tuple[int, bytes]]) -> Iterator[Entry]:
@@ -246,13 +246,13 @@ class _Reader:
             address = canonical_address(found[1])
             if address is not None:
                 rest = rest[: found.start()] + rest[found.end() :]
-        recipe = self.recipes.get((rest, which))
-        if recipe is None:
+        request_template = self.request_templates.get((rest, which))
+        if request_template is None:
             begins = raw[: head.start("lasted")] if lasted is not None else raw[: head.end()]
-            recipe = self._plain(begins + rest, rest, which)
-            if recipe is None:
-                recipe = self._thorough(number, begins + rest, rest, which)
-            if recipe is None:
+            request_template = self._plain(begins + rest, rest, which)
+            if request_template is None:
+                request_template = self._thorough(number, begins + rest, rest, which)
+            if request_template is None:
                 return None
         name = id_.decode()
         if name in RESERVED:
@@ -264,11 +264,11 @@ class _Reader:
         # Made as tuples: their own constructors take twice as long.
         spot = _new(Spot, (self.name, number, 1))
         took = int(lasted) if lasted is not None else None
-        entry: Entry = _new(Entry, (name, self.order, at, after, spot, recipe, None, took, address))
+        entry: Entry = _new(Entry, (name, self.order, at, after, spot, request_template, None, took, address))
         return entry
 
     def _thorough(self, number: int, raw: bytes, rest: bytes, which: bytes | None) -> RequestTemplate | None:
-        """A recipe for this line and those that say the same, whatever it has; None where it isn't a request's."""
+        """A template for this line and those that say the same, whatever it has; None where it isn't a request's."""
         if (
             b"\\" in raw
             or b'"change"' in rest
@@ -278,20 +278,20 @@ class _Reader:
         ):
             return None
         try:
-            recipe = self._read(number, raw).recipe
+            request_template = self._read(number, raw).request_template
         except Unusable:  # told once more of the whole line, with the places there
             return None
-        if recipe is not None:
-            self._remember(rest, which, recipe)
-        return recipe
+        if request_template is not None:
+            self._remember(rest, which, request_template)
+        return request_template
 
-    def _remember(self, rest: bytes, which: bytes | None, recipe: RequestTemplate) -> None:
-        if len(self.recipes) >= _REMEMBERED:
-            self.recipes.clear()
-        self.recipes[rest, which] = recipe
+    def _remember(self, rest: bytes, which: bytes | None, request_template: RequestTemplate) -> None:
+        if len(self.request_templates) >= _REMEMBERED:
+            self.request_templates.clear()
+        self.request_templates[rest, which] = request_template
 
     def _plain(self, raw: bytes, rest: bytes, which: bytes | None) -> RequestTemplate | None:
-        """A recipe for this line and those that say the same, if it has nothing but a request line and fields."""
+        """A template for this line and those that say the same, if it has nothing but a request line and fields."""
         if b"${" in raw or b"\\" in raw:
             return None
         try:
@@ -309,10 +309,10 @@ class _Reader:
         )
         if raw.count(b'":') != keys or (which is None and (line.at or line.after)):
             return None
-        recipe = self.maker.plain(line.send, line.caller, line.headers, line.address)
-        if recipe is not None:
-            self._remember(rest, which, recipe)
-        return recipe
+        request_template = self.maker.plain(line.send, line.caller, line.headers, line.address)
+        if request_template is not None:
+            self._remember(rest, which, request_template)
+        return request_template
 
     def _read(self, number: int, raw: bytes) -> Entry:
         """One line, read with all care. Raises Unusable."""

@@ -6,15 +6,15 @@ from collections.abc import Collection, Iterator
 from pathlib import Path
 
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.model.values import literal
 from patient_usher.core.model.words import counted as count_of
 from patient_usher.files.lines import Lines
 from patient_usher.files.log_members import FORMATS
-from patient_usher.files.log_trace import Callers, Counted, Writing, lines, of_hosts, trace_lines
-from patient_usher.files.pipeline import Beside
+from patient_usher.files.log_trace import Callers, ImportStats, Writing, lines, of_hosts, trace_lines
+from patient_usher.files.pipeline import SiblingFiles
 from patient_usher.files.secret_keeper import SecretKeeper
 from patient_usher.files.sources import Source, format_of
 
@@ -26,9 +26,9 @@ _LOOKED_AT = 200
 class LogLines(Lines):
     """The lines of a log as those of a trace. Raises Unusable where none can be replayed."""
 
-    def __init__(self, source: Source, kind: str, read_file: Beside, allow_env: Collection[str]) -> None:
+    def __init__(self, source: Source, kind: str, read_file: SiblingFiles, allow_env: Collection[str]) -> None:
         self._source, self._kind = source, kind
-        counted = Counted()
+        counted = ImportStats()
         first = next(self._timed(counted), None)
         if first is None:
             raise source.unusable("no line of it can be replayed", "see what usher import says of it")
@@ -37,7 +37,7 @@ class LogLines(Lines):
         super().__init__(source.name, read_file, source.path, None, header, allow_env)
         self._starts, self._notes = first[0], list[str]()
 
-    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
+    def bound(self, pipeline: CompiledPipeline, *, known_only: bool = False) -> BoundTrace:
         """The trace made ready; when all has been read, its notes say what could not be."""
         return super().bound(pipeline)._replace(notes=self._notes)
 
@@ -45,14 +45,14 @@ class LogLines(Lines):
         """None: lines of a log are told in order of time."""
         return []
 
-    def _timed(self, counted: Counted) -> Iterator[tuple[int, str]]:
+    def _timed(self, counted: ImportStats) -> Iterator[tuple[int, str]]:
         """Each request's time, and its line but for id and time."""
         seen = lines(self._source.opened(), self._source.name, FORMATS[self._kind]({}), Callers(), counted)
         for at, row, _ in trace_lines(of_hosts(seen, (), counted), Writing(SecretKeeper()), counted):
             yield at, row
 
     def _lines(self) -> Iterator[tuple[int, bytes]]:
-        counted = Counted()
+        counted = ImportStats()
         for number, (at, row) in enumerate(self._timed(counted), 1):
             raw = f'{{"id":"r{number}","at":"{at - self._starts}us",{row}\n'.encode()
             if self.picks is None or self.picks(number, raw):
@@ -64,7 +64,7 @@ class LogLines(Lines):
             self._notes.append(f"{told}; the first, {file}:{line}: {why}: {text}")
 
 
-def log_lines(path: Path, read_file: Beside, allow_env: Collection[str]) -> LogLines | None:
+def log_lines(path: Path, read_file: SiblingFiles, allow_env: Collection[str]) -> LogLines | None:
     """A log as a trace; None where the file is none, or no line of its beginning can be read."""
     source = Source(str(path), path)
     try:
@@ -78,6 +78,6 @@ def log_lines(path: Path, read_file: Beside, allow_env: Collection[str]) -> LogL
 
 def _reads(source: Source, kind: str) -> bool:
     """Whether any line of the beginning says what was asked."""
-    counted = Counted()
+    counted = ImportStats()
     seen = lines(source.opened(), source.name, FORMATS[kind]({}), Callers(), counted)
     return next(seen, None) is not None and counted.read <= _LOOKED_AT

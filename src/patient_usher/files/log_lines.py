@@ -16,7 +16,7 @@ from patient_usher.core.model.text_types import METHOD
 from patient_usher.files.log_times import SECOND, NoTime, moment, time_in
 from patient_usher.files.secret_keeper import SHORT_TARGET
 
-__all__ = ["SECOND", "Odd", "Seen", "text_line"]
+__all__ = ["SECOND", "UnreadableLine", "Seen", "text_line"]
 _REMEMBERED = 50_000
 
 
@@ -43,7 +43,7 @@ class Seen(NamedTuple):
     short: bool = False
 
 
-class Odd(Exception):
+class UnreadableLine(Exception):
     """A line that can't be read. Its text says why."""
 
 
@@ -147,7 +147,7 @@ def text_line(raw: bytes) -> Seen:
     if request is not None:
         method, *words = request.split(" ")
         if not words or (len(words) > 1 and not words.pop().startswith("HTTP/")) or not _is_method(method):
-            raise Odd("its request line is none")
+            raise UnreadableLine("its request line is none")
         target = " ".join(words)
     try:
         inet_pton(AF_INET, address)  # of most; and quicker than to remember as many as there are
@@ -155,11 +155,11 @@ def text_line(raw: bytes) -> Seen:
     except OSError:
         came = _address_of(address)
         if came is None:
-            raise Odd(f"{address[:40]!r} is no address") from None
+            raise UnreadableLine(f"{address[:40]!r} is no address") from None
     try:
         at = moment(time)
     except NoTime as error:
-        raise Odd(str(error)) from None
+        raise UnreadableLine(str(error)) from None
     answered = int(status) if status != "-" else None
     user = None if user == "-" else user
     referrer = None if referrer == "-" or not referrer else referrer
@@ -172,18 +172,18 @@ def any_text(text: str, known: int | None = None) -> Seen:
     """A line by what stands in it; ``known`` is its time, where it tells none itself. Raises Odd."""
     match = _REQUEST.search(text) or _BARE.search(text)
     if match is None:
-        raise Odd('no request stands in it, as in "GET /path HTTP/1.1"')
+        raise UnreadableLine('no request stands in it, as in "GET /path HTTP/1.1"')
     method, target = match["method"], plain(match["target"])
     if not METHOD.fullmatch(method) or not target.startswith(("/", "http://", "https://")):
-        raise Odd("its request line is none")
+        raise UnreadableLine("its request line is none")
     before, after = text[: match.start()], text[match.end() :]
     try:
         at = time_in(before, after)
     except NoTime as error:
-        raise Odd(str(error)) from None
+        raise UnreadableLine(str(error)) from None
     at = known if at is None else at
     if at is None:
-        raise Odd("it tells no time")
+        raise UnreadableLine("it tells no time")
     address, forwarded, host, user = _whose(before)
     quoted = [plain(one) for one in _QUOTED.findall(after)]
     lists = [found for one in quoted if (found := addresses_of(one))]
@@ -219,7 +219,7 @@ def _whose(before: str) -> tuple[str | None, tuple[str, ...], str | None, str | 
         listed = tuple(found) if len(found) > 1 else ()
         return None if listed else first, listed, host.partition(":")[0] if host else None, user
     if (named := _NAMED.match(before)) is not None:
-        raise Odd(f"{named[1][:40]!r} is no IP address")
+        raise UnreadableLine(f"{named[1][:40]!r} is no IP address")
     return None, (), None, None
 
 

@@ -18,7 +18,16 @@ import re2
 
 from patient_usher.core.model.document import Json
 from patient_usher.core.model.text_types import METHOD
-from patient_usher.files.log_lines import UNITS, Odd, Seen, address_of, addresses_of, any_text, in_micros, text_line
+from patient_usher.files.log_lines import (
+    UNITS,
+    Seen,
+    UnreadableLine,
+    address_of,
+    addresses_of,
+    any_text,
+    in_micros,
+    text_line,
+)
 from patient_usher.files.log_times import NoTime, moment, since_epoch, time_in
 
 Read = Callable[[bytes], Seen]
@@ -117,7 +126,7 @@ def members(row: Mapping[str, Json], named: Mapping[str, str], known: int | None
     if method is None or target is None:
         return _inside(found, at if at is not None else known, named)
     if at is None and known is None:
-        raise Odd(f"it has no time; name its member with --fields at=NAME{_missing('at', named)}")
+        raise UnreadableLine(f"it has no time; name its member with --fields at=NAME{_missing('at', named)}")
     query = look("query", _query)
     if query and "?" not in target:
         target = f"{target}?{query}"
@@ -140,11 +149,11 @@ def _inside(found: list[tuple[str, str, Json]], at: int | None, named: Mapping[s
         if isinstance(value, str) and len(value) > 20 and "/" in value:
             try:
                 return any_text(value.strip(), at)
-            except Odd:
+            except UnreadableLine:
                 continue
     given = [f"{what}={named[what]}" for what in ("method", "target") if what in named]
     more = f"; {' and '.join(given)} lead to none" if given else "; name them with --fields method=NAME,target=NAME"
-    raise Odd(f"it has no method and path{more}")
+    raise UnreadableLine(f"it has no method and path{more}")
 
 
 def dug(row: Json, name: str) -> Json:
@@ -243,9 +252,9 @@ def json_line(named: Mapping[str, str]) -> Read:
         try:
             row = json.loads(raw)
         except (ValueError, RecursionError):
-            raise Odd("it is no JSON") from None
+            raise UnreadableLine("it is no JSON") from None
         if not isinstance(row, dict):
-            raise Odd("it is no JSON object")
+            raise UnreadableLine("it is no JSON object")
         return members(row, named)
 
     return read
@@ -260,7 +269,7 @@ def any_line(named: Mapping[str, str]) -> Read:
             return in_json(raw)
         try:
             return text_line(raw)
-        except Odd as error:
+        except UnreadableLine as error:
             text = raw.decode(errors="replace").strip()
             inner = text.find("{")
             if 0 < inner < 200 and text.endswith("}"):  # JSON with something in front
@@ -282,7 +291,7 @@ def _logfmt(text: str, named: Mapping[str, str]) -> Seen:
     try:
         known = time_in(text[: first or 0], "")
     except NoTime as error:
-        raise Odd(str(error)) from None
+        raise UnreadableLine(str(error)) from None
     return members(row, named, known)
 
 
@@ -304,9 +313,9 @@ class Table:
         try:
             values = next(csv.reader([text], delimiter=self._parted))
         except (csv.Error, StopIteration):
-            raise Odd("it is no line of CSV") from None
+            raise UnreadableLine("it is no line of CSV") from None
         if len(values) != len(self._head):
-            raise Odd("it has not as many values as the head names")
+            raise UnreadableLine("it has not as many values as the head names")
         return members(dict(zip(self._head, values, strict=True)), self._named)
 
 
@@ -342,7 +351,9 @@ class Extended:
             return None
         values = [plain_string(one) for one in _VALUE.findall(text)]
         if len(values) != len(self._fields):
-            raise Odd("it has not as many values as #Fields names" if self._fields else "no #Fields stands in front")
+            raise UnreadableLine(
+                "it has not as many values as #Fields names" if self._fields else "no #Fields stands in front"
+            )
         row: dict[str, Json] = {
             name.lower(): value for name, value in zip(self._fields, values, strict=True) if value != "-"
         }
@@ -369,10 +380,10 @@ def plain_string(text: str) -> str:
 def by_pattern(pattern: str) -> Read:
     """A reader of lines by the groups of an expression, named as ``NAMES`` has them. Raises ValueError."""
     try:
-        compiled = re2.compile(pattern)
+        expression = re2.compile(pattern)
     except re2.error as error:
         raise ValueError(f"this is no expression: {error}; write one as RE2 has it, with (?P<target>...)") from None
-    groups = set(compiled.groupindex)
+    groups = set(expression.groupindex)
     if wrong := sorted(groups - {*NAMES}):
         raise ValueError(f"'{wrong[0]}' is nothing that is looked for; name groups {', '.join(NAMES)}")
     if not ({"at"} <= groups and ({"request"} <= groups or {"method", "target"} <= groups)):
@@ -380,9 +391,9 @@ def by_pattern(pattern: str) -> Read:
     named = {what: what for what in groups}
 
     def read(raw: bytes) -> Seen:
-        match = compiled.search(raw.decode(errors="replace").strip("\r\n"))
+        match = expression.search(raw.decode(errors="replace").strip("\r\n"))
         if match is None:
-            raise Odd("the pattern doesn't fit")
+            raise UnreadableLine("the pattern doesn't fit")
         return members({name: match.group(name) or "" for name in groups}, named)
 
     return read

@@ -22,7 +22,7 @@ from urllib.parse import quote
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.text_types import MAX_TIME
 from patient_usher.core.model.values import literal
-from patient_usher.files.log_lines import SECOND, Odd, Seen
+from patient_usher.files.log_lines import SECOND, Seen, UnreadableLine
 from patient_usher.files.secret_keeper import SecretKeeper
 
 MAX_LINE = 1 << 20
@@ -38,7 +38,7 @@ _REMEMBERED = 50_000
 
 
 @dataclass
-class Counted:
+class ImportStats:
     """What became of the lines."""
 
     read: int = 0
@@ -95,7 +95,7 @@ class Callers:
 
 
 def lines(
-    opened: BinaryIO, name: str, read: Callable[[bytes], Seen | None], callers: Callers, counted: Counted
+    opened: BinaryIO, name: str, read: Callable[[bytes], Seen | None], callers: Callers, counted: ImportStats
 ) -> Iterator[Seen]:
     """The lines of one log that can be read; ``name`` is what it is called in messages."""
     with opened as stream:
@@ -105,7 +105,7 @@ def lines(
             counted.read += 1
             try:
                 seen = read(raw)
-            except Odd as error:
+            except UnreadableLine as error:
                 counted.add_odd(name, number, raw, str(error))
                 continue
             if seen is not None:
@@ -116,7 +116,7 @@ def lines(
                 yield seen
 
 
-def of_hosts(seen: Iterable[Seen], hosts: Collection[str], counted: Counted) -> Iterator[Seen]:
+def of_hosts(seen: Iterable[Seen], hosts: Collection[str], counted: ImportStats) -> Iterator[Seen]:
     """Lines for these hosts, where any are named; all that there are are counted."""
     for one in seen:
         if one.host is None and one.target[:1] == "/":
@@ -138,7 +138,7 @@ Group = list[tuple[int, Seen]]
 """Lines with their times, in order."""
 
 
-def arrivals(groups: Iterable[Group], logged_at: str, counted: Counted) -> Iterator[Group]:
+def arrivals(groups: Iterable[Group], logged_at: str, counted: ImportStats) -> Iterator[Group]:
     """Each line at the time when its request came, in that order: servers log when they have answered (``end``).
 
     Of a line that says how long its request took, that time less; of one that says when it began, that.
@@ -179,7 +179,7 @@ def _rows(stream: BinaryIO) -> Iterator[bytes]:
     yield from iter(partial(stream.readline, MAX_LINE), b"")
 
 
-def spread(seen: Iterable[Seen], counted: Counted) -> Iterator[Group]:
+def spread(seen: Iterable[Seen], counted: ImportStats) -> Iterator[Group]:
     """Lines in order of time, second by second, those within one spread over it evenly.
 
     Memory holds the last few seconds: a line that comes later still is taken for one of the first of these.
@@ -262,7 +262,7 @@ class Writing:
         self._agent = lru_cache(maxsize=_REMEMBERED)(self._agent_part)
         self._referrer = lru_cache(maxsize=_REMEMBERED)(self._referrer_part)
 
-    def tail(self, seen: Seen, counted: Counted) -> str:
+    def tail(self, seen: Seen, counted: ImportStats) -> str:
         """All of a trace's line but its id and time. Raises Odd."""
         _, method, target, status, address, _, referrer, agent, _, _, _, _, short = seen
         hid = hid_too = hid_that = False
@@ -315,12 +315,12 @@ class Writing:
     def _send_part(self, method: str, text: str) -> tuple[str, bool]:
         target = _UNSAFE.sub(lambda m: quote(m[0]), text)
         if not target.startswith(("/", "http://", "https://")):
-            raise Odd("its target is no path and no URL")
+            raise UnreadableLine("its target is no path and no URL")
         shown = self.keeper.url(target)
         try:
             parse_url(shown if shown[:1] != "/" else f"https://service.example{shown}")
         except ValueError as error:
-            raise Odd(f"its target can't be sent: {error}") from None
+            raise UnreadableLine(f"its target can't be sent: {error}") from None
         return f'"send":{_dump(literal(f"{method} {shown}"))}', shown != target
 
     def _field_part(self, name: str, value: str) -> tuple[str, bool]:
@@ -330,7 +330,7 @@ class Writing:
 
 
 def trace_lines(
-    seen: Iterable[Seen], writing: Writing, counted: Counted, logged_at: str = "end"
+    seen: Iterable[Seen], writing: Writing, counted: ImportStats, logged_at: str = "end"
 ) -> Iterator[tuple[int, str, Seen]]:
     """Each line's time and tail."""
     first: int | None = None
@@ -344,7 +344,7 @@ def trace_lines(
                 continue
             try:
                 made = tail(one, counted)
-            except Odd as error:
+            except UnreadableLine as error:
                 counted.add_odd("", counted.read, one.target.encode(), str(error))
                 continue
             if one.took is not None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.http.authentication import credentials
 from patient_usher.core.http.media import is_json, parse_media_type
 from patient_usher.core.http.messages import Request, read_json
@@ -18,10 +18,10 @@ VISITOR = "visitor"
 _OF_US = frozenset({"host", "content-length", "authorization", "cookie"})
 
 
-def as_request(x: Exchange, blueprint: Blueprint, keeper: SecretKeeper, base: str, starts: int) -> JsonObject:
+def as_request(x: Exchange, compiled: CompiledPipeline, keeper: SecretKeeper, base: str, starts: int) -> JsonObject:
     """An exchange as an entry of a trace that counts from ``starts``: what came, when, and what happened."""
     sent = x.sent
-    place, name = blueprint.wallet.key_place or ("", "")
+    place, name = compiled.credential_defaults.key_place or ("", "")
     key = name.lower() if place == "header" else ""
     url = sent.url.target if sent.url.origin == base else sent.url.text
     entry: JsonObject = {
@@ -31,7 +31,7 @@ def as_request(x: Exchange, blueprint: Blueprint, keeper: SecretKeeper, base: st
     }
     if "cookie" in sent.fields or (x.answer is not None and "set-cookie" in x.answer.fields):
         entry["caller"] = VISITOR
-    sign = _signed(x, blueprint, key)
+    sign = _signed(x, compiled, key)
     own = _OF_US | ({key} if sign is not None else set())
     headers = {
         sent.fields.spelled(lower): [literal(keeper.field(lower, value)) for value in sent.fields.values(lower)]
@@ -44,7 +44,7 @@ def as_request(x: Exchange, blueprint: Blueprint, keeper: SecretKeeper, base: st
     elif given is not None:
         headers["Authorization"] = [literal(keeper.field("authorization", given))]
     if sent.body:
-        entry.update(_content(sent, blueprint, keeper))
+        entry.update(_content(sent, compiled, keeper))
         if "json" in entry:
             headers.pop("Content-Type", None)
     if headers:
@@ -52,10 +52,10 @@ def as_request(x: Exchange, blueprint: Blueprint, keeper: SecretKeeper, base: st
     return {**entry, "expect": observed(x)}
 
 
-def _signed(x: Exchange, blueprint: Blueprint, key: str) -> JsonObject | None:
+def _signed(x: Exchange, compiled: CompiledPipeline, key: str) -> JsonObject | None:
     """How the account that it was is to sign again; None where it was nobody's, or by a cookie."""
     account = x.identity.name if x.identity is not None else None
-    if account not in blueprint.spec.accounts:
+    if account not in compiled.spec.accounts:
         return None
     if key and key in x.sent.fields:
         return {"api-key": account}
@@ -63,26 +63,26 @@ def _signed(x: Exchange, blueprint: Blueprint, key: str) -> JsonObject | None:
     return {given[0]: account} if given is not None and given[0] in ("bearer", "basic") else None
 
 
-def _content(sent: Request, blueprint: Blueprint, keeper: SecretKeeper) -> JsonObject:
+def _content(sent: Request, compiled: CompiledPipeline, keeper: SecretKeeper) -> JsonObject:
     media = sent.fields.get("content-type") or ""
     if is_json(parse_media_type(media)[0]) and media == "application/json":
         try:
-            return {"json": _by_account(read_json(sent.body.decode()), blueprint, keeper)}
+            return {"json": _by_account(read_json(sent.body.decode()), compiled, keeper)}
         except ValueError:
             pass
     return body_member(keeper.body(sent.body, media), media)
 
 
-def _by_account(tree: Json, blueprint: Blueprint, keeper: SecretKeeper, name: str = "") -> Json:
+def _by_account(tree: Json, compiled: CompiledPipeline, keeper: SecretKeeper, name: str = "") -> Json:
     """A body in JSON, its secrets hidden; the password of an account is written as that account's."""
     if isinstance(tree, dict):
-        return {literal(key): _by_account(value, blueprint, keeper, key) for key, value in tree.items()}
+        return {literal(key): _by_account(value, compiled, keeper, key) for key, value in tree.items()}
     if isinstance(tree, list):
-        return [_by_account(value, blueprint, keeper, name) for value in tree]
+        return [_by_account(value, compiled, keeper, name) for value in tree]
     if not isinstance(tree, str):
         return keeper.json(tree, name)
     if "pass" in name.lower():
-        for account, spec in blueprint.spec.accounts.items():
+        for account, spec in compiled.spec.accounts.items():
             if spec.password is not None and spec.password == tree:
                 return f"${{accounts.{account}.password}}"
     return literal(keeper.value(name, tree))

@@ -16,7 +16,7 @@ from patient_usher.core.model.templates import parse_template
 from patient_usher.core.model.text_types import show
 from patient_usher.core.model.words import counted
 from patient_usher.files.openapi_description import Description, Document
-from patient_usher.files.pipeline import Beside
+from patient_usher.files.pipeline import SiblingFiles
 
 
 class Described(NamedTuple):
@@ -105,7 +105,7 @@ class _Writer:
             whole = Map(Spot("route", 0, 1), {"patient-usher": "pipeline/1", "routes": places}.items())
             whole.spots = dict.fromkeys(whole, (whole.spot, whole.spot))
             try:
-                compile_document(whole, read_file=Beside(Path(os.devnull)))
+                compile_document(whole, read_file=SiblingFiles(Path(os.devnull)))
             except Unusable as error:
                 odd = {problem.spot.line: problem.what for problem in error.problems if problem.spot.line}
                 if not odd:

@@ -1,4 +1,4 @@
-"""Pipeline files: from a path to a blueprint."""
+"""Pipeline files: from a path to a compiled pipeline."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import compile_document
 from patient_usher.core.engine.compile.warnings import warnings_of
 from patient_usher.core.model.document import (
@@ -29,7 +29,7 @@ from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, parse_
 
 
 @dataclass(frozen=True)
-class Beside:
+class SiblingFiles:
     """A reader of files that a file names: only those in its own folder or below, unless ``anywhere``.
 
     It raises OSError with words for the user.
@@ -65,7 +65,7 @@ def load_pipeline(
     trust: Trust = NOTHING,
     always: Path | None = None,
     places: bool = False,
-) -> Blueprint:
+) -> CompiledPipeline:
     """The pipeline that a file, or what a file would say, describes. Raises Unusable.
 
     ``always``: a file of statements that join the pipeline's own. ``places``: the pipeline knows where in the
@@ -86,32 +86,32 @@ def load_pipeline(
         load_python = PythonFrom(Path() if isinstance(source, Mapping) else source.parent)
     folder = source.parent if isinstance(source, Path) else Path()
 
-    def compiled(doc: Json) -> Blueprint:
+    def compiled_from(doc: Json) -> CompiledPipeline:
         return compile_document(
             _with_statements(doc, always) if always is not None else doc,
             environments=environments,
             overlays=overlays,
-            read_file=Beside(folder, trust.files),
+            read_file=SiblingFiles(folder, trust.files),
             load_python=load_python,
         )
 
     if not isinstance(source, Path):
-        return compiled(source)
+        return compiled_from(source)
     doc, placed = read_document(source, places=places, anywhere=trust.files)
     try:
-        blueprint = compiled(doc)
-        if placed or not warnings_of(blueprint):
-            return blueprint
+        compiled = compiled_from(doc)
+        if placed or not warnings_of(compiled):
+            return compiled
     except Unusable:
         if placed:
             raise
     # JSON is read without places; where something is wrong, read again with them.
-    return compiled(read_document(source, places=True, anywhere=trust.files)[0])
+    return compiled_from(read_document(source, places=True, anywhere=trust.files)[0])
 
 
-def pipeline_of_text(text: str, name: str) -> Blueprint:
+def pipeline_of_text(text: str, name: str) -> CompiledPipeline:
     """The pipeline that a text describes, which may name no files. Raises Unusable."""
-    return compile_document(parse(text, name), read_file=Beside(Path(os.devnull)))
+    return compile_document(parse(text, name), read_file=SiblingFiles(Path(os.devnull)))
 
 
 _MARK = "pipeline/1"

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any, BinaryIO, NamedTuple, TypeVar
 
 from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable
-from patient_usher.files.log_lines import Odd
+from patient_usher.files.log_lines import UnreadableLine
 from patient_usher.files.log_members import any_line, is_head
 from patient_usher.files.unpacking import unpacked
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
@@ -123,7 +123,7 @@ def format_of(source: Source) -> str | None:
 def _is_of_log(line: str) -> bool:
     try:
         any_line({})(line.encode())
-    except Odd:
+    except UnreadableLine:
         return False
     return True
 

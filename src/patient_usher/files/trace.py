@@ -8,12 +8,12 @@ from pathlib import Path
 from typing import Protocol
 
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import Json, JsonMapping, Problem, Spot, Unusable, fill_from_environment
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.har import AS_IT_IS, HarOptions, is_har, trace_of_har
 from patient_usher.files.lines import Lines, header_of
-from patient_usher.files.pipeline import Beside
+from patient_usher.files.pipeline import SiblingFiles
 from patient_usher.files.trust import NOTHING, Trust
 from patient_usher.files.unpacking import unpacked
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
@@ -28,7 +28,7 @@ class Source(Protocol):
     def recorded(self) -> bool:
         """Whether it is a recording."""
 
-    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
+    def bound(self, pipeline: CompiledPipeline, *, known_only: bool = False) -> BoundTrace:
         """The trace made ready for a pipeline. Raises Unusable with every problem."""
 
 
@@ -49,7 +49,7 @@ class Trace:
         replaying tells.
         """
         path = Path(path)
-        read_file = Beside(path.parent, trust.files)
+        read_file = SiblingFiles(path.parent, trust.files)
         name = "standard input" if str(path) == "-" else str(path)
         stream = unpacked(sys.stdin.buffer if str(path) == "-" else open_file(path, pipes=True), name)
         first = stream.readline(MAX_OCTETS)
@@ -80,7 +80,7 @@ class Trace:
     @staticmethod
     def document_of(doc: Json, name: str, *, trust: Trust = NOTHING) -> Trace:
         """The trace that a document says; what it names is looked for in the present folder."""
-        return Trace(Document(name, Beside(Path(), trust.files), AS_IT_IS, trust, doc=doc))
+        return Trace(Document(name, SiblingFiles(Path(), trust.files), AS_IT_IS, trust, doc=doc))
 
     @property
     def name(self) -> str:
@@ -101,11 +101,11 @@ class Trace:
         """What the file says, as data. Raises Unusable where it can't be read, or is a trace in bulk."""
         return self._written().said()
 
-    def requests_for(self, pipeline: Blueprint) -> Json:
+    def requests_for(self, pipeline: CompiledPipeline) -> Json:
         """The trace as data, variables of the environment filled in, a recording as a trace. Raises Unusable."""
         return self._written().filled(pipeline)
 
-    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
+    def bound(self, pipeline: CompiledPipeline, *, known_only: bool = False) -> BoundTrace:
         """The trace made ready for a pipeline. Raises Unusable with every problem.
 
         ``known_only``: what is expected of stages, routes and environments that the pipeline lacks is left out.
@@ -130,7 +130,7 @@ class Document:
     """A trace that is held in memory, as text or as data."""
 
     def __init__(
-        self, name: str, read_file: Beside, har: HarOptions, trust: Trust, *, text: str = "", doc: Json = None
+        self, name: str, read_file: SiblingFiles, har: HarOptions, trust: Trust, *, text: str = "", doc: Json = None
     ) -> None:
         self.name = name
         self._read_file, self._har, self._env = read_file, har, trust.env
@@ -145,11 +145,11 @@ class Document:
         """What the file says, with places. Raises Unusable where it can't be read."""
         return self._doc if self._doc is not None else parse(self._text, self.name, places=True)
 
-    def filled(self, pipeline: Blueprint) -> Json:
+    def filled(self, pipeline: CompiledPipeline) -> Json:
         """The same with variables of the environment filled in, a recording as a trace."""
         return self._doc if self._doc is not None else self._parsed(pipeline, places=False)[0]
 
-    def bound(self, pipeline: Blueprint, *, known_only: bool = False) -> BoundTrace:
+    def bound(self, pipeline: CompiledPipeline, *, known_only: bool = False) -> BoundTrace:
         """The trace made ready for a pipeline. Raises Unusable with every problem."""
         if self._doc is not None:
             return self._ready(self._doc, [], pipeline, known_only=known_only)
@@ -158,7 +158,7 @@ class Document:
         except Unusable:
             return self._ready(*self._parsed(pipeline, places=True), pipeline, known_only=known_only)
 
-    def _parsed(self, pipeline: Blueprint, *, places: bool) -> tuple[object, list[str]]:
+    def _parsed(self, pipeline: CompiledPipeline, *, places: bool) -> tuple[object, list[str]]:
         doc = parse(self._text, self.name, places=places)
         notes: list[str] = []
         if is_har(doc):
@@ -167,6 +167,6 @@ class Document:
             raise Unusable(problems)
         return doc, notes
 
-    def _ready(self, doc: Json, notes: list[str], pipeline: Blueprint, *, known_only: bool) -> BoundTrace:
+    def _ready(self, doc: Json, notes: list[str], pipeline: CompiledPipeline, *, known_only: bool) -> BoundTrace:
         name = Path(self.name).name
         return prepare(read_spec(doc), doc, name, pipeline, self._read_file, notes, known_only=known_only)

@@ -17,12 +17,12 @@ from patient_usher.core.verify.document_types import (
     OrderFound,
 )
 from patient_usher.core.verify.expectations import Check
-from patient_usher.core.verify.outside import Drift, Held
+from patient_usher.core.verify.outside import Drift, DriftResult
 from patient_usher.core.verify.record import Record, SummaryRecord, final_of
-from patient_usher.output.door import DOOR
 from patient_usher.output.explanation import explanation_record, indented
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import Outcome, Scene, Shown, shown
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.replay_view import Table, value_text
 from patient_usher.output.terminal import Line, Piece, fit, line, line_width, wrapped
 
@@ -31,7 +31,7 @@ _ROWS = 5
 """Of a request with more exchanges the table leaves some out, and so does the column."""
 
 
-def rows(table: Table, held: Held) -> Iterator[Line]:
+def rows(table: Table, held: DriftResult) -> Iterator[Line]:
     """One request as the model has it, with what the service answered beside the model's status."""
     theirs = {record.id: record for record in held.service}
     ours = shown(held.model)
@@ -44,13 +44,13 @@ def rows(table: Table, held: Held) -> Iterator[Line]:
     yield from complaints(held)
 
 
-def complaints(held: Held) -> Iterator[Line]:
+def complaints(held: DriftResult) -> Iterator[Line]:
     """In what the service differs, with the stage to look at, and what else the trace expects of it: sentences."""
     for id_, one in held.differs:
         hop = id_.partition("/")[2]
         what = f"{f'{hop}: ' if hop else ''}{one.what}"
-        look = f"  → {DOOR.redacted(one.stage)}" if one.stage else ""
-        told = DOOR.redacted(f"{what}: {_words(one)}")
+        look = f"  → {REDACTOR.redacted(one.stage)}" if one.stage else ""
+        told = REDACTOR.redacted(f"{what}: {_words(one)}")
         beside = len(look) if len(look) < line_width() // 2 else 0
         parts = wrapped(told, 4 + beside, "  ")
         for number, part in enumerate(parts):
@@ -61,10 +61,10 @@ def complaints(held: Held) -> Iterator[Line]:
     for check in held.checks:
         if not check.ok and check.what not in told_already:
             words = f"{check.what}: expected {value_text(check.expected)}, the service has {value_text(check.actual)}"
-            for part in wrapped(DOOR.redacted(words), 4, "  "):
+            for part in wrapped(REDACTOR.redacted(words), 4, "  "):
                 yield line("    ", (part, "bad"))
     if held.trouble is not None:
-        yield line("    ", (DOOR.redacted(f"the service {held.trouble}"), "bad"))
+        yield line("    ", (REDACTOR.redacted(f"the service {held.trouble}"), "bad"))
 
 
 def _beside(row: Line, service: Record | None, *, differs: bool) -> Line:
@@ -81,7 +81,7 @@ def _words(one: Drift) -> str:
     return f"model {ours}, service {theirs}"
 
 
-def summary(held: Sequence[Held]) -> Iterator[Line]:
+def summary(held: Sequence[DriftResult]) -> Iterator[Line]:
     """How many differ, and what nobody outside can see."""
     differing = [one for one in held if one.differs or one.trouble is not None]
     unmet = [one for one in held if not one.same and one not in differing]
@@ -95,7 +95,7 @@ def summary(held: Sequence[Held]) -> Iterator[Line]:
         yield from _told(f"{len(unmet)} of {count} not as the trace expects; the model answers them alike", unmet)
     if differing:
         stages = Counter(stage for one in held for stage in {found.stage for _, found in one.differs} if stage)
-        named = ", ".join(f"{DOOR.redacted(stage)} ({times})" for stage, times in stages.most_common())
+        named = ", ".join(f"{REDACTOR.redacted(stage)} ({times})" for stage, times in stages.most_common())
         if named:
             yield line(f"  stages to look at, by requests: {named}")
         yield from _told(f"the service differs from its model in {len(differing)} of {count}", differing)
@@ -103,15 +103,15 @@ def summary(held: Sequence[Held]) -> Iterator[Line]:
         yield line(("✓ ", "good"), f"{count}: the service does what the model says")
 
 
-def _told(what: str, held: Sequence[Held]) -> Iterator[Line]:
-    ids = ", ".join(DOOR.redacted(one.id) for one in held[:8])
+def _told(what: str, held: Sequence[DriftResult]) -> Iterator[Line]:
+    ids = ", ".join(REDACTOR.redacted(one.id) for one in held[:8])
     more = f" and {len(held) - 8} more" if len(held) > 8 else ""
     first, *rest = wrapped(f"{what}: {ids}{more}", 2)
     yield line(("✗ ", "bad"), first)
     yield from (line(f"  {part}") for part in rest)
 
 
-def journeys(held: Sequence[Held]) -> Iterator[Line]:
+def journeys(held: Sequence[DriftResult]) -> Iterator[Line]:
     """The model's journeys of what differs, the first of them."""
     differing = [one for one in held if one.differs]
     for one in differing[:MOST_JOURNEYS]:
@@ -120,7 +120,7 @@ def journeys(held: Sequence[Held]) -> Iterator[Line]:
         if record is not None:
             yield []
             yield line(("the model's way of the first that differs", "title"))
-            yield from journey(DOOR.record(_in_tenths(record)), whole=False)
+            yield from journey(REDACTOR.record(_in_tenths(record)), whole=False)
     if len(differing) > MOST_JOURNEYS:
         yield line((f"and {len(differing) - MOST_JOURNEYS} more that differ; --format json has them all", "dim"))
 
@@ -139,7 +139,7 @@ def _in_tenths(record: Record) -> Record:
     )  # fmt: skip
 
 
-def outcome(scene: Scene, held: Sequence[Held]) -> Outcome:
+def outcome(scene: Scene, held: Sequence[DriftResult]) -> Outcome:
     """As reports draw it: the model's exchanges, with what the service does otherwise as what doesn't hold."""
     sends, statuses = [], Counter[str]()
     for one in held:
@@ -155,7 +155,12 @@ def outcome(scene: Scene, held: Sequence[Held]) -> Outcome:
             own.append(Check("service: answer", "an answer", one.trouble, False))
         records = [structs.replace(record, mark=mark, checks=checks.get(record.id, [])) for record in records]
         sends.append(
-            Shown(DOOR.redacted(one.id), DOOR.redacted(one.id), [DOOR.record(record) for record in records], mark)
+            Shown(
+                REDACTOR.redacted(one.id),
+                REDACTOR.redacted(one.id),
+                [REDACTOR.record(record) for record in records],
+                mark,
+            )
         )
         final = final_of(one.service) if one.service else None
         statuses[str(final.status) if final is not None and final.status is not None else "no answer"] += 1
@@ -167,16 +172,16 @@ def outcome(scene: Scene, held: Sequence[Held]) -> Outcome:
 
 def order_lines(pipeline: str, service: str, found: FoundOrder) -> Iterator[Line]:
     """In which order a service runs its stages, as far as its answers tell."""
-    yield line((DOOR.redacted(pipeline), "title"), (f" against {DOOR.redacted(service)}", "dim"))
+    yield line((REDACTOR.redacted(pipeline), "title"), (f" against {REDACTOR.redacted(service)}", "dim"))
     answers = iter(found.answers)
     for entry in found.apart.trace.requests:
         got = [next(answers, "") for _ in range(entry.get("times", 1))]
         times = f" ×{len(got)}" if len(got) > 1 else ""
         told = ", ".join(f"{status}{f' ×{got.count(status)}' if len(got) > 1 else ''}" for status in dict.fromkeys(got))
-        yield line(f"  {DOOR.redacted(str(entry['send']))}{times}  ", (told, "dim"))
+        yield line(f"  {REDACTOR.redacted(str(entry['send']))}{times}  ", (told, "dim"))
     yield []
     if found.trouble is not None:
-        yield line((f"  the service {DOOR.redacted(found.trouble)}", "bad"))
+        yield line((f"  the service {REDACTOR.redacted(found.trouble)}", "bad"))
     every = f"{found.apart.orders:,} orders" + ("" if found.exact else ", which aren't all there are")
     if found.example is None:
         what = f"none of {every} answers so: it differs in more than the order (usher drift with a trace says in what)"
@@ -191,11 +196,11 @@ def order_lines(pipeline: str, service: str, found: FoundOrder) -> Iterator[Line
     else:
         does = "does" if count == 1 else "do"
         yield line(("✗ ", "bad"), f"the model's order doesn't answer so; {count} of {every} {does}")
-    example = ", ".join(DOOR.redacted(list(found.example)))
+    example = ", ".join(REDACTOR.redacted(list(found.example)))
     yield from indented(f"{'such as' if count > 1 else 'it is'}: {example}", "name", 2)
     if count > 1 and found.before:
         pairs = ", ".join(f"{a} before {b}" for a, b in found.before)
-        yield from indented(f"all of them have {DOOR.redacted(pairs)}", "dim", 2)
+        yield from indented(f"all of them have {REDACTOR.redacted(pairs)}", "dim", 2)
 
 
 def order_document(pipeline: str, service: str, found: FoundOrder) -> OrderFound:
@@ -214,7 +219,7 @@ def order_document(pipeline: str, service: str, found: FoundOrder) -> OrderFound
     )
 
 
-def document(pipeline: str, service: str, held: Sequence[Held], why: Explanation | None = None) -> Drifted:
+def document(pipeline: str, service: str, held: Sequence[DriftResult], why: Explanation | None = None) -> Drifted:
     """As JSON says it."""
     return Drifted(
         pipeline=pipeline,
@@ -227,7 +232,7 @@ def document(pipeline: str, service: str, held: Sequence[Held], why: Explanation
     )
 
 
-def _row(held: Held) -> DriftRow:
+def _row(held: DriftResult) -> DriftRow:
     statuses = [
         one.response.status if one.response is not None else None
         for one in (final_of(held.model.records()), final_of(held.service))

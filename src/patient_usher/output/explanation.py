@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from patient_usher.core.variants.search import Explained, Explanation
 from patient_usher.core.verify.document_types import ChangeRecord, ExplanationRecord
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import Line, line, wrapped
 
 
@@ -44,7 +44,7 @@ def explanation(why: Explanation, words: Words) -> Iterator[Line]:
     for one in changes:
         yield from _explained(one, words)
         if one.alike:
-            others = "; ".join(DOOR.redacted(other.words) for other in one.alike)
+            others = "; ".join(REDACTOR.redacted(other.words) for other in one.alike)
             rest = f"; and {one.others - len(one.alike)} more" if one.others > len(one.alike) else ""
             yield from indented(f"these explain the same: {others}{rest}", "dim")
         else:
@@ -60,14 +60,14 @@ def explanation(why: Explanation, words: Words) -> Iterator[Line]:
 
 def _explained(one: Explained, words: Words) -> Iterator[Line]:
     """A change or a deviation, with the requests that it explains."""
-    first, *rest = wrapped(DOOR.redacted(one.change.words), 4)
+    first, *rest = wrapped(REDACTOR.redacted(one.change.words), 4)
     yield line(("  ● ", "raised"), (first, "name"))
     yield from (line("    ", (part, "name")) for part in rest)
     yield from indented(f"{words.each} {_ids(one.explains, 6)}" if one.explains else "what else differs there", "")
 
 
 def _ids(ids: tuple[str, ...], most: int) -> str:
-    return DOOR.redacted(", ".join(ids[:most])) + (f" and {len(ids) - most} more" if len(ids) > most else "")
+    return REDACTOR.redacted(", ".join(ids[:most])) + (f" and {len(ids) - most} more" if len(ids) > most else "")
 
 
 def indented(text: str, style: str, indent: int = 4) -> Iterator[Line]:

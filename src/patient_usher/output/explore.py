@@ -11,16 +11,16 @@ from patient_usher.core.model.enumerations import OUTCOMES
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.document_types import CaseRecord, Explore, StatementSeen
 from patient_usher.output.coverage import coverage_document
-from patient_usher.output.door import DOOR
 from patient_usher.output.noticed import met
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import Line, fit, line, line_width, wrapped
 from patient_usher.output.yaml_snippet import yaml_of
 
 
 def told(explored: Explored) -> Iterator[Line]:
     """The cases of each route, what never happened, and statements that break."""
-    yield line((explored.blueprint.name, "title"))
-    lines = {item.route.id: f"{item.route.method} {item.route.template.text}" for item in explored.blueprint.placed}
+    yield line((explored.compiled.name, "title"))
+    lines = {item.route.id: f"{item.route.method} {item.route.template.text}" for item in explored.compiled.placed}
     for route, cases in explored.by_route().items():
         yield []
         by = sorted({case.answered_by for case in cases if case.answered_by})
@@ -129,7 +129,7 @@ def _broken(explored: Explored) -> Iterator[Line]:
         yield line("    ", (_notices(explored, one), "name"))
         document = one.scenario.document("")
         callers = {"callers": document["callers"]} if "callers" in document else {}
-        for text in yaml_of(DOOR.redacted({**callers, "requests": document["requests"]})).splitlines():
+        for text in yaml_of(REDACTOR.redacted({**callers, "requests": document["requests"]})).splitlines():
             yield line((f"    {text}", "field"))
 
 
@@ -152,8 +152,8 @@ def _fails(one: Broken) -> bool:
 
 def _notices(explored: Explored, one: Broken) -> str:
     """What whoever calls notices where a statement breaks, in one sentence."""
-    run = Runner(seed=explored.seed).run(one.scenario, explored.blueprint)
-    return met(DOOR.record(run.records()[-1])) if run is not None else ""
+    run = Runner(seed=explored.seed).run(one.scenario, explored.compiled)
+    return met(REDACTOR.record(run.records()[-1])) if run is not None else ""
 
 
 def document(explored: Explored) -> Explore:
@@ -169,7 +169,7 @@ def document(explored: Explored) -> Explore:
         notices, why = (_notices(explored, one), one.why) if one is not None else (None, None)
         statements.append(StatementSeen(id_, verdict, tried, reasons, notices, why, witness))
     return Explore(
-        pipeline=explored.blueprint.name,
+        pipeline=explored.compiled.name,
         tried=explored.tried,
         seed=explored.seed,
         endings=[CaseRecord(*case, times) for case, (times, _) in explored.cases.items()],

@@ -16,9 +16,9 @@ from patient_usher.core.variants.search import Explanation
 from patient_usher.core.verify.document_types import Choice, Differs, FindingRecord, Findings, Place
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, compared_of, worked
-from patient_usher.output.door import DOOR
 from patient_usher.output.explanation import EXPECTED, explanation, explanation_record
 from patient_usher.output.noticed import noticed
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import Line, line, line_width, wrapped
 from patient_usher.output.yaml_snippet import yaml_of
 
@@ -40,10 +40,10 @@ def proof(checked: Checked, finding: Finding) -> Proof | None:
     if finding.as_is is None or finding.mended is None:
         return None
     name = finding.where.replace("@", "-")[:60]
-    trace = caught(name, finding.as_is, finding.mended, finding.blueprint, finding.cure, checked.base, checked.seed)
+    trace = caught(name, finding.as_is, finding.mended, finding.compiled, finding.cure, checked.base, checked.seed)
     ids = [request["id"] for request in trace["requests"] if "send" in request]
     before, after = (_named(run.records(), ids) for run in (finding.as_is, finding.mended))
-    return Proof(DOOR.redacted(trace), compared_of(("as it is", "mended"), before, after))
+    return Proof(REDACTOR.redacted(trace), compared_of(("as it is", "mended"), before, after))
 
 
 def _named(records: list[Record], ids: Sequence[str]) -> list[Record]:
@@ -51,7 +51,7 @@ def _named(records: list[Record], ids: Sequence[str]) -> list[Record]:
     own = list(dict.fromkeys(record.request_id for record in records))
     names = dict(zip(own, ids, strict=False))
     told = []
-    for record in map(DOOR.record, records):
+    for record in map(REDACTOR.record, records):
         name = names.get(record.request_id, record.request_id)
         told.append(structs.replace(record, id=name + record.id.removeprefix(record.request_id), request_id=name))
     return told
@@ -62,7 +62,7 @@ def _named(records: list[Record], ids: Sequence[str]) -> list[Record]:
 
 def told(checked: Checked, *, command: str = "") -> Iterator[Line]:
     """Every finding with its proof; ``command`` is how to ask for a mend."""
-    yield line((checked.blueprint.name, "title"))
+    yield line((checked.compiled.name, "title"))
     for finding in checked.findings:
         if finding.known is None:
             yield []
@@ -225,7 +225,7 @@ def explained(rule: Rule, checked: Checked) -> Iterator[Line]:
 def document(checked: Checked) -> Findings:
     """As JSON says it."""
     return Findings(
-        pipeline=checked.blueprint.name,
+        pipeline=checked.compiled.name,
         tried=checked.tried,
         whole=checked.whole,
         left=list(checked.left),
@@ -287,7 +287,7 @@ def sarif(checked: Checked, rules: Sequence[Rule], version: str) -> JsonObject:
     known = {rule.code: number for number, rule in enumerate(rules)}
     results = [_result(checked, finding, known[finding.rule.code]) for finding in checked.findings]
     if checked.unmet is not None:
-        results.append(_unmet(checked.unmet, checked.blueprint.source.doc, len(rules)))
+        results.append(_unmet(checked.unmet, checked.compiled.source.doc, len(rules)))
     return {
         "$schema": "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
         "version": "2.1.0",

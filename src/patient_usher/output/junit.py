@@ -5,9 +5,9 @@ from __future__ import annotations
 from junitparser import Failure, JUnitXml, Skipped, TestCase, TestSuite
 
 from patient_usher.output.comparison import Compared, change_words
-from patient_usher.output.door import printable
 from patient_usher.output.journey import journeys
 from patient_usher.output.outcome import Outcome, Shown
+from patient_usher.output.redactor import printable
 from patient_usher.output.replay_view import complaints
 from patient_usher.output.terminal import plain
 

@@ -14,9 +14,9 @@ from patient_usher.output.comparison import (
     only_one,
     worked,
 )
-from patient_usher.output.door import printable
 from patient_usher.output.journey import journeys
 from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, headline
+from patient_usher.output.redactor import printable
 from patient_usher.output.replay_view import complaints, who
 from patient_usher.output.terminal import plain
 

@@ -7,14 +7,14 @@ from typing import NamedTuple
 
 from msgspec import structs
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.always import StatementTold
 from patient_usher.core.verify.record import Record, StatementRecord, SummaryRecord, final_of
 from patient_usher.core.verify.run import Judged
 from patient_usher.core.verify.verdict import fails
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 
 SIGNS = {"held": ("✓", "good"), "none": ("•", "dim"), "slipped": ("!", "bad"), "failed": ("✗", "bad")}
 """How each mark is drawn, and in which style."""
@@ -46,8 +46,8 @@ class Shown(NamedTuple):
 
 def shown(judged: Judged) -> Shown:
     """A send as it may be drawn."""
-    send, records = judged.send, [DOOR.record(record) for record in judged.records()]
-    return Shown(DOOR.redacted(send.id), DOOR.redacted(send.entry.id), records, judged.mark, judged.broken)
+    send, records = judged.send, [REDACTOR.record(record) for record in judged.records()]
+    return Shown(REDACTOR.redacted(send.id), REDACTOR.redacted(send.entry.id), records, judged.mark, judged.broken)
 
 
 class Scene(NamedTuple):
@@ -67,10 +67,10 @@ class Scene(NamedTuple):
         return f"{self.pipeline}: {', '.join(self.traces)}, {' and '.join(self.environment)}"
 
 
-def scene_of(blueprint: Blueprint, traces: Sequence[str], seed: int, starts: int | None = None) -> Scene:
+def scene_of(compiled: CompiledPipeline, traces: Sequence[str], seed: int, starts: int | None = None) -> Scene:
     """What is replayed, as it may be drawn; ``starts`` in microseconds since the epoch."""
     when = timestamp(starts) if starts is not None else None
-    return DOOR.redacted(Scene(blueprint.name, blueprint.environment, blueprint.columns(), list(traces), seed, when))
+    return REDACTOR.redacted(Scene(compiled.name, compiled.environment, compiled.columns(), list(traces), seed, when))
 
 
 class Outcome(NamedTuple):

@@ -27,10 +27,10 @@ from patient_usher.output.comparison import (
     rows_of,
     steps_of,
 )
-from patient_usher.output.door import printable
 from patient_usher.output.journey import journeys
 from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, Shown, headline
 from patient_usher.output.palette import variables
+from patient_usher.output.redactor import printable
 from patient_usher.output.replay_view import LEGEND, RARE, SIGN_OF, complaints, did_what, request_line, who
 from patient_usher.output.terminal import plain
 

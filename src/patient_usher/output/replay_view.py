@@ -14,8 +14,8 @@ from patient_usher.core.model.document import Json
 from patient_usher.core.model.enumerations import OUTCOMES, SLIPS
 from patient_usher.core.verify.always import StatementTold
 from patient_usher.core.verify.record import CacheRecord, Record
-from patient_usher.output.door import printable
 from patient_usher.output.outcome import SIGNS, STATEMENT_MARKS, Outcome, Shown, headline
+from patient_usher.output.redactor import printable
 from patient_usher.output.terminal import Line, Piece, cells, fit, line, line_width, squeezed, wrapped
 
 SIGN_OF = {

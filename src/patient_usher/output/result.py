@@ -12,8 +12,8 @@ from patient_usher.core.analysis.compare import Comparison
 from patient_usher.core.verify.document_types import Compare, DifferenceRecord, GroupRecord
 from patient_usher.core.verify.record import Record, Result, StatementRecord, SummaryRecord
 from patient_usher.output.comparison import Compared
-from patient_usher.output.door import DOOR, NOT_ENCODED, encoded
 from patient_usher.output.outcome import Outcome, Scene
+from patient_usher.output.redactor import NOT_ENCODED, REDACTOR, encoded
 
 _carefully = json.JSONEncoder(separators=(",", ":"), allow_nan=False).encode
 # C1 controls and DEL, marks that turn text about, separators of lines, the byte order mark: as UTF-8.
@@ -43,13 +43,13 @@ def _escaped(text: bytes) -> bytes:
 
 def exchange_line(record: Record) -> bytes:
     """An exchange as a line of JSON, through the door."""
-    told, text = DOOR.record_and_json(record)
+    told, text = REDACTOR.record_and_json(record)
     return (_escaped(text) if text is not None else dump(told)) + b"\n"
 
 
 def document(value: object) -> bytes:
     """A document that a command prints: one line of JSON, through the door."""
-    return dump(DOOR.redacted(value)) + b"\n"
+    return dump(REDACTOR.redacted(value)) + b"\n"
 
 
 def result_of(

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from patient_usher.core.analysis.route_matrix import RouteRow, StageOnWay, Way
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.partition import Tie
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.replay_view import staircase
 from patient_usher.output.terminal import Line, Piece, fit, line, line_width
 
@@ -30,23 +30,23 @@ LEGEND = {
 }
 
 
-def matrix(blueprint: Blueprint, rows: list[RouteRow]) -> Iterator[Line]:
+def matrix(compiled: CompiledPipeline, rows: list[RouteRow]) -> Iterator[Line]:
     """Every route against every stage, in running order."""
-    columns = blueprint.columns(switched_off=True)
+    columns = compiled.columns(switched_off=True)
     gap = "" if len(columns) > 22 else " "
     id_width = min(max([len(row.item.route.id) for row in rows] + [5]), 20)
     track = len(columns) * (1 + len(gap))
     places = [f"{row.item.route.method} {row.item.route.template.text}" for row in rows]
     place_width = min(max(map(len, places), default=10), line_width() - id_width - track - 22)
-    reversed_ = ", listed innermost first" if blueprint.spec.listed == "innermost-first" else ""
-    flow = f"{blueprint.spec.flow} flow{reversed_}, {' and '.join(blueprint.environment)}"
+    reversed_ = ", listed innermost first" if compiled.spec.listed == "innermost-first" else ""
+    flow = f"{compiled.spec.flow} flow{reversed_}, {' and '.join(compiled.environment)}"
     place_width = max(place_width, min(len(flow), line_width() - track - 22) - id_width - 1)
     left = id_width + 1 + place_width + 2
-    title = [line((blueprint.name, "title")), line((flow, "dim"))]
+    title = [line((compiled.name, "title")), line((flow, "dim"))]
     yield from staircase(columns, title, left, gap)
     for row, place in zip(rows, places, strict=True):
         pieces = [Piece(fit(row.item.route.id, id_width) + " "), Piece(fit(place, place_width) + "  ")]
-        order = blueprint.order(row.item)
+        order = compiled.order(row.item)
         last = max(columns.index(id_) for id_ in order)
         for at, id_ in enumerate(columns):
             if id_ in ("router", "handler") and row.stages[id_] == "runs":
@@ -102,12 +102,12 @@ def state_lines(ties: Sequence[Tie], part: str | None, against: Sequence[Tie]) -
         yield line(("nothing is remembered from one request to the next", "title"))
     else:
         yield line(("what is remembered from one request to the next", "title"))
-        width = max(len(DOOR.redacted(tie.who)) for tie in ties)
+        width = max(len(REDACTOR.redacted(tie.who)) for tie in ties)
         for tie in ties:
-            yield line(f"  {DOOR.redacted(tie.who).ljust(width)}  by ", (tie.told, "name"))
+            yield line(f"  {REDACTOR.redacted(tie.who).ljust(width)}  by ", (tie.told, "name"))
     if part is not None:
         by = "as one likes" if part == "nothing" else f"by {part}"
         yield line((f"requests may be replayed apart {by}: replay --cores N does", "dim"))
     else:
-        who = ", ".join(DOOR.redacted(tie.who) for tie in against)
+        who = ", ".join(REDACTOR.redacted(tie.who) for tie in against)
         yield line((f"{who}: requests meet there, so that replay --cores runs on one core", "dim"))

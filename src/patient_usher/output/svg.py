@@ -9,9 +9,9 @@ from xml.etree.ElementTree import Element, SubElement, tostring
 from patient_usher.core.analysis.compare import INSIDE
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, headline_of
-from patient_usher.output.door import printable
 from patient_usher.output.outcome import SIGNS, Outcome, headline
 from patient_usher.output.palette import LIGHT, dark_fills
+from patient_usher.output.redactor import printable
 from patient_usher.output.replay_view import LEGEND, RARE, SIGN_OF, did_what, who
 
 FILLS = {

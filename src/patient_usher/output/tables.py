@@ -10,8 +10,8 @@ from typing import Any, BinaryIO
 from patient_usher.core.http.dates import timestamp
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.verify.exchange_table import COLUMNS
-from patient_usher.output.door import printable
 from patient_usher.output.extras import needed
+from patient_usher.output.redactor import printable
 from patient_usher.output.result import dump
 
 Row = JsonObject

@@ -12,7 +12,7 @@ from itertools import groupby
 from operator import itemgetter
 from typing import Any, NamedTuple, ParamSpec, TextIO, TypeVar
 
-from patient_usher.output.door import DOOR, printable
+from patient_usher.output.redactor import REDACTOR, printable
 from patient_usher.output.width import terminal_columns
 
 P = ParamSpec("P")
@@ -214,7 +214,7 @@ class Painter:
                 self._console.print(Text.assemble(*styled))
 
     def _told(self, text: str) -> str:
-        text = DOOR.text(printable(text))
+        text = REDACTOR.text(printable(text))
         if self._ascii:
             text = text.translate(_ASCII).encode("ascii", "backslashreplace").decode()
         return text
@@ -246,5 +246,5 @@ def stdout_painter() -> Painter:
 def say(text: str) -> None:
     """One remark on standard error, on as many lines as it has."""
     for part in text.split("\n"):
-        told = DOOR.text(printable(part))
+        told = REDACTOR.text(printable(part))
         print(told.translate(_ASCII) if DISPLAY.plain else told, file=sys.stderr)

@@ -8,7 +8,7 @@ from typing import Any
 
 from patient_usher.core.http.dates import in_seconds
 from patient_usher.core.model.words import counted
-from patient_usher.core.verify.totals import Bulk
+from patient_usher.core.verify.totals import Totals
 from patient_usher.output.replay_view import clock, remark
 from patient_usher.output.terminal import Line, fit, line
 
@@ -17,7 +17,7 @@ MOST = 5
 BAR = 24
 
 
-def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
+def told(bulk: Totals, savings: Sequence[str]) -> Iterator[Line]:
     """Statuses, refusals, callers, routes, limits, caches, latency."""
     statuses = [(str(status or "none"), count) for status, count in _sorted(bulk.statuses)]
     yield from _bars("answers", statuses, bulk.exchanges)
@@ -52,7 +52,7 @@ def told(bulk: Bulk, savings: Sequence[str]) -> Iterator[Line]:
         yield from remark("there were too many callers to count each: the later ones are counted together", "dim")
 
 
-def summary(bulk: Bulk) -> Line:
+def summary(bulk: Totals) -> Line:
     """The last line: how many there were, and whether all was as expected."""
     span = clock(float(in_seconds(bulk.last - (bulk.first or 0))))
     count, runs = counted(bulk.requests, "request"), counted(bulk.handled, "handler run")

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from patient_usher.core.analysis.unnoticed import Gap, Unnoticed
 from patient_usher.core.model.words import counted
 from patient_usher.core.verify.document_types import UnnoticedChange, UnnoticedRecord
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import Line, line
 from patient_usher.output.yaml_snippet import yaml_of
 
@@ -25,7 +25,7 @@ def unnoticed_lines(found: Unnoticed) -> Iterator[Line]:
         yield line(("• ", "raised"), gap.words)
         yield line(f"  changes the answer to {_named(gap.ids)}")
         for id_, expectation in gap.expectations.items():
-            yield line("  expect of ", (id_, "name"), f": {yaml_of(DOOR.redacted(expectation), deep=0).strip()}")
+            yield line("  expect of ", (id_, "name"), f": {yaml_of(REDACTOR.redacted(expectation), deep=0).strip()}")
         if not gap.expectations:
             yield line(("  no expectation can say the difference", "dim"))
     if len(found.gaps) > SHOWN:
@@ -52,5 +52,5 @@ def unnoticed_document(found: Unnoticed) -> UnnoticedRecord:
 
 def _record(gap: Gap) -> UnnoticedChange:
     return UnnoticedChange(
-        change=DOOR.redacted(gap.words), ids=list(gap.ids), expectation=DOOR.redacted(dict(gap.expectations))
+        change=REDACTOR.redacted(gap.words), ids=list(gap.ids), expectation=REDACTOR.redacted(dict(gap.expectations))
     )

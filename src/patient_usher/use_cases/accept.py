@@ -17,7 +17,7 @@ from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.expectation_writer import accepted
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import trust_of
-from patient_usher.use_cases.session import Pipeline, World
+from patient_usher.use_cases.session import Pipeline, RunState
 
 
 class Accepted(NamedTuple):
@@ -58,7 +58,7 @@ def accept(
     if trace.recorded:
         what, mend = "a recording is no trace to write into", "replay it with --expect-recorded, or write a trace"
         raise Unusable([Problem(Spot(str(path), 1, 1), what, mend)])
-    bound = trace.bound(pipeline.blueprint)
+    bound = trace.bound(pipeline.compiled)
     for id_ in only:
         if bound.ids and id_ not in bound.ids:
             raise Unusable(
@@ -68,14 +68,14 @@ def accept(
     broken: dict[str, None] = {}
     slipped: dict[str, None] = {}
     tallies: dict[str, Counter[int]] = {}
-    for judged in run(World(pipeline, seed), bound):
+    for judged in run(RunState(pipeline, seed), bound):
         send = judged.send
         id_ = send.entry.id
         if only and id_ not in only:
             continue
         if send.failures:
             broken[id_] = None
-        elif not send.recipe.expects or replace:
+        elif not send.request_template.expects or replace:
             if any(x.outcome in SLIPS for x in send.exchanges) and not with_slips:
                 slipped[id_] = None
             else:
@@ -86,7 +86,7 @@ def accept(
         expects.pop(id_, None)
     if expects and not bound.streams:
         pinned = {id_: _pins(expect) for id_, expect in expects.items()}
-        more = unnoticed(pipeline.blueprint, [bound], seed=seed, pinned=pinned, watch=watch).expects
+        more = unnoticed(pipeline.compiled, [bound], seed=seed, pinned=pinned, watch=watch).expects
         for id_, expect in expects.items():
             merge_expectations(expect, more.get(id_, {}))
     before, after, written = accepted(path, expects, replace=replace)
@@ -103,7 +103,7 @@ def _pins(expect: JsonObject) -> list[str]:
 def _seen(send: Send, tally: Counter[int]) -> JsonObject:
     """What came of a request; of repetitions, how many ended with which status."""
     assert send.final is not None
-    if send.recipe.spec.times == 1:
+    if send.request_template.spec.times == 1:
         return observed(send.final)
     tally[send.final.answer.status if send.final.answer is not None else 0] += 1
     return {"tally": {status: count for status, count in sorted(tally.items()) if status}}

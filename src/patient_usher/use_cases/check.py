@@ -8,7 +8,7 @@ from patient_usher.core.analysis.findings import check as search
 from patient_usher.core.analysis.findings.check import Checked, Finding
 from patient_usher.core.decisions.runner import BASE, BUDGET
 from patient_usher.core.decisions.scenario import Scenario
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import Json
 from patient_usher.core.variants.search import fulfilled
 from patient_usher.files.trace import Trace
@@ -29,27 +29,27 @@ def check(
     Without ``mends`` these aren't tried out: for counting alone. Where something doesn't come that the traces expect,
     ``unmet`` says with which changes it would. Raises Unusable for a trace that doesn't fit.
     """
-    blueprint = pipeline.blueprint
-    bound = bound_all(blueprint, traces)
-    more = [scenario for trace in traces for scenario in _scenarios(trace.requests_for(blueprint))]
+    compiled = pipeline.compiled
+    bound = bound_all(compiled, traces)
+    more = [scenario for trace in traces for scenario in _scenarios(trace.requests_for(compiled))]
     base = bound[0].base if bound else BASE
     found = search.check(
-        blueprint, budget=budget, base=base, seed=seed, traces=bound, more=more, codes=tuple(codes), mends=mends
+        compiled, budget=budget, base=base, seed=seed, traces=bound, more=more, codes=tuple(codes), mends=mends
     )
     if codes or not mends:
         return found
-    unmet = fulfilled(blueprint, bound, seed=seed)
+    unmet = fulfilled(compiled, bound, seed=seed)
     return found._replace(unmet=unmet if unmet.tried else None)
 
 
 def mend(
     checked: Checked, *traces: Trace, wanted: Collection[str] = ()
-) -> tuple[Blueprint, list[Finding], list[Finding]]:
+) -> tuple[CompiledPipeline, list[Finding], list[Finding]]:
     """The pipeline with findings mended one after the other, which were, and what is found then that wasn't before.
 
     ``wanted``: codes, or ``CODE@STAGE``, with ``=N`` for the Nth of the mends that are offered.
     """
-    return search.mend_all(checked, tuple(wanted), bound_all(checked.blueprint, traces))
+    return search.mend_all(checked, tuple(wanted), bound_all(checked.compiled, traces))
 
 
 def _scenarios(doc: Json) -> Iterable[Scenario]:

@@ -32,23 +32,23 @@ def compared_at_length(
     """
     sessions = [session(pipeline, own, seed) for pipeline, own in zip((a, b), traces, strict=True)]
     found = SideBySide(shows)
-    for (world, trace), (twin, again) in zip(*(one.worlds() for one in sessions), strict=True):
+    for (run_state, trace), (twin, again) in zip(*(one.run_states() for one in sessions), strict=True):
         prefix = prefix_of(trace, sessions[0].traces)
-        found.run(run(world, trace, journeys=False), run(twin, again, journeys=False), prefix, watch)
+        found.run(run(run_state, trace, journeys=False), run(twin, again, journeys=False), prefix, watch)
     return found
 
 
 def session(pipeline: Pipeline, traces: Iterable[Trace], seed: int = 0) -> Session:
     """The traces made ready for a pipeline, with what can be expected of it. Raises Unusable."""
-    return Session(pipeline.blueprint, bound_all(pipeline.blueprint, traces, known_only=True), seed)
+    return Session(pipeline.compiled, bound_all(pipeline.compiled, traces, known_only=True), seed)
 
 
 def records_of(session: Session) -> list[Record]:
     """Every exchange of a session; where there are several traces, ids begin with the trace's name."""
     records: list[Record] = []
-    for world, trace in session.worlds():
+    for run_state, trace in session.run_states():
         prefix = prefix_of(trace, session.traces)
-        for judged in run(world, trace):
+        for judged in run(run_state, trace):
             for record in judged.records():
                 record.id = prefix + record.id
                 records.append(record)

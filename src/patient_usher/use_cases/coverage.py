@@ -28,10 +28,10 @@ def coverage(pipeline: Pipeline, *traces: Trace, seed: int = 0) -> Covered:
 def covered(session: Session) -> Covered:
     """The same of traces that are ready."""
     found = Coverage(session.pipeline)
-    for world, trace in session.worlds():
+    for run_state, trace in session.run_states():
         if not session.keeps_state:
             found.forget()
-        for judged in run(world, trace):
+        for judged in run(run_state, trace):
             found.add(judged.send)
     closing = closings(session.pipeline, found.missing, session.traces[0].base, session.seed)
     closed = {branch for one in closing for branch in one.closed}

@@ -8,16 +8,16 @@ from itertools import chain
 from typing import Any, NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.run.clock import Clock
 from patient_usher.core.engine.run.model_service import paced
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.http.messages import SAFE_METHODS, Request
 from patient_usher.core.model.document import Json, unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.variants.search import Explanation, explained
 from patient_usher.core.verify.expectations import Verifier
-from patient_usher.core.verify.outside import Held, Read, apart, compared, is_visible, settled, stage_at
+from patient_usher.core.verify.outside import DriftResult, Read, apart, compared, is_visible, settled, stage_at
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.real_service import Service
@@ -44,7 +44,7 @@ def drift(
     seed: int = 0,
     wait: Callable[[int], None] | None = None,
     told: Told | None = None,
-) -> Iterator[Held]:
+) -> Iterator[DriftResult]:
     """Every request of the traces, asked of the model and of a service.
 
     That is an ASGI or WSGI application in this process (``app``), whoever answers at an origin (``at``) for the traces'
@@ -59,7 +59,7 @@ def drift(
     bound = sent_of(pipeline, traces, writes=writes)
     for trace in bound:
         check_sendable(trace, wait_at_most if wait is None and recorded is None else float("inf"))
-    worlds = World(pipeline.blueprint, seed), World(pipeline.blueprint, seed)
+    run_states = RunState(pipeline.compiled, seed), RunState(pipeline.compiled, seed)
     with service.open() as ask:  # what one trace leaves in the service, the next one comes to: so in the model
         for trace in bound:
             if service.starts is not None:
@@ -67,7 +67,15 @@ def drift(
             turned = wait if service.starts is None else _no_time
             asked, prefix = ask(trace.base), prefix_of(trace, bound)
             pairs = side_by_side(
-                worlds, trace, asked, prefix, turned, bodies=bodies, leave_out=leave_out, told=told, when=service.when
+                run_states,
+                trace,
+                asked,
+                prefix,
+                turned,
+                bodies=bodies,
+                leave_out=leave_out,
+                told=told,
+                when=service.when,
             )
             yield from _in_bursts(pairs)
 
@@ -75,7 +83,7 @@ def drift(
 def explain(
     pipeline: Pipeline,
     traces: Sequence[Trace],
-    held: Sequence[Held],
+    held: Sequence[DriftResult],
     *,
     bodies: bool = False,
     leave_out: Collection[str] = (),
@@ -87,13 +95,13 @@ def explain(
     rest = list(held)
     bound, by_trace = [], []
     for trace in sent_of(pipeline, traces, writes=writes):
-        count = sum(entry.recipe.spec.times for entry in trace.entries if entry.recipe is not None)
+        count = sum(entry.request_template.spec.times for entry in trace.entries if entry.request_template is not None)
         own, rest = rest[:count], rest[count:]
         if own:
             bound.append(trace._replace(starts=own[0].model.starts))
             by_trace.append(own)
     how: dict[str, Any] = {"seed": seed, "bodies": bodies, "leave_out": leave_out}
-    return explained(pipeline.blueprint, bound, by_trace, **how, watch=watch)
+    return explained(pipeline.compiled, bound, by_trace, **how, watch=watch)
 
 
 def _no_time(at: int) -> None:
@@ -102,13 +110,17 @@ def _no_time(at: int) -> None:
 
 def sent_of(pipeline: Pipeline, traces: Iterable[Trace], *, writes: bool) -> list[BoundTrace]:
     """What is sent of traces: all, or what changes nothing. Raises Unusable."""
-    bound = bound_all(pipeline.blueprint, traces)
+    bound = bound_all(pipeline.compiled, traces)
     return bound if writes else [reads_only(trace) for trace in bound]
 
 
 def reads_only(trace: BoundTrace) -> BoundTrace:
     """The trace without requests that may change something."""
-    kept = [entry for entry in trace.entries if entry.recipe is None or entry.recipe.method in SAFE_METHODS]
+    kept = [
+        entry
+        for entry in trace.entries
+        if entry.request_template is None or entry.request_template.method in SAFE_METHODS
+    ]
     return trace._replace(entries=[entry._replace(order=number) for number, entry in enumerate(kept)])
 
 
@@ -116,8 +128,8 @@ def waits(trace: BoundTrace) -> float:
     """How many seconds a trace waits for, by what it says."""
     after = sum((entry.after or 0) for entry in trace.entries if entry.at is None)
     at = max((entry.at or 0 for entry in trace.entries), default=0)
-    recipes = (entry.recipe.spec for entry in trace.entries if entry.recipe is not None)
-    every = sum((spec.every or 0) * (spec.times - 1) for spec in recipes)
+    request_templates = (entry.request_template.spec for entry in trace.entries if entry.request_template is not None)
+    every = sum((spec.every or 0) * (spec.times - 1) for spec in request_templates)
     return (after + at + every) / 1_000_000
 
 
@@ -133,7 +145,7 @@ def check_sendable(trace: BoundTrace, wait_at_most: float) -> None:
 
 
 def side_by_side(
-    worlds: tuple[World, World],
+    run_states: tuple[RunState, RunState],
     trace: BoundTrace,
     ask: Asks,
     prefix: str,
@@ -143,18 +155,18 @@ def side_by_side(
     leave_out: Collection[str] = (),
     told: Told | None = None,
     when: Callable[[Request], int] | None = None,
-) -> Iterator[Held]:
-    """The model's run and the service's, side by side: both are asked in the trace's order, by the callers of a world
-    each. The model is asked when the service was, which answers in its own time.
+) -> Iterator[DriftResult]:
+    """The model's run and the service's, side by side: both are asked in the trace's order, by callers of
+    their own. The model is asked when the service was, which answers in its own time.
 
     Where the service says which of its stages ran, all is compared at the end, when it is known which ones it shows.
     """
-    blueprint = worlds[0].blueprint
-    how: dict[str, Any] = {"fields": compared(blueprint, leave_out), "bodies": bodies}
+    compiled = run_states[0].compiled
+    how: dict[str, Any] = {"fields": compared(compiled, leave_out), "bodies": bodies}
     if wait is None:  # the model's clock shows what the service's does: windows and dates begin alike
         trace = trace._replace(starts=time.time_ns() // 1000)
     said = told or Told()
-    inside = Inside(blueprint.options, said.names, said.spans, f"{time.time_ns()} {prefix}")
+    inside = Inside(compiled.options, said.names, said.spans, f"{time.time_ns()} {prefix}")
     asked: list[RealService] = []
 
     def service(
@@ -163,22 +175,22 @@ def side_by_side(
         asked.append(RealService(ask, clock, on_finished, on_over, wait, inside, when or (lambda request: 0)))
         return asked[0]
 
-    theirs = run(worlds[1], trace, service=service)
+    theirs = run(run_states[1], trace, service=service)
     kept: list[tuple[Judged, Judged]] = []
     first = next(theirs, None)  # the service's clock goes first: the model is asked when it was
     if first is None:
         return
     for judged, ours in zip(
-        chain([first], theirs), run(worlds[0], trace, service=paced(worlds[0], asked[0].sent)), strict=True
+        chain([first], theirs), run(run_states[0], trace, service=paced(run_states[0], asked[0].sent)), strict=True
     ):
         if inside.shown or inside.spans is not None:
             kept.append((ours, judged))
         else:
-            yield _compared(blueprint, prefix, ours, judged, asked[0].troubles, inside.shown, **how)
+            yield _compared(compiled, prefix, ours, judged, asked[0].troubles, inside.shown, **how)
     if inside.spans is not None:
-        kept = _with_spans(blueprint, kept, inside, said.within)
+        kept = _with_spans(compiled, kept, inside, said.within)
     for ours, judged in kept:
-        yield _compared(blueprint, prefix, ours, judged, asked[0].troubles, inside.shown, **how)
+        yield _compared(compiled, prefix, ours, judged, asked[0].troubles, inside.shown, **how)
 
 
 class Told(NamedTuple):
@@ -194,7 +206,7 @@ class Told(NamedTuple):
 
 
 def _with_spans(
-    blueprint: Blueprint, pairs: Sequence[tuple[Judged, Judged]], inside: Inside, within: float
+    compiled: CompiledPipeline, pairs: Sequence[tuple[Judged, Judged]], inside: Inside, within: float
 ) -> list[tuple[Judged, Judged]]:
     """The same, with the stages whose spans have come by then; what is expected of them is checked again."""
     assert inside.spans is not None
@@ -207,12 +219,12 @@ def _with_spans(
     for x in sent:
         if (ran := inside.ran_in(x.number)) is not None:
             went(x, ran)
-    verifier = Verifier(blueprint.environment)
+    verifier = Verifier(compiled.environment)
     return [(ours, judged._replace(checks=verifier.check(judged.send))) for ours, judged in pairs]
 
 
 def _compared(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     prefix: str,
     ours: Judged,
     judged: Judged,
@@ -221,24 +233,24 @@ def _compared(
     *,
     fields: Mapping[str, Read],
     bodies: bool,
-) -> Held:
+) -> DriftResult:
     records = judged.records()
     ran = {x.id: [step[0] for step in x.journey] for x in judged.send.exchanges if x.journey is not None}
     differs = tuple(
-        (id_, one if record is None or one.stage else one._replace(stage=stage_at(blueprint, record, one)))
+        (id_, one if record is None or one.stage else one._replace(stage=stage_at(compiled, record, one)))
         for record, id_, one in apart(ours, records, judged.checks, ran, shown, fields=fields, bodies=bodies)
     )
     seen = tuple(check for check in judged.checks if is_visible(check, shown if ran else ()))
     unseen = len(judged.checks) - len(seen)
     trouble = next((troubles[record.id] for record in records if record.id in troubles), None)
-    return Held(prefix + ours.send.id, ours, records, differs, seen, unseen, trouble, ran)
+    return DriftResult(prefix + ours.send.id, ours, records, differs, seen, unseen, trouble, ran)
 
 
-def _in_bursts(held: Iterable[Held]) -> Iterator[Held]:
+def _in_bursts(held: Iterable[DriftResult]) -> Iterator[DriftResult]:
     """The requests, those of a burst compared by how often each status came."""
-    burst: list[Held] = []
+    burst: list[DriftResult] = []
     for one in held:
-        if one.model.send.recipe.spec.times == 1:
+        if one.model.send.request_template.spec.times == 1:
             yield one
             continue
         burst.append(one)

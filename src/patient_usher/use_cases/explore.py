@@ -13,4 +13,4 @@ def explore(
     pipeline: Pipeline, *, budget: int = BUDGET, seed: int = 0, watch: Callable[[int], None] = lambda tried: None
 ) -> Explored:
     """Try requests of every sort, up to ``budget`` of them; ``watch`` is told how many there have been."""
-    return search.explore(pipeline.blueprint, budget=budget, seed=seed, watch=watch)
+    return search.explore(pipeline.compiled, budget=budget, seed=seed, watch=watch)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from patient_usher.core.analysis.orders.discriminate import told_apart
+from patient_usher.core.analysis.orders.discriminate import distinguish_orders
 from patient_usher.core.analysis.orders.fitting import FoundOrder, fitting
 from patient_usher.core.decisions.runner import BASE, prepared
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.document import unusable
 from patient_usher.use_cases.drift import side_by_side
 from patient_usher.use_cases.real_service import Service
@@ -28,14 +28,14 @@ def find_order(
     ``writes``), and see which orders answer so. Raises Unusable where no request tells any apart.
     """
     service = Service(app, at, None, certificates)
-    blueprint = pipeline.blueprint
-    apart = told_apart(blueprint, seed=seed, reads_only=not writes, waits=False)
-    ready = prepared(apart.trace, blueprint, BASE) if apart.requests else None
+    compiled = pipeline.compiled
+    apart = distinguish_orders(compiled, seed=seed, reads_only=not writes, waits=False)
+    ready = prepared(apart.trace, compiled, BASE) if apart.requests else None
     if ready is None:
         raise unusable("no request tells these orders apart", "give --writes, or see usher reorder --tell-apart")
     with service.open() as ask:
-        worlds = World(blueprint, seed), World(blueprint, seed)
-        held = list(side_by_side(worlds, ready, ask(BASE), "", wait, bodies=False))
+        run_states = RunState(compiled, seed), RunState(compiled, seed)
+        held = list(side_by_side(run_states, ready, ask(BASE), "", wait, bodies=False))
     trouble = next((one.trouble for one in held if one.trouble is not None), None)
     ready = ready._replace(starts=held[0].model.starts)
-    return fitting(blueprint, apart, ready, [one.service for one in held], seed, trouble)
+    return fitting(compiled, apart, ready, [one.service for one in held], seed, trouble)

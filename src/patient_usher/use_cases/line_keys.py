@@ -17,7 +17,7 @@ from pydantic import ValidationError
 
 from patient_usher.core.engine.bind.request_templates import Kept
 from patient_usher.core.engine.bind.trace import Maker, read_spec
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.partition import identity_reader
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.document import JsonMapping, JsonObject, Spot, Unusable
@@ -46,9 +46,9 @@ class _Said(msgspec.Struct):
 _said = msgspec.json.Decoder(_Said).decode
 
 
-def key_reader(by: str, header: JsonObject, blueprint: Blueprint) -> Callable[[bytes], int]:
+def key_reader(by: str, header: JsonObject, compiled: CompiledPipeline) -> Callable[[bytes], int]:
     """A function from a line to a number, the same where this part of its request is. Raises Unusable."""
-    reader = by_address(header.get("callers") or {}) if by == "address" else _by_request(by, header, blueprint)
+    reader = by_address(header.get("callers") or {}) if by == "address" else _by_request(by, header, compiled)
     return lambda raw: crc32(reader(raw))
 
 
@@ -96,34 +96,34 @@ def by_address(callers: JsonMapping) -> Callable[[bytes], bytes]:
     return read
 
 
-def _by_request(by: str, header: JsonObject, blueprint: Blueprint) -> Callable[[bytes], bytes]:
+def _by_request(by: str, header: JsonObject, compiled: CompiledPipeline) -> Callable[[bytes], bytes]:
     """The route of a line's request, who sends it, or the value of a header field or a query parameter of it."""
     root, _, name = by.partition(".")
     spec = read_spec(header)
-    maker = Maker(spec, blueprint, lambda path: b"")
+    maker = Maker(spec, compiled, lambda path: b"")
     nowhere = Spot("", 1, 1)
-    identity = identity_reader(blueprint)
+    identity = identity_reader(compiled)
 
     def part(request: Request) -> bytes:
         if root == "identity":
             return identity(request).encode()
         if root == "route":
-            route, *_ = blueprint.router.find(request.method, request.url)
+            route, *_ = compiled.router.find(request.method, request.url)
             return route.id.encode() if route is not None else b""
         found = request.fields.get(name) if root == "header" else next(iter(request.url.params.get(name) or ()), "")
         return (found or "").encode()
 
     def made(raw: bytes) -> bytes:
         try:
-            recipe = maker.make(RequestSpec.model_validate(json.loads(raw)), 0, nowhere).recipe
-            return part(recipe.request(Kept(), blueprint)) if recipe is not None else b""
+            request_template = maker.make(RequestSpec.model_validate(json.loads(raw)), 0, nowhere).request_template
+            return part(request_template.request(Kept(), compiled)) if request_template is not None else b""
         except (ValueError, ValidationError, Unusable, LookupError):
             return b""  # whoever replays it says so
 
     @lru_cache(maxsize=_REMEMBERED)
     def of_line(send: str) -> bytes:
-        recipe = maker.plain(send, None, {})
-        return part(recipe.request(Kept(), blueprint)) if recipe is not None else b""
+        request_template = maker.plain(send, None, {})
+        return part(request_template.request(Kept(), compiled)) if request_template is not None else b""
 
     defaults = {
         caller: made(json.dumps({"id": "x", "send": "GET /", "caller": caller}).encode()).decode()
@@ -139,8 +139,8 @@ def _by_request(by: str, header: JsonObject, blueprint: Blueprint) -> Callable[[
         if line.sign is not msgspec.UNSET or line.bearer is not msgspec.UNSET:
             return made(raw)  # it may stand where the key does
         if root == "identity":
-            recipe = maker.plain(line.send, line.caller, line.headers)
-            return part(recipe.request(Kept(), blueprint)) if recipe is not None else b""
+            request_template = maker.plain(line.send, line.caller, line.headers)
+            return part(request_template.request(Kept(), compiled)) if request_template is not None else b""
         if root != "header":
             return of_line(line.send)
         value = defaults.get(line.caller or "script")

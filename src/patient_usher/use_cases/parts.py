@@ -16,7 +16,7 @@ from itertools import chain
 from pathlib import Path
 from typing import NamedTuple, Protocol, TypeVar
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.partition import NOTHING, parted_by
 from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.files.ids import Ids, disjoint
@@ -36,7 +36,7 @@ B = TypeVar("B")
 _HEAD = re.compile(rb'\s*\{\s*"id"\s*:\s*"([^"\\]*)"\s*,\s*"at"\s*:\s*"[0-9]{1,15}(?:us|ms|s|m|h|d)"\s*,')
 
 
-class Each(Protocol):
+class ParallelMap(Protocol):
     """Does the same to many things at once, ``size`` of them, and gives what comes of each, in their order. Raises what
     one raises.
     """
@@ -52,7 +52,7 @@ class NotParted(Exception):
 
 
 class Part(NamedTuple):
-    """What is replayed in one world: traces one after the other, or of each only some lines."""
+    """What is replayed in one run state: traces one after the other, or of each only some lines."""
 
     traces: tuple[Path, ...]
     number: int
@@ -69,7 +69,7 @@ class Stretch(NamedTuple):
     octets: tuple[int, int] | None = None
 
 
-class Looked(NamedTuple):
+class ScanResult(NamedTuple):
     """What a look through lines has found: the bucket of each, by their numbers, and their ids."""
 
     buckets: array[int]
@@ -84,11 +84,13 @@ def lines_of(path: Path, trust: Trust) -> Lines:
     return lines
 
 
-def parts_of(blueprint: Blueprint, traces: Sequence[Path], each: Each, *, keeps_state: bool = False) -> list[Part]:
+def parts_of(
+    compiled: CompiledPipeline, traces: Sequence[Path], each: ParallelMap, *, keeps_state: bool = False
+) -> list[Part]:
     """The parts in which traces can be replayed, about as many as ``each`` does at once. Raises NotParted with what
     ties all requests together, Unusable for a trace that can't be read.
 
-    Each trace begins in a fresh world, so that traces never meet; with ``keeps_state`` each goes on in what the one
+    Each trace begins in a fresh run state, so that traces never meet; with ``keeps_state`` each goes on in what the one
     before has left, and only requests that have nothing in common can be told apart.
     """
     whole = [Part((path,), number, number) for number, path in enumerate(traces)]
@@ -96,7 +98,7 @@ def parts_of(blueprint: Blueprint, traces: Sequence[Path], each: Each, *, keeps_
     if len(traces) >= each.size and not keeps_state:
         return whole
     try:
-        buckets = _buckets(_tied(blueprint), blueprint, stretches, each)
+        buckets = _buckets(_tied(compiled), compiled, stretches, each)
     except NotParted:
         if len(traces) > 1 and not keeps_state:
             return whole
@@ -120,8 +122,8 @@ def _stretches(path: Path, count: int) -> list[Stretch]:
     return [Stretch(path, octets) for octets in cut] if len(cut) > 1 else [Stretch(path)]
 
 
-def _tied(blueprint: Blueprint) -> str:
-    part, against = parted_by(blueprint)
+def _tied(compiled: CompiledPipeline) -> str:
+    part, against = parted_by(compiled)
     if part is None:
         told = "; ".join(f"{tie.who} keeps its state by {tie.told}" for tie in against[:3])
         raise NotParted(f"{told}, so that requests meet")
@@ -139,9 +141,11 @@ def _shared_out(weights: Sequence[int], count: int) -> bytes:
     return bytes(owners)
 
 
-def _buckets(by: str, blueprint: Blueprint, traces: Sequence[Sequence[Stretch]], each: Each) -> list[array[int]]:
+def _buckets(
+    by: str, compiled: CompiledPipeline, traces: Sequence[Sequence[Stretch]], each: ParallelMap
+) -> list[array[int]]:
     """The bucket of each line of each trace. Raises NotParted for what ties them, Unusable."""
-    look: Callable[[Stretch], Looked | None] = partial(_looked, by, blueprint)
+    look: Callable[[Stretch], ScanResult | None] = partial(_looked, by, compiled)
     found = iter(list(each(look, list(chain.from_iterable(traces)))))  # to the end: its processes are free then
     looked = [[next(found) for _ in stretches] for stretches in traces]
     made: list[array[int]] = []
@@ -154,17 +158,17 @@ def _buckets(by: str, blueprint: Blueprint, traces: Sequence[Sequence[Stretch]],
     return made
 
 
-def _looked(by: str, blueprint: Blueprint, stretch: Stretch) -> Looked | None:
+def _looked(by: str, compiled: CompiledPipeline, stretch: Stretch) -> ScanResult | None:
     """Look through lines. Raises NotParted and Unusable for all of a trace; of a part of it None stands for both."""
     try:
-        return _look(by, blueprint, stretch)
+        return _look(by, compiled, stretch)
     except (NotParted, Unusable):
         if stretch.octets is None:
             raise
         return None
 
 
-def _look(by: str, blueprint: Blueprint, stretch: Stretch) -> Looked:
+def _look(by: str, compiled: CompiledPipeline, stretch: Stretch) -> ScanResult:
     path = stretch.path
     lines = lines_of(path, NO_TRUST)
     for name, spec in (lines.header.get("callers") or {}).items():
@@ -172,7 +176,7 @@ def _look(by: str, blueprint: Blueprint, stretch: Stretch) -> Looked:
             raise NotParted(f"the caller {name} remembers what it was answered")
         if isinstance(spec, dict) and by not in (NOTHING, "address") and spec.get("redirects") == "follow":
             raise NotParted(f"the caller {name} follows redirects, and what it then sends may belong to others")
-    ids, key_of = Ids(), key_reader(by, lines.header, blueprint) if by != NOTHING else None
+    ids, key_of = Ids(), key_reader(by, lines.header, compiled) if by != NOTHING else None
     filled = b"${kept" if by in (NOTHING, "address") else b"${"
     buckets = array("H")
     for number, raw in lines.numbered() if stretch.octets is None else lines.within(*stretch.octets):
@@ -192,4 +196,4 @@ def _look(by: str, blueprint: Blueprint, stretch: Stretch) -> Looked:
             what, spot = f"the id '{head[1].decode()}' is taken", Spot(str(path), number, 1)
             raise Unusable([Problem(spot, what, "give each request an id of its own")])
         buckets.append((number if key_of is None else key_of(raw)) % BUCKETS)
-    return Looked(buckets, ids)
+    return ScanResult(buckets, ids)

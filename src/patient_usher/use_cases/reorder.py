@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
-from patient_usher.core.analysis.orders.discriminate import Apart, told_apart
+from patient_usher.core.analysis.orders.discriminate import Apart, distinguish_orders
 from patient_usher.core.analysis.orders.swaps import Pair, swaps
 from patient_usher.core.decisions.runner import BUDGET
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import unusable
 from patient_usher.core.variants.orders import BUDGET as SEARCH_BUDGET
 from patient_usher.core.variants.orders import Constraints, Found
@@ -41,12 +41,12 @@ def reorder(
     wished for: each wish a stage that comes before another. ``budget``: how many requests are replayed for that at
     most. Raises Unusable.
     """
-    bound = bound_all(pipeline.blueprint, traces)
-    return reordered(pipeline.blueprint, bound, wishes, every=every, seed=seed, budget=budget)
+    bound = bound_all(pipeline.compiled, traces)
+    return reordered(pipeline.compiled, bound, wishes, every=every, seed=seed, budget=budget)
 
 
 def reordered(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     traces: list[BoundTrace],
     wishes: Iterable[tuple[str, str]],
     *,
@@ -60,8 +60,8 @@ def reordered(
     if any(trace.streams for trace in traces):
         raise unusable("a trace in bulk can't be replayed so often", "name one that people write")
     wishes = list(wishes)
-    pairs = list(swaps(blueprint, traces, every=every, seed=seed, watch=swapped)) if traces else []
-    search = Constraints(blueprint, traces, wishes, seed, budget)
+    pairs = list(swaps(compiled, traces, every=every, seed=seed, watch=swapped)) if traces else []
+    search = Constraints(compiled, traces, wishes, seed, budget)
     search.watch = replayed
     found = search.search() if wishes or search.broken(search.present) else None
     return Reordered(pairs, found, len(pairs) + bool(pairs) + search.replays)
@@ -71,4 +71,4 @@ def tell_apart(
     pipeline: Pipeline, *, budget: int = BUDGET, seed: int = 0, watch: Callable[[int], None] = _unwatched
 ) -> Apart:
     """The fewest requests whose answers tell orders apart."""
-    return told_apart(pipeline.blueprint, seed=seed, budget=budget, watch=watch)
+    return distinguish_orders(pipeline.compiled, seed=seed, budget=budget, watch=watch)

@@ -10,7 +10,7 @@ from patient_usher.core.model.document import unusable
 from patient_usher.core.verify.exchange_table import Row, rows_of
 from patient_usher.core.verify.run import Judged
 from patient_usher.files.atomic_write import writing
-from patient_usher.output.door import DOOR
+from patient_usher.output.redactor import REDACTOR
 
 ENDINGS = (".jsonl", ".csv", ".parquet")
 
@@ -46,4 +46,4 @@ class RowsFile:
     def put(self, row: Row) -> None:
         """Write a row."""
         if self._path is not None:
-            self._sink(DOOR.row(row))
+            self._sink(REDACTOR.row(row))

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from threading import Event, Thread
 from typing import NamedTuple
 
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.http.urls import Url
 from patient_usher.core.model.document import Problem, Spot, Unusable
 from patient_usher.core.model.enumerations import SLIPS
@@ -62,8 +62,8 @@ class Serving:
         look: Callable[[], None] | None = None,
     ) -> None:
         """Listen; nothing is answered before ``work``. Raises Unusable where nobody can listen there."""
-        self.pipeline = pipeline.blueprint
-        self.world = World(self.pipeline, seed)
+        self.pipeline = pipeline.compiled
+        self.run_state = RunState(self.pipeline, seed)
         self.statements = Statements(self.pipeline)
         self._on_ended = on_ended
         try:
@@ -80,7 +80,7 @@ class Serving:
             self.certificate = made_certificate(host, *([origin.host] if origin is not None else []))
         bounds = bounds or Bounds()
         self.application = ServedModel(
-            self.world,
+            self.run_state,
             on_over=self._over,
             aside=aside,
             origin=origin,
@@ -110,9 +110,9 @@ class Serving:
 
     def go_on_as(self, pipeline: Pipeline) -> None:
         """Serve another pipeline from now on; limits, sessions, records and caches stay as they are."""
-        self.pipeline = pipeline.blueprint
+        self.pipeline = pipeline.compiled
         self.statements = Statements(self.pipeline)
-        self.world.go_on_as(self.pipeline)
+        self.run_state.go_on_as(self.pipeline)
 
     def _over(self, x: Exchange) -> None:
         broken = self.statements.hold(x)

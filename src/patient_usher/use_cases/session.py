@@ -10,15 +10,15 @@ from pathlib import Path
 from typing import NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import changed, variant
 from patient_usher.core.engine.compile.warnings import warnings_of
-from patient_usher.core.engine.run import world
+from patient_usher.core.engine.run import run_state
 from patient_usher.core.model.document import JsonMapping, Problem, Unusable
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check
 from patient_usher.core.verify.record import Record, final_of
-from patient_usher.core.verify.run import run, worlds
+from patient_usher.core.verify.run import run, run_states
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import trust_of
@@ -28,43 +28,43 @@ from patient_usher.files.trust import trust_of
 class Pipeline:
     """A pipeline ready to run: frozen, to be shared and pickled. ``variant`` makes others of it."""
 
-    blueprint: Blueprint
+    compiled: CompiledPipeline
 
     @property
     def name(self) -> str:
         """The pipeline's name."""
-        return self.blueprint.name
+        return self.compiled.name
 
     @property
     def environment(self) -> tuple[str, ...]:
         """The environments laid on; production where there is none."""
-        return self.blueprint.environment
+        return self.compiled.environment
 
     @property
     def warnings(self) -> tuple[Problem, ...]:
         """What can be used, but will hardly be meant."""
-        return tuple(warnings_of(self.blueprint))
+        return tuple(warnings_of(self.compiled))
 
     def variant(self, **changes: object) -> Pipeline:
         """The pipeline with another ``order`` of server-wide stages, another ``flow``, or overlays by key.
 
         Keys are the pipeline file's, with underscores for dashes. Raises Unusable, with no place in a file.
         """
-        return Pipeline(variant(self.blueprint, **changes))
+        return Pipeline(variant(self.compiled, **changes))
 
     def changed(self, overlay: JsonMapping) -> Pipeline:
         """The pipeline with an overlay laid on, as ``change:`` in a trace does it. Raises Unusable."""
-        return Pipeline(changed(self.blueprint, overlay))
+        return Pipeline(changed(self.compiled, overlay))
 
     def __repr__(self) -> str:
-        return repr(self.blueprint)
+        return repr(self.compiled)
 
 
-class World(world.World):
+class RunState(run_state.RunState):
     """What a pipeline has become in the middle of a replay, for a further replay to go on with."""
 
     def __init__(self, pipeline: Pipeline, seed: int = 0) -> None:
-        super().__init__(pipeline.blueprint, seed)
+        super().__init__(pipeline.compiled, seed)
 
 
 def load(
@@ -122,15 +122,15 @@ class Sent(NamedTuple):
         return self.mark == "failed"
 
 
-def replay(pipeline: Pipeline, trace: Trace, *, seed: int = 0, world: World | None = None) -> Iterator[Sent]:
-    """Every request of the trace, as soon as it and all before it are over, in a fresh world.
+def replay(pipeline: Pipeline, trace: Trace, *, seed: int = 0, run_state: RunState | None = None) -> Iterator[Sent]:
+    """Every request of the trace, as soon as it and all before it are over, in a fresh run state.
 
-    The same pipeline, trace and seed give the same, however often. ``world`` goes on in one that an earlier replay has
-    left. Raises Unusable where the trace doesn't fit the pipeline.
+    The same pipeline, trace and seed give the same, however often. ``run_state`` goes on in one that an earlier
+    replay has left. Raises Unusable where the trace doesn't fit the pipeline.
     """
-    bound = trace.bound(pipeline.blueprint)
-    statements = Statements(pipeline.blueprint)
-    for judged in run(world or World(pipeline, seed), bound, statements=statements):
+    bound = trace.bound(pipeline.compiled)
+    statements = Statements(pipeline.compiled)
+    for judged in run(run_state or RunState(pipeline, seed), bound, statements=statements):
         yield Sent(judged.send.id, judged.records(), judged.checks, judged.broken, judged.mark)
 
 
@@ -148,9 +148,9 @@ def _freeze() -> None:
 
 
 class Session(NamedTuple):
-    """Traces to be replayed through one pipeline: each in a fresh world, or all in one after the other."""
+    """Traces to be replayed through one pipeline: each in a fresh run state, or all in one after the other."""
 
-    pipeline: Blueprint
+    pipeline: CompiledPipeline
     traces: list[BoundTrace]
     seed: int = 0
     keeps_state: bool = False
@@ -158,16 +158,16 @@ class Session(NamedTuple):
     lasts: bool = False
     """Whether handlers are busy as long as the traces say."""
 
-    def worlds(self) -> Iterator[tuple[world.World, BoundTrace]]:
-        """Each trace with the world that it comes to."""
-        return worlds(self.pipeline, self.traces, self.seed, keeps_state=self.keeps_state, lasts=self.lasts)
+    def run_states(self) -> Iterator[tuple[run_state.RunState, BoundTrace]]:
+        """Each trace with the run state that it comes to."""
+        return run_states(self.pipeline, self.traces, self.seed, keeps_state=self.keeps_state, lasts=self.lasts)
 
     def shows(self, id_: str, request_id: str) -> bool:
         """Whether a send is among those that are to be shown."""
         return not self.only or request_id in self.only or id_ in self.only
 
 
-def bound_all(pipeline: Blueprint, traces: Iterable[Trace], *, known_only: bool = False) -> list[BoundTrace]:
+def bound_all(pipeline: CompiledPipeline, traces: Iterable[Trace], *, known_only: bool = False) -> list[BoundTrace]:
     """Traces made ready, ``known_only`` as ``Trace.bound`` says. Raises Unusable with the problems of all of them."""
     problems, found = [], []
     for trace in traces:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from patient_usher.core.analysis.metrics import Select
 from patient_usher.core.analysis.sweep import Combination, Trial, combinations_of, marked, overlay_of, tried
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING, Trust
@@ -25,12 +25,12 @@ def sweep(
     """
     combinations = combinations_of(tries)
     for combination in combinations:  # all that is wrong is told before anything runs
-        changed(pipeline.blueprint, overlay_of(combination))
-    return marked(list(trials(pipeline.blueprint, Path(trace), combinations, cores=cores, seed=seed)))
+        changed(pipeline.compiled, overlay_of(combination))
+    return marked(list(trials(pipeline.compiled, Path(trace), combinations, cores=cores, seed=seed)))
 
 
 def trials(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     trace: Path,
     combinations: Sequence[Combination],
     *,
@@ -43,7 +43,7 @@ def trials(
     """Every combination tried, in order, on as many cores as there are. ``watch`` is told how many are done; ``named``:
     of whom figures will be asked, so that others needn't be remembered.
     """
-    with_these = (blueprint, trace, trust, seed, named)
+    with_these = (compiled, trace, trust, seed, named)
     cores = min(cores, len(combinations))
     if cores <= 1:
         _begin(*with_these)
@@ -62,18 +62,18 @@ def _counted(found: Iterator[Trial], watch: Callable[[int], None]) -> Iterator[T
 class _Worker:
     """What a process of the pool works with."""
 
-    blueprint: Blueprint
+    compiled: CompiledPipeline
     trace: Path
     trust: Trust
     seed: int
     named: Iterable[Select] | None
 
 
-def _begin(blueprint: Blueprint, trace: Path, trust: Trust, seed: int, named: Iterable[Select] | None) -> None:
-    _Worker.blueprint, _Worker.trace, _Worker.trust, _Worker.seed = blueprint, trace, trust, seed
+def _begin(compiled: CompiledPipeline, trace: Path, trust: Trust, seed: int, named: Iterable[Select] | None) -> None:
+    _Worker.compiled, _Worker.trace, _Worker.trust, _Worker.seed = compiled, trace, trust, seed
     _Worker.named = named
 
 
 def _try(combination: Combination) -> Trial:
-    bound = Trace.read(_Worker.trace, trust=_Worker.trust).bound(_Worker.blueprint)
-    return tried(_Worker.blueprint, combination, bound, _Worker.seed, _Worker.named)
+    bound = Trace.read(_Worker.trace, trust=_Worker.trust).bound(_Worker.compiled)
+    return tried(_Worker.compiled, combination, bound, _Worker.seed, _Worker.named)

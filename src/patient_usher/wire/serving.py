@@ -1,4 +1,4 @@
-"""The model as a service: an ASGI application over a world that lives on, in real time.
+"""The model as a service: an ASGI application over a run state that lives on, in real time.
 
 What waits holds its connection; a stall holds it until the caller goes or its patience ends. Where the model gives no
 answer, the connection is closed without one.
@@ -11,10 +11,10 @@ import time
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
-from patient_usher.core.engine.plan.course import Course
+from patient_usher.core.engine.plan.walk_state import WalkState
 from patient_usher.core.engine.run.clock import Clock
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.engine.run.walk import Walk
-from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer, Request
 from patient_usher.core.http.urls import Url, parse_url
@@ -42,7 +42,7 @@ class Bounds(NamedTuple):
 
 
 class WallClock(Clock):
-    """The queue of a world whose time is the wall's, ``faster`` times; an event loop says when something is due."""
+    """The queue of a run state whose time is the wall's, ``faster`` times; an event loop says when something is due."""
 
     __slots__ = ("_begun", "_faster", "_loop", "_starts", "_timer", "_wakes_at")
 
@@ -80,7 +80,7 @@ class WallClock(Clock):
 
 
 class ServedModel:
-    """A world as an ASGI 3 application.
+    """A run state as an ASGI 3 application.
 
     ``origin``: what the pipeline stands for, whatever the Host field says. ``patience`` is the callers', in seconds of
     the model. ``on_over(x)`` is told of every exchange of which nothing runs any more, ``aside(words)`` of requests
@@ -89,7 +89,7 @@ class ServedModel:
 
     def __init__(
         self,
-        world: World,
+        run_state: RunState,
         *,
         on_over: Callable[[Exchange], None] = lambda x: None,
         aside: Callable[[str], None] = lambda words: None,
@@ -99,11 +99,11 @@ class ServedModel:
         bounds: Bounds | None = None,
         watched: bool = True,
     ) -> None:
-        self.world, self.clock = world, WallClock(faster)
+        self.run_state, self.clock = run_state, WallClock(faster)
         self._origin, self._patience, self._bounds = origin, round(patience * 1_000_000), bounds or Bounds()
         self._aside, self._watched = aside, watched
-        self._walk = Walk(self.clock, self._finished, on_over, lambda name, x: world.blueprint.missing(name, x))
-        self._waiting: dict[int, tuple[Course, asyncio.Future[None]]] = {}
+        self._walk = Walk(self.clock, self._finished, on_over, lambda name, x: run_state.compiled.missing(name, x))
+        self._waiting: dict[int, tuple[WalkState, asyncio.Future[None]]] = {}
         self._origins: dict[tuple[str, bytes], Url] = {}
         self.under_way = 0
         self._ending = False
@@ -141,8 +141,8 @@ class ServedModel:
         """Nothing more is answered: whoever still waits has been left."""
         self.clock.catch_up()
         self._ending = True
-        for course, _ in list(self._waiting.values()):
-            self._walk.caller_leaves(course)
+        for walk_state, _ in list(self._waiting.values()):
+            self._walk.caller_leaves(walk_state)
 
     # What comes in.
 
@@ -218,31 +218,31 @@ class ServedModel:
 
     async def _exchange(self, scope: dict[str, Any], body: bytes, receive: Messages, send: Messages) -> None:
         request, now = self._request(scope, body), self.clock.catch_up()
-        x = self.world.admit(f"r{self.world.exchanges + 1}", request, now, watched=self._watched)
-        course = self._walk.start(x, self._patience)
+        x = self.run_state.admit(f"r{self.run_state.exchanges + 1}", request, now, watched=self._watched)
+        walk_state = self._walk.start(x, self._patience)
         self.clock.catch_up()
         if not x.outcome:
-            await self._wait(course, receive)
+            await self._wait(walk_state, receive)
         answer = x.answer
-        if answer is not None and not course.gave_up:
+        if answer is not None and not walk_state.gave_up:
             await _answered(answer, send, closes=_framed_twice(scope))
         elif not self._ending:  # else the server has closed it
             await _closed(scope, x, receive)
 
-    async def _wait(self, course: Course, receive: Messages) -> None:
+    async def _wait(self, walk_state: WalkState, receive: Messages) -> None:
         """Until the exchange is finished, or its caller has gone."""
         loop = asyncio.get_running_loop()
         finished: asyncio.Future[None] = loop.create_future()
-        self._waiting[course.x.number] = course, finished
+        self._waiting[walk_state.x.number] = walk_state, finished
         gone = asyncio.ensure_future(receive())
         try:
             await asyncio.wait({finished, gone}, return_when=asyncio.FIRST_COMPLETED)
         finally:
             gone.cancel()
-            self._waiting.pop(course.x.number, None)
-            if not course.x.outcome:
+            self._waiting.pop(walk_state.x.number, None)
+            if not walk_state.x.outcome:
                 self.clock.catch_up()
-                self._walk.caller_leaves(course)
+                self._walk.caller_leaves(walk_state)
                 self.clock.catch_up()
 
     def _finished(self, x: Exchange) -> None:

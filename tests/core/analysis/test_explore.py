@@ -11,7 +11,7 @@ import pytest
 from jsonschema import Draft202012Validator
 
 from conftest import DEMO, Outcome, described, make_pipeline
-from patient_usher import Pipeline, Trace, Unusable, World, explore, load, replay
+from patient_usher import Pipeline, RunState, Trace, Unusable, explore, load, replay
 from patient_usher.core.analysis.explore import Ending, ending_of
 from patient_usher.core.decisions.branch_requests import solved
 from patient_usher.core.decisions.request_factory import RequestFactory
@@ -31,7 +31,7 @@ SHOWN = [
 def story_of(pipeline: Pipeline, trace: str) -> dict[Ending, str]:
     """Every case that a story shows, with the exchange that does."""
     found: dict[Ending, str] = {}
-    for send, *_ in run(World(pipeline), Trace.read(DEMO / f"{trace}.yaml").bound(pipeline.blueprint)):
+    for send, *_ in run(RunState(pipeline), Trace.read(DEMO / f"{trace}.yaml").bound(pipeline.compiled)):
         found.update({ending_of(x): x.id for x in send.exchanges if x.outcome != "not-sent"})
     return found
 
@@ -153,8 +153,8 @@ def test_a_made_up_request_fits_its_matcher(when: dict[str, Any]) -> None:
     pipeline = make_pipeline(
         [{"id": "s", "kind": "decide", "cases": [{"when": when, "then": {"answer": {"status": 299}}}]}]
     )
-    words = RequestFactory(pipeline.blueprint)
-    (item,) = words.blueprint.placed
+    words = RequestFactory(pipeline.compiled)
+    (item,) = words.compiled.placed
     tried = solved(words, item, words.may(item))
     fitting = next(one for one in tried if ("stages", "s", "case 1") in one.branches)
     request = words.scenario("matched", item, fitting.credential, **fitting.parts).requests[-1]

@@ -37,9 +37,9 @@ CASES = [
 
 @pytest.mark.parametrize(("name", "pipeline"), CASES, ids=[name for name, _ in CASES])
 def test_what_is_said_to_run_is_what_runs(name: str, pipeline: Pipeline) -> None:
-    blueprint = pipeline.blueprint
-    grid = {row.item.route.id: row.stages for row in standing(blueprint)}
-    for scenario in list(scenarios(blueprint))[:60]:
+    compiled = pipeline.compiled
+    grid = {row.item.route.id: row.stages for row in standing(compiled)}
+    for scenario in list(scenarios(compiled))[:60]:
         doc = scenario.document(BASE)
         trace = Trace.of(*doc["requests"], base=BASE, callers=doc.get("callers", {}))
         if any("change" in request for request in doc["requests"]):
@@ -48,7 +48,7 @@ def test_what_is_said_to_run_is_what_runs(name: str, pipeline: Pipeline) -> None
             for record in sent.exchanges:
                 if record.outcome in ("not-sent", "from-caller-cache"):
                     continue
-                said = way(blueprint, record.request.method, parse_url(record.request.url))
+                said = way(compiled, record.request.method, parse_url(record.request.url))
                 states = {one.id: one.state for one in said.on_way}
                 entered = [step.stage for step in record.journey if step.way == "in" and step.did != "skipped"]
                 caught = [step.stage for step in record.journey if step.way == "error" and step.did != "skipped"]
@@ -62,11 +62,11 @@ def test_what_is_said_to_run_is_what_runs(name: str, pipeline: Pipeline) -> None
                 if record.route is not None:
                     of_route = grid[record.route]
                     assert all(of_route[id_] in ("runs", "sometimes") for id_ in entered)
-                    assert all(of_route[id_] == "elsewhere" for id_ in blueprint.options if id_ not in states)
+                    assert all(of_route[id_] == "elsewhere" for id_ in compiled.options if id_ not in states)
                     same = {id_: state for id_, state in states.items() if of_route[id_] != "sometimes"}
                     assert all(of_route[id_] == state for id_, state in same.items())
 
 
 def test_nothing_is_said_to_be_unguarded_where_nothing_gets_through() -> None:
-    (row,) = standing(described(PIPELINES["closed"]).blueprint)
+    (row,) = standing(described(PIPELINES["closed"]).compiled)
     assert (row.access, row.stages["handler"], row.stages["who"]) == ("signed-in", "never", "never")

@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import DEMO, Outcome, make_pipeline
-from patient_usher import Trace, World
+from patient_usher import RunState, Trace
 from patient_usher.core.analysis.goals import goal
 from patient_usher.core.analysis.metrics import Figures
 from patient_usher.core.analysis.sweep import combinations_of, values_of
@@ -230,7 +230,7 @@ def test_what_is_forgotten_changes_no_figure(senders: list[str], quota: int) -> 
     selects: list[Any] = [None, ("address", "192.0.2.1"), ("others", "")]
     kept, settled = Figures(), Figures()
     for figures in (kept, settled):
-        for send, *_ in run(World(pipeline), trace.bound(pipeline.blueprint)):
+        for send, *_ in run(RunState(pipeline), trace.bound(pipeline.compiled)):
             figures.add(send, failed=False)
     kept.end()
     settled.end(selects[1:2])
@@ -247,7 +247,7 @@ def test_shares_are_those_of_the_records(senders: list[str], quota: int) -> None
     trace = Trace.of(*({"send": "GET /", "address": sender} for sender in senders), base="https://api.example")
     figures = Figures()
     seen: list[tuple[str, bool]] = []
-    for send, *_ in run(World(pipeline), trace.bound(pipeline.blueprint)):
+    for send, *_ in run(RunState(pipeline), trace.bound(pipeline.compiled)):
         figures.add(send, failed=False)
         seen += [(x.address, x.refused_by is not None) for x in send.exchanges]
 

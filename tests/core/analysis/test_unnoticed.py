@@ -12,7 +12,7 @@ import pytest
 from ruamel.yaml import YAML
 
 from conftest import DEMO, Outcome, make_pipeline
-from patient_usher import Trace, Unusable, World, load
+from patient_usher import RunState, Trace, Unusable, load
 from patient_usher.core.analysis.unnoticed import seen_of, unnoticed
 from patient_usher.core.verify.run import run
 from patient_usher.output.result import dump
@@ -81,7 +81,7 @@ def test_an_accepted_trace_notices_what_changes_an_answer(usher: Usher, tmp_path
     assert again.out == "", "twice is the same"
     accepted = Trace.read(tmp_path / "t.json")
     plain = load(tmp_path / "p.yaml")
-    before = [seen_of(judged.send.exchanges) for judged in run(World(plain), accepted.bound(plain.blueprint))]
+    before = [seen_of(judged.send.exchanges) for judged in run(RunState(plain), accepted.bound(plain.compiled))]
     changes, missed = 0, []
     for seed in range(60):
         doc = yaml.load(source)
@@ -89,7 +89,7 @@ def test_an_accepted_trace_notices_what_changes_an_answer(usher: Usher, tmp_path
         try:
             (tmp_path / "other.json").write_bytes(dump(doc))
             other = load(tmp_path / "other.json")
-            judged = [*run(World(other), accepted.bound(other.blueprint))]
+            judged = [*run(RunState(other), accepted.bound(other.compiled))]
         except Unusable:
             continue
         if [seen_of(one.send.exchanges) for one in judged] != before:
@@ -115,7 +115,7 @@ def test_what_would_notice_is_the_cheapest_that_does() -> None:
         {"id": "q", "send": "GET /r?q=1", "expect": {"status": 200, "body": {"json": {"c": 2}}}},
         {"id": "plain", "send": "GET /r", "expect": {"status": 200}},
     ]
-    found = unnoticed(pipeline.blueprint, [Trace.of(*requests, base="https://api.example").bound(pipeline.blueprint)])
+    found = unnoticed(pipeline.compiled, [Trace.of(*requests, base="https://api.example").bound(pipeline.compiled)])
     assert found.expects["q"] == {
         "headers": {"X-Served": "tern", "X-Q": "1"},
         "body": {"json": {"a": {"b": 1}}},

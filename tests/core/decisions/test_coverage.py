@@ -11,7 +11,7 @@ import pytest
 from msgspec import to_builtins
 
 from conftest import DEMO, Outcome, make_pipeline, text
-from patient_usher import Trace, World
+from patient_usher import RunState, Trace
 from patient_usher.core.decisions.coverage import Coverage
 from patient_usher.core.decisions.coverage_gaps import closings
 from patient_usher.core.verify.run import run
@@ -73,8 +73,8 @@ def test_what_each_kind_can_do(
 ) -> None:
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": text(), **route}]
     pipeline = make_pipeline(stages, routes=routes, **KNOWN)
-    coverage = Coverage(pipeline.blueprint)
-    for send, *_ in run(World(pipeline), Trace.of(*requests, base="https://api.example").bound(pipeline.blueprint)):
+    coverage = Coverage(pipeline.compiled)
+    for send, *_ in run(RunState(pipeline), Trace.of(*requests, base="https://api.example").bound(pipeline.compiled)):
         coverage.add(send)
     document = to_builtins(coverage_document(coverage, []))
     assert document["stages"]["s"] == counted
@@ -103,12 +103,14 @@ def test_every_probe_does_what_it_claims_alone() -> None:
     pipeline = make_pipeline(
         [WHO], routes=[{"id": "r", "at": "GET /{id}", "access": "signed-in", "handler": text()}], **KNOWN
     )
-    missing = Coverage(pipeline.blueprint).missing
-    found = closings(pipeline.blueprint, missing, "https://api.example")
+    missing = Coverage(pipeline.compiled).missing
+    found = closings(pipeline.compiled, missing, "https://api.example")
     assert sorted(outcome for _, closed in found for outcome in closed) == sorted(missing)
     for requests, closed in found:
-        coverage = Coverage(pipeline.blueprint)
-        for send, *_ in run(World(pipeline), Trace.of(*requests, base="https://api.example").bound(pipeline.blueprint)):
+        coverage = Coverage(pipeline.compiled)
+        for send, *_ in run(
+            RunState(pipeline), Trace.of(*requests, base="https://api.example").bound(pipeline.compiled)
+        ):
             coverage.add(send)
         assert [outcome for outcome in closed if not coverage.hits[outcome]] == []
 
@@ -132,7 +134,7 @@ def test_gaps_of_two_steps_are_closed_too() -> None:
     pipeline = make_pipeline(stages, routes=[route])
     closed = {
         outcome
-        for one in closings(pipeline.blueprint, Coverage(pipeline.blueprint).missing, "https://api.example")
+        for one in closings(pipeline.compiled, Coverage(pipeline.compiled).missing, "https://api.example")
         for outcome in one.closed
     }
     assert {("stages", "limit", "refilled"), ("stages", "shelf", "hit"), ("stages", "shelf", "stale")} <= closed
@@ -141,7 +143,7 @@ def test_gaps_of_two_steps_are_closed_too() -> None:
 def test_a_listed_and_a_foreign_origin_are_found_to_close_their_gaps() -> None:
     pipeline = make_pipeline([CORS])
     open_ = [("stages", "s", name) for name in ("origin https://a.example", "origin not listed")]
-    found = closings(pipeline.blueprint, open_, "https://api.example")
+    found = closings(pipeline.compiled, open_, "https://api.example")
     assert sorted(outcome for one in found for outcome in one.closed) == sorted(open_)
 
 
@@ -160,7 +162,7 @@ def test_what_nothing_can_cause_is_no_gap(
 ) -> None:
     own = {"id": "r", "at": "GET /", "access": "everyone", "handler": {"answer": {"text": "ok"}}, **route}
     pipeline = make_pipeline(stages, routes=[own])
-    assert outcome not in Coverage(pipeline.blueprint).possible
+    assert outcome not in Coverage(pipeline.compiled).possible
 
 
 def test_a_case_that_no_request_can_take_does_not_count(usher: Usher) -> None:

@@ -202,6 +202,6 @@ def test_every_needle_is_found(first: int) -> None:
         chance = random.Random(seed)
         make = NEEDLES[seed % len(NEEDLES)]
         spec = {"routes": [{"id": "r", "at": "GET /r", "access": "everyone", "handler": text()}], **make(chance)}
-        explored = explore(make_pipeline(spec.pop("stages"), **spec, always=ALWAYS).blueprint, budget=2_000)
+        explored = explore(make_pipeline(spec.pop("stages"), **spec, always=ALWAYS).compiled, budget=2_000)
         lost[f"{make.__name__} {seed}"] += [one.id for one in explored.broken] != ["never"]
     assert +lost == {}

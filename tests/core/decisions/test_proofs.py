@@ -19,7 +19,7 @@ from patient_usher.core.decisions.coverage import branches, taken
 from patient_usher.core.decisions.proofs import Proof, cases, unlike_paths
 from patient_usher.core.decisions.runner import BASE, prepared
 from patient_usher.core.decisions.scenario import Scenario
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.patterns import path_pattern
 from patient_usher.core.stages import rate_limit
 from patient_usher.core.verify.always import Statements
@@ -307,18 +307,18 @@ def requests(chance: random.Random, spec: Spec) -> list[Spec]:
 
 def refuted(spec: Spec, chance: random.Random) -> tuple[Proof, set[str], list[str]]:
     """What is called proved; which invariants requests at random break after all; and branches that they take."""
-    blueprint = make_pipeline(**spec).blueprint
-    proof = Proof(blueprint, (one.id for one in Statements(blueprint).all))
-    for case in cases(blueprint, Statements(blueprint).all, most=MOST):
+    compiled = make_pipeline(**spec).compiled
+    proof = Proof(compiled, (one.id for one in Statements(compiled).all))
+    for case in cases(compiled, Statements(compiled).all, most=MOST):
         proof.add(case)
     proved = {id_ for id_, why in proof.open.items() if not why}
-    ready = prepared(Scenario("random", tuple(requests(chance, spec))), blueprint, BASE)
+    ready = prepared(Scenario("random", tuple(requests(chance, spec))), compiled, BASE)
     assert ready is not None
-    statements, wrong = Statements(blueprint), list[str]()
-    impossible = {branch for branch in branches(blueprint) if proof.excludes(branch)}
-    for judged in run(World(blueprint), ready, statements=statements):
+    statements, wrong = Statements(compiled), list[str]()
+    impossible = {branch for branch in branches(compiled) if proof.excludes(branch)}
+    for judged in run(RunState(compiled), ready, statements=statements):
         for x in judged.send.exchanges:
-            wrong += [f"{judged.send.id} takes {branch}" for branch in taken(blueprint, x) if branch in impossible]
+            wrong += [f"{judged.send.id} takes {branch}" for branch in taken(compiled, x) if branch in impossible]
     return proof, {one.id for one in statements.all if one.failed} & proved, wrong
 
 
@@ -352,17 +352,17 @@ CHANGES: dict[str, Spec] = {
 def test_what_was_not_read_changes_nothing(seed: int) -> None:
     chance = random.Random(seed)
     spec = pipeline(chance)
-    blueprint = make_pipeline(**spec).blueprint
+    compiled = make_pipeline(**spec).compiled
 
     def outcome(request: Spec) -> tuple[set[str], object]:
-        world = reads.WatchedWorld(blueprint)
-        ready = prepared(Scenario("one", (request,)), blueprint, BASE)
+        run_state = reads.WatchedWorld(compiled)
+        ready = prepared(Scenario("one", (request,)), compiled, BASE)
         assert ready is not None
-        x = [judged.send for judged in run(world, ready)][-1].exchanges[-1]
-        world.log.end()
+        x = [judged.send for judged in run(run_state, ready)][-1].exchanges[-1]
+        run_state.log.end()
         answer = x.answer and (x.answer.status, x.answer.fields.pairs(), x.answer.body)
         steps = [step[:3] for step in x.journey or ()]
-        return {read.fact for read in world.log.reads()}, (
+        return {read.fact for read in run_state.log.reads()}, (
             answer,
             x.outcome,
             x.why,

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from conftest import Record, header, make_pipeline, records, replay
-from patient_usher import Pipeline, Trace, World
+from patient_usher import Pipeline, RunState, Trace
 from stage_mixes import CACHES, OLD, ROUTES, SEEDS, SEEN, TEXT, A, answer, differing, one_of_a_kind, requests
 
 Sent = list[dict[str, Any]]
@@ -200,9 +200,11 @@ def test_splitting_a_trace_changes_nothing(seed: int) -> None:
     more = {"base": "https://api.example", "callers": {"page": {"kind": "browser", "origin": A}}}
     pipeline, at = make(), random.randint(1, len(sent) - 1)
     whole = records(pipeline, Trace.of(*sent, **more))
-    world = World(pipeline)
+    run_state = RunState(pipeline)
     halves = [
-        record for part in (sent[:at], sent[at:]) for record in records(pipeline, Trace.of(*part, **more), world=world)
+        record
+        for part in (sent[:at], sent[at:])
+        for record in records(pipeline, Trace.of(*part, **more), run_state=run_state)
     ]
     assert len(whole) == len(halves)
     alike([one for one in whole if one["response"]], [one for one in halves if one["response"]], (seed, at))

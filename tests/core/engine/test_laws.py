@@ -38,7 +38,7 @@ class Witness(Stage):
 
 def witnessed(stages: list[Any], more: dict[str, Any]) -> tuple[list[dict[str, Any]], list[Witness]]:
     """Replay with a counting stage woven in front of every other, in every plan."""
-    made = make_pipeline(stages, **more).blueprint
+    made = make_pipeline(stages, **more).compiled
     witnesses: list[Witness] = []
     plans = {}
     for key, plan in made.plans.items():

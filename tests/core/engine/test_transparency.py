@@ -13,7 +13,7 @@ from msgspec import structs
 
 from conftest import DEMO, STORIES, make_pipeline, replay
 from drawn import pipelines
-from patient_usher import Pipeline, Trace, World, load
+from patient_usher import Pipeline, RunState, Trace, load
 from patient_usher.core.verify.record import Record as VerifiedRecord
 from patient_usher.core.verify.run import run
 from stage_mixes import CACHES, ROUTES, SEEDS, A, differing, one_of_a_kind, requests
@@ -53,7 +53,7 @@ def test_both_flows_answer_alike(seed: int) -> None:
 def came(pipeline: Pipeline, trace: Trace, *, journeys: bool) -> list[VerifiedRecord]:
     """Every exchange, but for what is only kept where somebody looks."""
     found = []
-    for judged in run(World(pipeline), trace.bound(pipeline.blueprint), journeys=journeys):
+    for judged in run(RunState(pipeline), trace.bound(pipeline.compiled), journeys=journeys):
         for record in judged.records():
             errors = [structs.replace(error, because=None) for error in record.errors]
             found.append(structs.replace(record, journey=[], log=[], errors=errors))

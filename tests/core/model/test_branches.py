@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from conftest import Outcome, make_pipeline, text
-from patient_usher import Trace, World
+from patient_usher import RunState, Trace
 from patient_usher.core.verify.run import run
 
 Spec = dict[str, Any]
@@ -101,7 +101,7 @@ def observed(spec: Spec) -> tuple[list[bool], list[set[str]]]:
         for one in REQUESTS
     ]  # fmt: skip
     took, branches = [], []
-    for send, *_ in run(World(pipeline), Trace.of(*sends, base="https://api.example").bound(pipeline.blueprint)):
+    for send, *_ in run(RunState(pipeline), Trace.of(*sends, base="https://api.example").bound(pipeline.compiled)):
         (x,) = send.exchanges
         assert x.answer is not None
         took.append(x.answer.status == 299)

@@ -15,7 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import VECTORS, header, make_pipeline, replay, text
-from patient_usher import Trace, World
+from patient_usher import RunState, Trace
 from patient_usher.core.http.negotiation import choose_coding, parse_accept_encoding
 from patient_usher.core.stages.compress import CODERS
 from patient_usher.core.verify.run import run
@@ -518,8 +518,8 @@ def test_codings(
     if status == 200:
         assert (header(record, "vary") == "Accept-Encoding") is vary
     if status == 200 and coding in UNDO and "Content-Encoding" not in answer.get("headers", {}):
-        bound = Trace.of(request, base="https://api.example").bound(service.blueprint)
-        (judged,) = run(World(service), bound)
+        bound = Trace.of(request, base="https://api.example").bound(service.compiled)
+        (judged,) = run(RunState(service), bound)
         octets = judged.send.final.answer.body
         said = answer.get("text", BIG)
         assert UNDO[coding](octets).decode() == record["response"]["body"] == said

@@ -56,7 +56,7 @@ class Otherwise(Served):
     """The model as a service, with its answers changed."""
 
     def __init__(self, change: Change) -> None:
-        super().__init__(MODEL.blueprint)
+        super().__init__(MODEL.compiled)
         self.change = change
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:

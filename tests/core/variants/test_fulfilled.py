@@ -36,7 +36,7 @@ requests:
 
 
 def found(pipeline: Pipeline, story: Trace) -> Explanation:
-    return fulfilled(pipeline.blueprint, bound_all(pipeline.blueprint, [story]))
+    return fulfilled(pipeline.compiled, bound_all(pipeline.compiled, [story]))
 
 
 @pytest.mark.parametrize(("name", "story", "change"), [
@@ -52,7 +52,7 @@ def test_a_hidden_change_is_taken_back(name: str, story: str, change: dict[str, 
     broken = model.changed(change)
     failing = {sent.id for sent in replay(broken, trace) if sent.failed}
     why = found(broken, trace)
-    made = changed_by(broken.blueprint, why.all_changes)
+    made = changed_by(broken.compiled, why.all_changes)
     assert failing
     assert made is not None
     assert why.leaves == ()

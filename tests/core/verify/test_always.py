@@ -9,7 +9,7 @@ import pytest
 from msgspec import to_builtins
 
 from conftest import DEMO, Outcome, Record, make_pipeline, text
-from patient_usher import Trace, Unusable, World
+from patient_usher import RunState, Trace, Unusable
 from patient_usher.core.model.always import EVERYDAY
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.run import run
@@ -58,8 +58,8 @@ STATEMENTS: list[tuple[str, list[Any], dict[str, Any], list[dict[str, Any]], int
 def said(always: Any, stages: list[Any], route: dict[str, Any], requests: list[dict[str, Any]]) -> list[Record]:
     routes = [{"id": "r", "at": "GET /", "access": "everyone", "handler": text(), **route}]
     pipeline = make_pipeline(stages, routes=routes, accounts=ACCOUNTS, always=always)
-    statements = Statements(pipeline.blueprint)
-    for _ in run(World(pipeline), Trace.of(*requests).bound(pipeline.blueprint), statements=statements):
+    statements = Statements(pipeline.compiled)
+    for _ in run(RunState(pipeline), Trace.of(*requests).bound(pipeline.compiled), statements=statements):
         pass
     return [to_builtins(statement_record(one)) for one in statements.all]
 

@@ -9,10 +9,10 @@ from typing import Any
 import pytest
 
 from conftest import make_pipeline
-from patient_usher import Trace, World
+from patient_usher import RunState, Trace
 from patient_usher.core.verify.exchange_table import rows_of
 from patient_usher.core.verify.run import Judged, run
-from patient_usher.core.verify.totals import Bulk
+from patient_usher.core.verify.totals import Totals
 
 STAGES: list[dict[str, Any]] = [
     {"id": "throttle", "kind": "rate-limit", "quota": 5, "window": "10s", "per": ["address"]},
@@ -43,14 +43,14 @@ def days(random: Random) -> list[Judged]:
             if random.random() < 0.2:
                 row["expect"] = {"status": 200}
             sent.append(row)
-        found += run(World(pipeline), Trace.of(*sent, base="https://a.example", starts=day).bound(pipeline.blueprint))
+        found += run(RunState(pipeline), Trace.of(*sent, base="https://a.example", starts=day).bound(pipeline.compiled))
     return found
 
 
 @pytest.mark.parametrize("seed", range(12))
 def test_totals_are_those_of_the_rows(seed: int) -> None:
     judged = days(Random(seed))
-    whole = Bulk()
+    whole = Totals()
     for one in judged:
         whole.add(one)
     rows = [row for one in judged for row in rows_of(one.send, one.starts)]
@@ -77,11 +77,11 @@ def test_totals_are_those_of_the_rows(seed: int) -> None:
 def test_parts_add_up(seed: int) -> None:
     random = Random(100 + seed)
     judged = days(random)
-    whole, parts = Bulk(), [Bulk() for _ in range(3)]
+    whole, parts = Totals(), [Totals() for _ in range(3)]
     for one in judged:
         whole.add(one)
         random.choice(parts).add(one)
-    added = Bulk()
+    added = Totals()
     for part in random.sample(parts, 3):
         added.take(part)
     assert {name: getattr(added, name) for name in COUNTED} == {name: getattr(whole, name) for name in COUNTED}

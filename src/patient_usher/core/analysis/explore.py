@@ -16,8 +16,8 @@ from patient_usher.core.decisions.proofs import cases as every_class
 from patient_usher.core.decisions.request_generators import scenarios
 from patient_usher.core.decisions.runner import BASE, Runner, ScenarioRun, prepared
 from patient_usher.core.decisions.scenario import Scenario, in_turn
-from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.always import EVERYDAY
 from patient_usher.core.model.branches import Branch
 from patient_usher.core.model.document import JsonObject
@@ -59,7 +59,7 @@ class Explored(NamedTuple):
     ``statements``: in how many exchanges each statement was tried.
     """
 
-    blueprint: Blueprint
+    compiled: CompiledPipeline
     cases: Mapping[Ending, tuple[int, Scenario]]
     coverage: Coverage
     broken: tuple[Broken, ...]
@@ -77,7 +77,7 @@ class Explored(NamedTuple):
 
     def by_route(self) -> dict[str | None, list[Ending]]:
         """The cases of each route, and under None of what no route fits."""
-        found: dict[str | None, list[Ending]] = {item.route.id: [] for item in self.blueprint.placed}
+        found: dict[str | None, list[Ending]] = {item.route.id: [] for item in self.compiled.placed}
         for case in self.cases:
             found.setdefault(case.route, []).append(case)
         for cases in found.values():
@@ -100,7 +100,7 @@ def ending_of(x: Exchange) -> Ending:
 
 
 def explore(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     *,
     budget: int = BUDGET,
     seed: int = 0,
@@ -108,7 +108,7 @@ def explore(
 ) -> Explored:
     """Try what can matter, then random pairs of it, until the budget is used up or nothing new comes."""
     trials = Runner(budget, seed=seed)
-    coverage = Coverage(blueprint)
+    coverage = Coverage(compiled)
     cases: dict[Ending, tuple[int, Scenario]] = {}
     news: list[ScenarioRun] = []
     broken: dict[str, Broken] = {}
@@ -132,32 +132,32 @@ def explore(
 
     def shorten(statement: Statement, scenario: Scenario) -> None:
         if statement.id not in broken:
-            broken[statement.id] = _shortened(blueprint, trials, statement, scenario)
+            broken[statement.id] = _shortened(compiled, trials, statement, scenario)
 
-    for run in _runs(blueprint, trials, seed, lambda: len(cases) + len(coverage.missing)):
+    for run in _runs(compiled, trials, seed, lambda: len(cases) + len(coverage.missing)):
         add(run)
-        for statement in _held(blueprint, run):
+        for statement in _held(compiled, run):
             held[statement.id] += statement.held + statement.failed
             if statement.failed:
                 shorten(statement, run.scenario)
-    proof = Proof(blueprint, held)
-    for case in _classes(blueprint, trials, seed, proof):
+    proof = Proof(compiled, held)
+    for case in _classes(compiled, trials, seed, proof):
         held.update(case.tried)
         if not case.states:
             add(case.run)
-            for statement in _held(blueprint, case.run) if BROKEN in case.open.values() else ():
+            for statement in _held(compiled, case.run) if BROKEN in case.open.values() else ():
                 if statement.failed:
                     shorten(statement, case.run.scenario)
     return Explored(
-        blueprint, cases, coverage, tuple(broken.values()), dict(held), proof, trials.tried, seed, tuple(news)
+        compiled, cases, coverage, tuple(broken.values()), dict(held), proof, trials.tried, seed, tuple(news)
     )
 
 
-def _runs(blueprint: Blueprint, trials: Runner, seed: int, size: Callable[[], int]) -> Iterator[ScenarioRun]:
+def _runs(compiled: CompiledPipeline, trials: Runner, seed: int, size: Callable[[], int]) -> Iterator[ScenarioRun]:
     """Everything once; then pairs by chance, as long as they show anything new."""
     singles: list[Scenario] = []
-    for scenario in scenarios(blueprint):
-        run = trials.run(scenario, blueprint)
+    for scenario in scenarios(compiled):
+        run = trials.run(scenario, compiled)
         if run is not None:
             singles.append(scenario)
             yield run
@@ -166,19 +166,19 @@ def _runs(blueprint: Blueprint, trials: Runner, seed: int, size: Callable[[], in
         first, second = random.choice(singles), random.choice(singles)
         before = size()
         pair = Scenario("pair", (*first.requests, *second.requests), {**first.callers, **second.callers})
-        run = trials.run(pair, blueprint)
+        run = trials.run(pair, compiled)
         if run is not None:
             yield run
         boring = boring + 1 if size() == before else 0
 
 
-def _classes(blueprint: Blueprint, trials: Runner, seed: int, proof: Proof) -> Iterator[Case]:
+def _classes(compiled: CompiledPipeline, trials: Runner, seed: int, proof: Proof) -> Iterator[Case]:
     """One request of every class, as long as there is anything to be proved."""
     most = min(MOST_CLASSES, trials.budget - trials.tried)
     if most <= 0:
         proof.give_up("the budget of requests was used up")
         return
-    for case in every_class(blueprint, _statements(blueprint).all, seed, most):
+    for case in every_class(compiled, _statements(compiled).all, seed, most):
         trials.tried += 1
         proof.add(case)
         yield case
@@ -189,28 +189,28 @@ def _classes(blueprint: Blueprint, trials: Runner, seed: int, proof: Proof) -> I
 # Statements.
 
 
-def _statements(blueprint: Blueprint) -> Statements:
+def _statements(compiled: CompiledPipeline) -> Statements:
     """The pipeline's own statements, or the everyday ones where it has none."""
-    statements = Statements(blueprint)
+    statements = Statements(compiled)
     if not statements.all:
-        statements.all = [Statement(name, READY[name](blueprint)) for name in EVERYDAY]
+        statements.all = [Statement(name, READY[name](compiled)) for name in EVERYDAY]
     return statements
 
 
-def _held(blueprint: Blueprint, run: ScenarioRun) -> list[Statement]:
+def _held(compiled: CompiledPipeline, run: ScenarioRun) -> list[Statement]:
     """The statements, held against one run."""
-    statements = _statements(blueprint)
+    statements = _statements(compiled)
     for send in run.sends:
         statements.add(send)
     return statements.all
 
 
-def _shortened(blueprint: Blueprint, trials: Runner, statement: Statement, scenario: Scenario) -> Broken:
+def _shortened(compiled: CompiledPipeline, trials: Runner, statement: Statement, scenario: Scenario) -> Broken:
     """The counterexample with everything left out that it doesn't need: requests, then what they say."""
 
     def breaks(other: Scenario) -> bool:
-        run = trials.run(other, blueprint) if any("send" in request for request in other.requests) else None
-        return run is not None and any(one.id == statement.id and one.failed for one in _held(blueprint, run))
+        run = trials.run(other, compiled) if any("send" in request for request in other.requests) else None
+        return run is not None and any(one.id == statement.id and one.failed for one in _held(compiled, run))
 
     smaller = True
     while smaller:
@@ -250,7 +250,7 @@ def _with(scenario: Scenario, at: int, request: JsonObject) -> Scenario:
 def trace_of(explored: Explored, base: str = BASE) -> JsonObject:
     """A trace that shows every case and closes every gap that a request of its own can, with few requests.
 
-    What is expected is what comes of it there: the requests share one world, each probe long after the other.
+    What is expected is what comes of it there: the requests share one run state, each probe long after the other.
     """
     chosen = _chosen(explored)
     names: list[str] = []
@@ -270,11 +270,11 @@ def trace_of(explored: Explored, base: str = BASE) -> JsonObject:
     used = {entry.get("caller") for entry in entries}
     shown = {name: spec for name, spec in callers.items() if name in used}
     scenario = Scenario("trace", tuple(entries), shown)
-    ready = prepared(scenario, explored.blueprint, base)
+    ready = prepared(scenario, explored.compiled, base)
     if ready is not None:
         expects: JsonObject = {}
-        for send, *_ in replayed(World(explored.blueprint, explored.seed), ready):
-            if send.recipe.spec.times == 1 and send.final is not None:
+        for send, *_ in replayed(RunState(explored.compiled, explored.seed), ready):
+            if send.request_template.spec.times == 1 and send.final is not None:
                 expects[send.entry.id] = observed(send.final)
         entries = [
             {**entry, "expect": expects[entry["id"]]} if entry.get("id") in expects else entry for entry in entries
@@ -290,7 +290,7 @@ def _standing(run: ScenarioRun) -> int:
 
 def _chosen(explored: Explored) -> list[ScenarioRun]:
     """Few runs that show all that there is to be shown: by greed, the one that shows most for its requests first."""
-    shows = [(run, _shown(explored.blueprint, run)) for run in explored.runs]
+    shows = [(run, _shown(explored.compiled, run)) for run in explored.runs]
     left: set[object] = set().union(*(found for _, found in shows)) if shows else set()
     chosen: list[tuple[int, ScenarioRun]] = []
     while left:
@@ -304,8 +304,8 @@ def _chosen(explored: Explored) -> list[ScenarioRun]:
     return [run for _, run in sorted(chosen, key=lambda entry: entry[0])]
 
 
-def _shown(blueprint: Blueprint, run: ScenarioRun) -> set[Ending | Branch]:
-    coverage = Coverage(blueprint)
+def _shown(compiled: CompiledPipeline, run: ScenarioRun) -> set[Ending | Branch]:
+    coverage = Coverage(compiled)
     for send in run.sends:
         coverage.add(send)
     cases: Iterable[Ending | Branch] = (ending_of(x) for x in run.exchanges if x.outcome != "not-sent")

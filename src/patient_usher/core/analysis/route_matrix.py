@@ -6,9 +6,9 @@ from collections.abc import Callable
 from functools import partial
 from typing import NamedTuple
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.plan.route_table import PlacedRoute
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.urls import Url
@@ -58,13 +58,15 @@ class StageOnWay(NamedTuple):
         return self.state == "runs"
 
 
-def _on_way(blueprint: Blueprint, item: PlacedRoute | None, meets: Callable[[StageOptions], str]) -> list[StageOnWay]:
+def _on_way(
+    compiled: CompiledPipeline, item: PlacedRoute | None, meets: Callable[[StageOptions], str]
+) -> list[StageOnWay]:
     """What everything on a way does, in running order: the one place that says what runs.
 
     ``meets`` says of a stage's ``only`` and ``except``: ``runs``, ``sometimes`` or ``passed-over``.
     """
-    order = blueprint.order(item)
-    plan = blueprint.plans[item.route.id if item is not None else None]
+    order = compiled.order(item)
+    plan = compiled.plans[item.route.id if item is not None else None]
     steps = {step.id: step for step in plan.steps}
     places = {id_: at for at, id_ in enumerate(steps)}  # the router refuses where the routes stand, not where it runs
     found: list[StageOnWay] = []
@@ -78,13 +80,13 @@ def _on_way(blueprint: Blueprint, item: PlacedRoute | None, meets: Callable[[Sta
             if id_ == "handler":
                 shut = shut or "the handler"
             continue
-        options = blueprint.options[id_]
+        options = compiled.options[id_]
         state = meets(options) if options.enabled else "off"
         if not options.enabled:
             found.append(StageOnWay(id_, options.kind, "off", "switched off (enabled: false)"))
         elif state == "passed-over":
             found.append(StageOnWay(id_, options.kind, state))
-        elif blueprint.sequential and steps[id_].catches:
+        elif compiled.sequential and steps[id_].catches:
             refused = item is None and steps["router"].raises and places[id_] >= plan.routes_at
             errors_of = [*raising, *(["router"] if refused else [])]
             if errors_of:
@@ -114,26 +116,26 @@ class RouteRow(NamedTuple):
     access: str = ""
 
 
-def standing(blueprint: Blueprint) -> list[RouteRow]:
+def standing(compiled: CompiledPipeline) -> list[RouteRow]:
     """Every route against every stage, in the order of the file."""
     rows = []
-    for item in blueprint.placed:
-        states = {one.id: one.state for one in _on_way(blueprint, item, partial(_meets_route, item))}
-        stages = {**dict.fromkeys(blueprint.options, "elsewhere"), **states}
-        rows.append(RouteRow(item, stages, _access(blueprint, item, stages)))
+    for item in compiled.placed:
+        states = {one.id: one.state for one in _on_way(compiled, item, partial(_meets_route, item))}
+        stages = {**dict.fromkeys(compiled.options, "elsewhere"), **states}
+        rows.append(RouteRow(item, stages, _access(compiled, item, stages)))
     return rows
 
 
-def _access(blueprint: Blueprint, item: PlacedRoute, stages: dict[str, str]) -> str:
+def _access(compiled: CompiledPipeline, item: PlacedRoute, stages: dict[str, str]) -> str:
     """Who may use a route, in words; what nobody enforces says so."""
     access = item.route.access
     if access is None:
         return "access not said"
-    running = (id_ for id_, state in stages.items() if state in ("runs", "sometimes") and id_ in blueprint.options)
+    running = (id_ for id_, state in stages.items() if state in ("runs", "sometimes") and id_ in compiled.options)
     if (
         stages.get("handler") == "never"
         or access.who == "everyone"
-        or any(access.who in blueprint.options[id_].guards() for id_ in running)
+        or any(access.who in compiled.options[id_].guards() for id_ in running)
     ):
         return str(access)
     return f"{access}: nothing checks it"
@@ -149,26 +151,26 @@ class Way(NamedTuple):
     elsewhere: list[StageOnWay]
 
 
-def way(blueprint: Blueprint, method: str, url: Url) -> Way:
+def way(compiled: CompiledPipeline, method: str, url: Url) -> Way:
     """Which stages run for a method and URL, in which order, and why the others don't."""
-    x = World(blueprint).admit("show", Request(method, url, Fields([("Host", url.authority)])), 0)
-    item = next((item for item in blueprint.placed if x.route is item.route), None)
+    x = RunState(compiled).admit("show", Request(method, url, Fields([("Host", url.authority)])), 0)
+    item = next((item for item in compiled.placed if x.route is item.route), None)
     over = {step.id: step.passes_over(x) for step in x.plan.steps if step.passes_over is not None}
-    on_way = _on_way(blueprint, item, lambda options: "passed-over" if over.get(options.id) else "runs")
-    on_way = [_explained(blueprint, one, item, x.allowed, over.get(one.id)) for one in on_way]
-    there, homes = {one.id for one in on_way}, _homes(blueprint)
+    on_way = _on_way(compiled, item, lambda options: "passed-over" if over.get(options.id) else "runs")
+    on_way = [_explained(compiled, one, item, x.allowed, over.get(one.id)) for one in on_way]
+    there, homes = {one.id for one in on_way}, _homes(compiled)
     behind = ", behind the point where the router refuses" if item is None else ""
     elsewhere = [
         StageOnWay(id_, options.kind, "elsewhere", f"stands on {homes.get(id_, '')}{behind}")
-        for id_, options in blueprint.options.items()
+        for id_, options in compiled.options.items()
         if id_ not in there
     ]
-    access = next((row.access for row in standing(blueprint) if row.item is item), "")
+    access = next((row.access for row in standing(compiled) if row.item is item), "")
     return Way(item, access, x.allowed, on_way, elsewhere)
 
 
 def _explained(
-    blueprint: Blueprint, one: StageOnWay, item: PlacedRoute | None, allowed: tuple[str, ...], over: str | None
+    compiled: CompiledPipeline, one: StageOnWay, item: PlacedRoute | None, allowed: tuple[str, ...], over: str | None
 ) -> StageOnWay:
     """The same, with what there is to say of it for one request."""
     if one.id == "router" and one.runs:
@@ -176,7 +178,7 @@ def _explained(
     if one.id == "handler" and one.runs:
         return one._replace(why="answers")
     if one.state == "passed-over":
-        options = blueprint.options[one.id]
+        options = compiled.options[one.id]
         patterns = options.only if over == "only" else options.except_
         fits = "none of its only fits" if over == "only" else "its except fits"
         return one._replace(why=f"{fits}: {', '.join(patterns or ())}")
@@ -187,14 +189,14 @@ def _refusal(allowed: tuple[str, ...]) -> str:
     return f"refuses with 405, Allow: {', '.join(allowed)}" if allowed else "refuses with 404: no route has this path"
 
 
-def _homes(blueprint: Blueprint) -> dict[str, str]:
+def _homes(compiled: CompiledPipeline) -> dict[str, str]:
     """Where stages stand that aren't server-wide."""
     homes: dict[str, str] = {}
-    for item in blueprint.placed:
+    for item in compiled.placed:
         for group in item.groups:
             homes.update({entry["id"]: f"group {group.id}" for entry in group.stages})
         homes.update({entry["id"]: f"route {item.route.id}" for entry in item.spec.stages})
-    pending = list(blueprint.spec.groups)
+    pending = list(compiled.spec.groups)
     while pending:
         group = pending.pop()
         homes.update({entry["id"]: f"group {group.id}" for entry in group.stages})
@@ -202,11 +204,11 @@ def _homes(blueprint: Blueprint) -> dict[str, str]:
     return homes
 
 
-def enforced_limits(blueprint: Blueprint) -> list[str]:
+def enforced_limits(compiled: CompiledPipeline) -> list[str]:
     """Where the limit that is really enforced differs from the one that is written, in a sentence each."""
-    deployment = blueprint.spec.deployment
+    deployment = compiled.spec.deployment
     notes = []
-    for id_, options in blueprint.options.items():
+    for id_, options in compiled.options.items():
         limit = options.limit()
         if deployment.instances == 1 or limit is None or not options.enabled or id_ in deployment.shared_state:
             continue

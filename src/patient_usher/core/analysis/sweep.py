@@ -10,9 +10,9 @@ from typing import Any, NamedTuple
 from patient_usher.core.analysis.goals import Goal
 from patient_usher.core.analysis.metrics import Figures, Select
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import overlaid
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.document import Json, JsonMapping, JsonObject
 from patient_usher.core.model.overlays import named, place_of
 from patient_usher.core.verify.always import Statements
@@ -82,18 +82,18 @@ def overlay_of(combination: Combination) -> JsonObject:
 
 
 def tried(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     combination: Combination,
     prepared: BoundTrace,
     seed: int = 0,
     named: Iterable[Select] | None = None,
 ) -> Trial:
-    """One combination replayed in a world of its own; figures of those that are ``named`` alone, if any are. Raises
+    """One combination replayed in a run state of its own; figures of those that are ``named`` alone, if any are. Raises
     Unusable where it gives no pipeline.
     """
-    variant = overlaid(blueprint.source, overlay_of(combination), "a change") if combination else blueprint
+    variant = overlaid(compiled.source, overlay_of(combination), "a change") if combination else compiled
     figures, statements = Figures(), Statements(variant)
-    for judged in run(World(variant, seed), prepared, statements=statements, journeys=False, forgets=True):
+    for judged in run(RunState(variant, seed), prepared, statements=statements, journeys=False, release_sends=True):
         figures.add(judged.send, failed=any(not check.ok for check in judged.checks))
     return Trial(combination, figures.end(named), sum(statement.failed for statement in statements.all))
 

@@ -15,9 +15,9 @@ from copy import deepcopy
 from typing import Any, NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import compile_source
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Json, JsonObject, Path, Unusable, copy_tree
 from patient_usher.core.model.exchange import Exchange
@@ -48,7 +48,7 @@ class Edit(NamedTuple):
     """A change of one option, in words, and the pipeline that comes of it; None where there is none."""
 
     words: str
-    made: Callable[[], Blueprint | None]
+    made: Callable[[], CompiledPipeline | None]
 
 
 class Gap(NamedTuple):
@@ -77,7 +77,7 @@ class Unnoticed(NamedTuple):
 
 
 def unnoticed(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     traces: Sequence[BoundTrace],
     *,
     seed: int = 0,
@@ -87,14 +87,14 @@ def unnoticed(
     """Try the changes. ``pinned``: by request what is going to be expected of it, in the place of what is."""
     fixed = {id_: set(names) for id_, names in (pinned or {}).items()}
     anew = frozenset(fixed)
-    before, _ = _views(blueprint, traces, seed, anew)
+    before, _ = _views(compiled, traces, seed, anew)
     most = min(MOST, MOST_REQUESTS // max(sum(map(len, before.values())), 1))
-    other, _ = _views(blueprint, traces, seed + 1, anew)
+    other, _ = _views(compiled, traces, seed + 1, anew)
     tried = changing = noticed = 0
     gaps: list[Gap] = []
     expects: dict[str, JsonObject] = {}
     whole = True
-    for edit in edits(blueprint):
+    for edit in edits(compiled):
         if tried >= most:
             whole = False
             break
@@ -126,7 +126,9 @@ def unnoticed(
 # What callers see.
 
 
-def _views(blueprint: Blueprint, traces: Sequence[BoundTrace], seed: int, anew: Collection[str]) -> tuple[Views, bool]:
+def _views(
+    compiled: CompiledPipeline, traces: Sequence[BoundTrace], seed: int, anew: Collection[str]
+) -> tuple[Views, bool]:
     """What callers see of every request, and whether an expectation or an invariant notices something.
 
     ``anew``: requests whose expectations are written anew, so that those that they have don't count.
@@ -134,9 +136,9 @@ def _views(blueprint: Blueprint, traces: Sequence[BoundTrace], seed: int, anew: 
     found: Views = {}
     failed = False
     for trace in traces:
-        statements = Statements(blueprint)
+        statements = Statements(compiled)
         try:
-            for judged in run(World(blueprint, seed), trace, statements=statements, forgets=True):
+            for judged in run(RunState(compiled, seed), trace, statements=statements, release_sends=True):
                 id_ = judged.send.entry.id
                 failed |= bool(judged.broken) or (id_ not in anew and judged.mark == "failed")
                 found.setdefault(id_, []).append(seen_of(judged.send.exchanges))
@@ -279,16 +281,16 @@ _FIXED = frozenset({
 _NUMBERED = re.compile(r"(\d+)(ms|s|m|h|d|KiB|MiB|GiB)?")
 
 
-def edits(blueprint: Blueprint) -> Iterator[Edit]:
+def edits(compiled: CompiledPipeline) -> Iterator[Edit]:
     """All changes of one option, those of the document first, then other words in the place of defaults."""
     said: set[str] = set()
-    for path, words, value in _document_edits(blueprint.source.doc, (), ""):
+    for path, words, value in _document_edits(compiled.source.doc, (), ""):
         if words not in said:
             said.add(words)
-            yield Edit(words, lambda path=path, value=value: _edited(blueprint, path, value))  # type: ignore[misc]
-    for change in changes_of(blueprint, Seen()):
+            yield Edit(words, lambda path=path, value=value: _edited(compiled, path, value))  # type: ignore[misc]
+    for change in changes_of(compiled, Seen()):
         if change.order is None:
-            yield Edit(change.words, lambda change=change: changed_by(blueprint, [change]))  # type: ignore[misc]
+            yield Edit(change.words, lambda change=change: changed_by(compiled, [change]))  # type: ignore[misc]
 
 
 _GONE: Any = object()
@@ -331,9 +333,9 @@ def _others(value: Json) -> Iterator[Json]:
             yield f"{value}-changed"
 
 
-def _edited(blueprint: Blueprint, path: Path, value: Json) -> Blueprint | None:
+def _edited(compiled: CompiledPipeline, path: Path, value: Json) -> CompiledPipeline | None:
     """The pipeline with one value of its document another; None where it doesn't load."""
-    doc: Any = copy_tree(blueprint.source.doc)
+    doc: Any = copy_tree(compiled.source.doc)
     node = doc
     for part in path[:-1]:
         node = node[part]
@@ -342,6 +344,6 @@ def _edited(blueprint: Blueprint, path: Path, value: Json) -> Blueprint | None:
     else:
         node[path[-1]] = value
     try:
-        return compile_source(blueprint.source._replace(doc=doc, plain=None))
+        return compile_source(compiled.source._replace(doc=doc, plain=None))
     except (Unusable, LookupError, TypeError, AttributeError):
         return None

@@ -94,7 +94,7 @@ def solved(words: RequestFactory, item: PlacedRoute, credential: Credential) -> 
     attempts: dict[Branch, int] = {}
     while pending and not trials.spent:
         parts, by = pending.popleft()
-        run = trials.run(words.scenario("matched", item, by, **deepcopy(parts)), words.blueprint)
+        run = trials.run(words.scenario("matched", item, by, **deepcopy(parts)), words.compiled)
         if run is None or not run.sends[-1].exchanges:
             continue
         x = run.last
@@ -186,7 +186,7 @@ def _writers(words: RequestFactory, item: PlacedRoute, fact: str) -> Iterator[tu
     """Stages on the way that write a fact: the stage, the fact, the text, and the case that writes it."""
     name = fact.lower() if fact.startswith("header.") else fact
     for id_ in words.order(item):
-        options = words.blueprint.options.get(id_)
+        options = words.compiled.options.get(id_)
         for to, text, case in options.copies() if options is not None else ():
             if to == name:
                 yield id_, to, text, case

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.handlers import branches as handler_branches
@@ -23,10 +23,10 @@ _UNROUTED = ("no such path", "no such method")
 class Coverage:
     """The branches that there are, and how often each has been taken."""
 
-    def __init__(self, blueprint: Blueprint) -> None:
-        self.blueprint = blueprint
+    def __init__(self, compiled: CompiledPipeline) -> None:
+        self.compiled = compiled
         self.hits: Counter[Branch] = Counter()
-        self.possible = list(dict.fromkeys(branches(blueprint)))
+        self.possible = list(dict.fromkeys(branches(compiled)))
         self.impossible: list[Branch] = []
         """Those that no request can take: they don't count."""
         self._known = frozenset(self.possible)
@@ -35,7 +35,7 @@ class Coverage:
     def add(self, send: Send) -> None:
         """Count what a send made happen. Its exchanges must have kept their journeys."""
         for x in send.exchanges:
-            self.hits.update(branch for branch in taken(self.blueprint, x) if branch in self._known)
+            self.hits.update(branch for branch in taken(self.compiled, x) if branch in self._known)
             for use in x.rates:
                 whose, again = (use.stage, str(use.for_)), ("stages", use.stage, "refilled")
                 if x.refused_by == use.stage:
@@ -45,7 +45,7 @@ class Coverage:
                     self.hits[again] += 1
 
     def forget(self) -> None:
-        """What comes next comes to another world, where no limit has refused anybody."""
+        """What comes next comes to another run state, where no limit has refused anybody."""
         self._used_up.clear()
 
     def set_apart(self, impossible: Sequence[Branch]) -> None:
@@ -64,16 +64,16 @@ class Coverage:
         return 100 * (len(self.possible) - len(self.missing)) // max(len(self.possible), 1)
 
 
-def branches(blueprint: Blueprint) -> Iterator[Branch]:
+def branches(compiled: CompiledPipeline) -> Iterator[Branch]:
     """All branches of a pipeline, in the order of the file: stages, then routes, then what no route fits."""
-    for id_, options in blueprint.options.items():
-        behind = [item.spec for item in blueprint.placed if id_ in blueprint.on_way[item.route.id]]
-        if options.enabled and any(id_ in on_way for on_way in blueprint.on_way.values()):
+    for id_, options in compiled.options.items():
+        behind = [item.spec for item in compiled.placed if id_ in compiled.on_way[item.route.id]]
+        if options.enabled and any(id_ in on_way for on_way in compiled.on_way.values()):
             yield from (("stages", id_, name) for name in options.branches(behind))
             yield from (("stages", id_, name) for name in _patterns(options))
-    for item in blueprint.placed:
-        refuses = (item.route.access is None or item.route.access.who != "everyone") and _is_guarded(blueprint, item)
-        names = ["handler ran", *["refused"] * refuses, *handler_branches(item.spec.handler, blueprint.spec, item.desk)]
+    for item in compiled.placed:
+        refuses = (item.route.access is None or item.route.access.who != "everyone") and _is_guarded(compiled, item)
+        names = ["handler ran", *["refused"] * refuses, *handler_branches(item.spec.handler, compiled.spec, item.desk)]
         yield from (("routes", item.route.id, name) for name in names)
     yield from (("routes", ROUTER, name) for name in _UNROUTED)
 
@@ -86,19 +86,19 @@ def _patterns(options: StageOptions) -> list[str]:
     return ["passed over", *(f"{key} {one}" for key, texts in lists if len(texts) > 1 for one in texts)]
 
 
-def _is_guarded(blueprint: Blueprint, item: PlacedRoute) -> bool:
+def _is_guarded(compiled: CompiledPipeline, item: PlacedRoute) -> bool:
     """Whether anything on the route's way may refuse a caller for who it is."""
-    there = [blueprint.options[id_] for id_ in blueprint.on_way[item.route.id] if id_ in blueprint.options]
+    there = [compiled.options[id_] for id_ in compiled.on_way[item.route.id] if id_ in compiled.options]
     return any(one.guards() or list(one.credentials()) or one.kind in OWN_LOGIC for one in there if one.enabled)
 
 
-def taken(blueprint: Blueprint, x: Exchange) -> Iterator[Branch]:
+def taken(compiled: CompiledPipeline, x: Exchange) -> Iterator[Branch]:
     """The branches that one exchange took."""
     yield from x.branches
     if x.route is not None:
         if x.handler_reached:
             yield "routes", x.route.id, "handler ran"
-            item = next((item for item in blueprint.placed if item.route.id == x.route.id), None)
+            item = next((item for item in compiled.placed if item.route.id == x.route.id), None)
             if item is not None:
                 names = handler_taken(item.spec.handler, item.desk, x)
                 yield from (("routes", x.route.id, name) for name in names)
@@ -107,7 +107,7 @@ def taken(blueprint: Blueprint, x: Exchange) -> Iterator[Branch]:
     elif x.refused_by == ROUTER:
         yield "routes", ROUTER, _UNROUTED[bool(x.allowed)]
     for stage, way, did, _, note in x.journey or ():
-        options = blueprint.options.get(stage)
+        options = compiled.options.get(stage)
         if options is None:
             continue
         if did == "skipped":

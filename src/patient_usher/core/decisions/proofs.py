@@ -28,7 +28,7 @@ from patient_usher.core.decisions.request_factory import HOST, RequestFactory
 from patient_usher.core.decisions.runner import BASE, ScenarioRun, prepared
 from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.decisions.schema_samples import MADE_UP, Request, path_of
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.handlers import classes as handler_classes
 from patient_usher.core.handlers import contents as handler_contents
@@ -75,8 +75,8 @@ class Proof:
     ``open``: for each statement by id, why it isn't proved; nothing where it is. ``taken``: the branches of all cases.
     """
 
-    def __init__(self, blueprint: Blueprint, ids: Iterable[str]) -> None:
-        self.blueprint = blueprint
+    def __init__(self, compiled: CompiledPipeline, ids: Iterable[str]) -> None:
+        self.compiled = compiled
         self.open: dict[str, dict[str, None]] = {id_: {} for id_ in ids}
         self.left_out: dict[str, None] = {}
         self.classes = 0
@@ -96,7 +96,7 @@ class Proof:
         for id_, why in case.open.items():
             self.open[id_][why] = None
         for x in case.run.exchanges:
-            self.taken.update(taken(self.blueprint, x))
+            self.taken.update(taken(self.compiled, x))
 
     def excludes(self, branch: Branch) -> bool:
         """Whether no request can take a branch: every class was run, nothing was left out, and none took it."""
@@ -130,17 +130,17 @@ class _Root(NamedTuple):
 
 
 def cases(
-    blueprint: Blueprint, statements: Sequence[Statement], seed: int = 0, most: int = MOST_CLASSES
+    compiled: CompiledPipeline, statements: Sequence[Statement], seed: int = 0, most: int = MOST_CLASSES
 ) -> Iterator[Case]:
     """Every class of requests in every state that they read; ``most`` at most, of which the last says so."""
-    return _Walk(blueprint, statements, seed, most).cases()
+    return _Walk(compiled, statements, seed, most).cases()
 
 
-def impossible(blueprint: Blueprint, branches: Iterable[Branch], seed: int = 0) -> list[Branch]:
+def impossible(compiled: CompiledPipeline, branches: Iterable[Branch], seed: int = 0) -> list[Branch]:
     """Of these branches those that no request can take, as far as that can be proved."""
     asked = [branch for branch in branches if _OF_MATCHER.match(branch[2])]
-    proof = Proof(blueprint, ())
-    for case in cases(blueprint, (), seed) if asked else ():
+    proof = Proof(compiled, ())
+    for case in cases(compiled, (), seed) if asked else ():
         proof.add(case)
         if proof.left_out or proof.taken.issuperset(asked):
             break
@@ -150,13 +150,13 @@ def impossible(blueprint: Blueprint, branches: Iterable[Branch], seed: int = 0) 
 class _Walk:
     """All classes of requests to one pipeline."""
 
-    def __init__(self, blueprint: Blueprint, statements: Sequence[Statement], seed: int, most: int) -> None:
-        self.blueprint, self.statements, self.seed, self.most = blueprint, statements, seed, most
-        self.words = RequestFactory(blueprint)
-        stated = [one.when for one in blueprint.spec.always if isinstance(one, AlwaysSpec) and one.when is not None]
+    def __init__(self, compiled: CompiledPipeline, statements: Sequence[Statement], seed: int, most: int) -> None:
+        self.compiled, self.statements, self.seed, self.most = compiled, statements, seed, most
+        self.words = RequestFactory(compiled)
+        stated = [one.when for one in compiled.spec.always if isinstance(one, AlwaysSpec) and one.when is not None]
         self.stated = [atom for when in stated for atom in _atoms(when)]
-        self.specs = {one.id: one for one in blueprint.spec.always if isinstance(one, AlwaysSpec)}
-        own = (id_ for id_, options in blueprint.options.items() if options.kind in OWN_LOGIC)
+        self.specs = {one.id: one for one in compiled.spec.always if isinstance(one, AlwaysSpec)}
+        own = (id_ for id_, options in compiled.options.items() if options.kind in OWN_LOGIC)
         self.authors = frozenset(["handler", "", *own])
         self.about = {id_: _about(spec) for id_, spec in self.specs.items()}
         self.unsure: list[str] = []
@@ -203,23 +203,23 @@ class _Walk:
             elif not _merge(parts, value):
                 self.unsayable[f"requests that say {' and '.join(assigned)}"] = None
                 return None
-        scenario = Scenario("class", (_request(root, parts, self.blueprint.wallet.key_place),))
-        ready = prepared(scenario, self.blueprint, BASE)
+        scenario = Scenario("class", (_request(root, parts, self.compiled.credential_defaults.key_place),))
+        ready = prepared(scenario, self.compiled, BASE)
         if ready is None:
             self.unsayable[f"requests that say {' and '.join(assigned)}"] = None
             return None
-        world = WatchedWorld(self.blueprint, self.seed)
-        for key in [key for key in self.blueprint.stateful if str(key) in states]:
-            for memory in world.memories:
+        run_state = WatchedWorld(self.compiled, self.seed)
+        for key in [key for key in self.compiled.stateful if str(key) in states]:
+            for memory in run_state.memories:
                 memory[key] = states[str(key)]()
-        done = ScenarioRun(scenario, tuple(judged.send for judged in run(world, ready)), ready.starts)
+        done = ScenarioRun(scenario, tuple(judged.send for judged in run(run_state, ready)), ready.starts)
         x = done.last
         if root.item is not None and (x.route is None or x.route.id != root.item.route.id):
             return None  # its path belongs to another
-        world.log.end()
+        run_state.log.end()
         checks = {one.id: one.judge(x) for one in self.statements}
-        reads = world.log.reads()
-        world.log.on = False
+        reads = run_state.log.reads()
+        run_state.log.on = False
         known: dict[str, None] = {}
         undivided = dict.fromkeys(self.unsure)
         for read in reads:
@@ -251,7 +251,7 @@ class _Walk:
     # What looks at a fact.
 
     def _options(self, root: _Root) -> list[StageOptions]:
-        options = self.blueprint.options
+        options = self.compiled.options
         return [options[id_] for id_ in self.words.order(root.item) if id_ in options]
 
     def _looks(self, part: Model, key: str) -> tuple[frozenset[str], list[Atom]]:
@@ -285,7 +285,7 @@ class _Walk:
             yield "what fronts say of callers"
 
     def _front_is_plain(self) -> bool:
-        deployment = self.blueprint.spec.deployment
+        deployment = self.compiled.spec.deployment
         front = deployment.in_front
         return not (front.ends_tls or front.sends != "nothing" or deployment.trusts_forwarded)
 
@@ -294,13 +294,13 @@ class _Walk:
         fact, by, how = read
         if by in ("front", "done") or fact in ("method", "header.host"):
             return False  # what is done when all is over writes into states and logs alone
-        stage = self.blueprint.stages.get(by)
+        stage = self.compiled.stages.get(by)
         if stage is not None and stage.only_watches:
             return False
         if fact.startswith("state."):
             return True
         if how == "written":
-            options = self.blueprint.options.get(by)
+            options = self.compiled.options.get(by)
             if options is not None and options.classes(fact) and self._is_copied(root, fact):
                 raise _Undivided(f"{by} reads {fact}, which a stage fills in")
             return False
@@ -319,8 +319,8 @@ class _Walk:
                 self._looks(item.spec.handler, f"handler of {item.route.id}")[0] if item is not None else frozenset()
             )
             known = self._is_named(fact, names)
-        elif by in self.blueprint.options:
-            options = self.blueprint.options[by]
+        elif by in self.compiled.options:
+            options = self.compiled.options[by]
             native = options.classes(fact)
             if native is not None:
                 return bool(native)
@@ -329,7 +329,7 @@ class _Walk:
             known = fact == "path" or self._is_named(fact, self._looks(options, by)[0]) or self._shows(options, fact)
         else:
             known = False
-        if not known and self.blueprint.sequential:  # work on a draft is done beside another's step
+        if not known and self.compiled.sequential:  # work on a draft is done beside another's step
             known = any(options.classes(fact) is not None for options in self._options(root))
         if not known:
             raise _Undivided(f"{by} reads {_WHOLE.get(fact, fact)}")
@@ -406,7 +406,7 @@ class _Walk:
         found = readers[0].bodies(route) if len(readers) == 1 else None
         if found is None or any(_fact(atom.fact) == "body.*" for atom in self._atoms_at(root)):
             raise _Undivided("the body")
-        contents = handler_contents(route.handler, self.blueprint.spec) if route is not None else []
+        contents = handler_contents(route.handler, self.compiled.spec) if route is not None else []
         forms = [one for one in contents if isinstance(one, dict)]
         return [{}, *found, *({"json": one} for one in contents), *({"form": one} for one in forms)]
 
@@ -454,13 +454,13 @@ class _Walk:
         return [atom for atom in self._atoms_at(root) if _fact(atom.fact) in reached]
 
     def _situations(self, key: str) -> list[Request]:
-        for known, keeper in self.blueprint.stateful.items():
+        for known, keeper in self.compiled.stateful.items():
             if str(known) == key:
                 found = keeper.situations() if hasattr(keeper, "situations") else None
                 if found is None:
                     break
                 return [{}, *({key: make} for make in found)]
-        name = key if key in self.blueprint.options else re.sub(r"\W+", " ", key).strip()
+        name = key if key in self.compiled.options else re.sub(r"\W+", " ", key).strip()
         raise _Undivided(f"what {name} remembers")
 
     def _credentials(self, asked: Credential) -> list[Request]:
@@ -469,7 +469,7 @@ class _Walk:
         accounts = words.people
         if len(accounts) > _MOST_ACCOUNTS:
             raise _Undivided(f"more than {_MOST_ACCOUNTS} accounts")
-        if any(item.desk is not None for item in self.blueprint.placed):
+        if any(item.desk is not None for item in self.compiled.placed):
             raise _Undivided("what desks give")
         found: list[Request] = [{}]
         if asked.scheme == "api-key" and asked.place is not None:
@@ -499,13 +499,13 @@ class _Walk:
     def _roots(self) -> Iterator[_Root]:
         """Every method at every place that differs for somebody: routes, then what no route fits."""
         patterns, methods = self._patterns()
-        placed = {item.route.id: item for item in self.blueprint.placed}
+        placed = {item.route.id: item for item in self.compiled.placed}
         seen: set[object] = set()
-        for item in self.blueprint.placed:
+        for item in self.compiled.placed:
             plain = path_of(item.route.template, {})
             paths = _paths(item, patterns)
             for method in dict.fromkeys([item.route.method, *methods]):
-                route, _, allowed = self.blueprint.router.find(method, _url(plain))
+                route, _, allowed = self.compiled.router.find(method, _url(plain))
                 if route is not None:
                     if placed[route.id] is item:
                         yield _Root(method, paths or (plain,), bool(paths), item)
@@ -521,19 +521,19 @@ class _Walk:
             yield _Root(method, free or ("/made-up/path",), bool(free), None)
 
     def _is_known(self, path: str, methods: Iterable[str]) -> bool:
-        found = (self.blueprint.router.find(method, _url(path)) for method in methods)
+        found = (self.compiled.router.find(method, _url(path)) for method in methods)
         return any(route is not None or allowed for route, _, allowed in found)
 
     def _patterns(self) -> tuple[list[str], list[str]]:
         """Every pattern of paths that anything goes by, and every method."""
         patterns: dict[str, None] = {}
         methods = dict.fromkeys(_METHODS)
-        for options in self.blueprint.options.values():
+        for options in self.compiled.options.values():
             for text in (*(options.only or ()), *(options.except_ or ())):
                 named, path = split_request(text)
                 patterns[path] = None
                 methods |= dict.fromkeys(named)
-        parts: list[Model] = [*self.blueprint.options.values(), *(i.spec.handler for i in self.blueprint.placed)]
+        parts: list[Model] = [*self.compiled.options.values(), *(i.spec.handler for i in self.compiled.placed)]
         atoms = [*self.stated, *(atom for part in parts for _, when in _outermost(part) for atom in _atoms(when))]
         for atom in atoms:
             wanted = atom.wanted if isinstance(atom.wanted, list) else [atom.wanted]
@@ -541,7 +541,7 @@ class _Walk:
                 patterns |= dict.fromkeys(map(str, wanted))
             elif atom.fact == "method":
                 methods |= dict.fromkeys(map(str, wanted))
-        methods |= dict.fromkeys(item.route.method for item in self.blueprint.placed)
+        methods |= dict.fromkeys(item.route.method for item in self.compiled.placed)
         return list(patterns), list(methods)
 
 

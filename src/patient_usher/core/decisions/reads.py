@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Set
 from typing import Any, NamedTuple
 
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.http.urls import Url
@@ -267,8 +267,8 @@ class _WatchedMemory(dict[Any, Any]):
         return super().get(key, default)
 
 
-class WatchedWorld(World):
-    """A world that keeps what the last exchange read."""
+class WatchedWorld(RunState):
+    """A run state that keeps what the last exchange read."""
 
     log: ReadLog
 

@@ -10,7 +10,7 @@ from urllib.parse import urlencode
 
 from patient_usher.core.decisions.scenario import UNKNOWN, WRONG, Credential, Scenario
 from patient_usher.core.decisions.schema_samples import MADE_UP, Request, broken, misfit, path_of, sample
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.plan.data_availability import handler_reads
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.accounts import AccountSpec
@@ -46,9 +46,9 @@ def password_of(name: str) -> str:
 class RequestFactory:
     """What requests to a pipeline can be made of."""
 
-    def __init__(self, blueprint: Blueprint) -> None:
-        self.blueprint = blueprint
-        self.spec = blueprint.spec
+    def __init__(self, compiled: CompiledPipeline) -> None:
+        self.compiled = compiled
+        self.spec = compiled.spec
         self.remembered: dict[str, list[Any]] = {}
         """What others have found out, by what it is of."""
 
@@ -165,7 +165,7 @@ class RequestFactory:
         held = [{*account.roles, *account.scopes} for account in self.spec.accounts.values()]
         asked = [
             (item.route.access.who, name)
-            for item in self.blueprint.placed
+            for item in self.compiled.placed
             if item.route.access is not None and item.route.access.who in ("role", "scope")
             for name in item.route.access.names
         ]
@@ -197,21 +197,21 @@ class RequestFactory:
     @cached_property
     def _placed_credentials(self) -> list[Json]:
         return [
-            asked for options in self.blueprint.options.values() if options.enabled for asked in options.credentials()
+            asked for options in self.compiled.options.values() if options.enabled for asked in options.credentials()
         ]
 
     def right_by(self, asked: Any, name: str) -> Credential | None:
         """A right credential of an account by one scheme, where it has one."""
         account = self.people[name]
         plain = account.password is not None and not account.password.startswith("$argon2")
-        if asked.scheme == "bearer" and self.blueprint.wallet.bearer.keys:
+        if asked.scheme == "bearer" and self.compiled.credential_defaults.bearer.keys:
             return Credential("right", name, {"sign": {"bearer": name}})
         if asked.scheme == "basic" and plain:
             return Credential("right", name, {"sign": {"basic": name}})
         if asked.scheme == "api-key" and account.api_keys:
             return Credential("right", name, {"sign": {"api-key": name}})
         if asked.scheme == "session-cookie" and plain:
-            desks = (item for item in self.blueprint.placed if item.desk == "sign-in" and gives_cookie(item))
+            desks = (item for item in self.compiled.placed if item.desk == "sign-in" and gives_cookie(item))
             desk = next(desks, None)
             if desk is not None:
                 keeper = f"{name}-at-the-desk"
@@ -230,7 +230,7 @@ class RequestFactory:
             found += [right for name in list(accounts)[:4] if (right := self.right_by(asked, name)) is not None]
             if asked.scheme == "bearer":
                 wrong: Request = {"headers": {"Authorization": "Bearer made-up.and.wrong"}}
-                if self.blueprint.wallet.bearer.keys and accounts:
+                if self.compiled.credential_defaults.bearer.keys and accounts:
                     name = next(iter(accounts))
                     found.append(Credential("expired", None, {"sign": {"bearer": name, "expires-in": "0s"}}))
                     found.append(Credential("early", None, {"sign": {"bearer": name, "valid-in": "1h"}}))
@@ -284,7 +284,7 @@ class RequestFactory:
     @cached_property
     def desks(self) -> dict[str, DeskSpec]:
         """The desks, by their group's id."""
-        groups = (group for item in self.blueprint.placed for group in item.groups)
+        groups = (group for item in self.compiled.placed for group in item.groups)
         return {group.id: group.desk for group in groups if group.desk is not None}
 
     def scenario(self, sort: str, item: PlacedRoute, credential: Credential, **more: object) -> Scenario:
@@ -307,7 +307,7 @@ class RequestFactory:
         """Origins that some stage lists, as pages have them: at most three."""
         listed = [
             origin.replace("*.", "www.")
-            for options in self.blueprint.options.values()
+            for options in self.compiled.options.values()
             if options.enabled
             for origin in options.pages_from()
         ]
@@ -335,8 +335,8 @@ class RequestFactory:
 
     def order(self, item: PlacedRoute | None) -> list[str]:
         """What is on a route's way and switched on, in running order."""
-        options = self.blueprint.options
-        return [id_ for id_ in self.blueprint.order(item) if id_ not in options or options[id_].enabled]
+        options = self.compiled.options
+        return [id_ for id_ in self.compiled.order(item) if id_ not in options or options[id_].enabled]
 
     def unlike(self, items: Iterable[PlacedRoute]) -> list[PlacedRoute]:
         """Of routes that the same stages stand before, for the same callers and with the same method, the first."""
@@ -353,7 +353,7 @@ class RequestFactory:
         Routes are of a sort where the same stages stand before them, for the same callers, with the same settings, and
         their handlers read the same.
         """
-        placed = self.blueprint.placed
+        placed = self.compiled.placed
         if len(placed) <= _SMALL:
             return list(placed)
         found: dict[object, PlacedRoute] = {}

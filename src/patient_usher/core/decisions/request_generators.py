@@ -1,6 +1,6 @@
 """Requests that can matter to a pipeline.
 
-The unit is a ``Probe``: a short piece of a trace, to be tried in a world of its own. They come from short
+The unit is a ``Probe``: a short piece of a trace, to be tried in a run state of its own. They come from short
 to long, and within a length from plain to odd, so that the first that shows something shows it best.
 """
 
@@ -22,7 +22,7 @@ from patient_usher.core.decisions.request_factory import (
 )
 from patient_usher.core.decisions.scenario import UNKNOWN, WRONG, Credential, Scenario
 from patient_usher.core.decisions.schema_samples import Request, path_of
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.matcher import When
 from patient_usher.core.model.patterns import fits_template, split_request
@@ -30,9 +30,9 @@ from patient_usher.core.model.pipeline import StageOptions
 from patient_usher.core.model.reads import within
 
 
-def scenarios(blueprint: Blueprint) -> Iterator[Scenario]:
+def scenarios(compiled: CompiledPipeline) -> Iterator[Scenario]:
     """Everything that is tried, from short to long."""
-    words = RequestFactory(blueprint)
+    words = RequestFactory(compiled)
     for sort in (
         _calls,
         _samples,
@@ -60,7 +60,7 @@ def _calls(words: RequestFactory) -> Iterator[Scenario]:
         for credential in words.callers:
             if credential != words.may(item):
                 yield words.scenario("call", item, credential)
-    for item in words.blueprint.placed if len(placed) < len(words.blueprint.placed) else ():
+    for item in words.compiled.placed if len(placed) < len(words.compiled.placed) else ():
         if item not in placed:
             for credential in two_sorts(words, item):
                 yield words.scenario("call", item, credential)
@@ -76,7 +76,7 @@ def _samples(words: RequestFactory) -> Iterator[Scenario]:
     """What the stages on the way say that takes their branches; where routes are alike, at one of them."""
     for item in words.unlike(words.typical):
         for id_ in words.order(item):
-            options = words.blueprint.options.get(id_)
+            options = words.compiled.options.get(id_)
             if options is not None:
                 for parts in (*options.samples(item.spec), *_pattern_parts(item, options)):
                     yield words.scenario("sample", item, words.may(item), **deepcopy(parts))
@@ -117,7 +117,7 @@ def _bodies(words: RequestFactory) -> Iterator[Scenario]:
     """Bodies that are ordinary, can't be read, don't fit, or are too large."""
     limits = [
         limit
-        for options in words.blueprint.options.values()
+        for options in words.compiled.options.values()
         if (limit := options.largest_body()) is not None and limit <= LARGEST
     ]
     for item in words.typical:
@@ -193,7 +193,7 @@ def _spelled(words: RequestFactory) -> Iterator[Scenario]:
     for item in words.typical:
         if item.route.method != "GET":
             continue
-        options = [words.blueprint.options[id_] for id_ in words.order(item) if id_ in words.blueprint.options]
+        options = [words.compiled.options[id_] for id_ in words.order(item) if id_ in words.compiled.options]
         whens = [when for one in options for _, when in within(one, (), When)]
         patterns = dict.fromkeys(pattern for one in options for pattern in one.only or ())
         patterns |= dict.fromkeys(pattern for when in whens for pattern in when.path or ())
@@ -243,7 +243,7 @@ def _copied_parts(credential: Credential) -> Request:
 def _desks(words: RequestFactory) -> Iterator[Scenario]:
     """What the desk gave, used; a wrong password; refreshing, twice with the same; using what was signed out of."""
     desks: dict[str, dict[str, PlacedRoute]] = {}
-    for item in words.blueprint.placed:
+    for item in words.compiled.placed:
         if item.desk is not None:
             desks.setdefault(item.groups[-1].id, {})[item.desk] = item
     for routes in desks.values():
@@ -269,7 +269,7 @@ def _desks(words: RequestFactory) -> Iterator[Scenario]:
 def _used(words: RequestFactory, desk: PlacedRoute, sign_in: Request) -> Iterator[Scenario]:
     """Signing in, and calling what is for whoever did, with each kind of thing that the desk gives."""
     group, name = desk.groups[-1].id, sign_in["json"]["name"]
-    near = [item for item in words.blueprint.placed if item.desk is None and group in [g.id for g in item.groups]]
+    near = [item for item in words.compiled.placed if item.desk is None and group in [g.id for g in item.groups]]
     for item in [
         item for item in near if not words.is_for(item.route.access, None) and words.is_for(item.route.access, name)
     ][:2]:
@@ -303,7 +303,7 @@ def _failing(words: RequestFactory) -> Iterator[Scenario]:
     placed = [item for item in words.typical if item.desk is None]
     for item in words.unlike(placed):
         yield from failing(words, item, MISHAP)
-    answered = (name for option in words.blueprint.options.values() for name in option.answers_errors())
+    answered = (name for option in words.compiled.options.values() for name in option.answers_errors())
     types = [*words.spec.errors, *answered]
     for item in placed[:1]:
         for type_ in dict.fromkeys(types):
@@ -331,7 +331,7 @@ _DOES = {"answer", "cases", "echo", "python", "records", "do", "fails_every", "r
 def _switched(words: RequestFactory) -> Iterator[Scenario]:
     """Stages that are switched off switched on; handlers that take too long."""
     placed = words.typical
-    for id_, options in words.blueprint.options.items():
+    for id_, options in words.compiled.options.items():
         if options.answers_all() and not options.enabled:
             change: Request = {"change": {"stages": {id_: {"enabled": True}}}}
             for item in words.unlike(placed):
@@ -352,7 +352,7 @@ def _again(words: RequestFactory) -> Iterator[Scenario]:
     for item in words.typical:
         if item.route.method != "GET":
             continue
-        kinds = {words.blueprint.options[id_].kind for id_ in words.order(item) if id_ in words.blueprint.options}
+        kinds = {words.compiled.options[id_].kind for id_ in words.order(item) if id_ in words.compiled.options}
         if not kinds & {"cache", "conditional"}:
             continue
         yield from again(words, item)
@@ -397,8 +397,8 @@ def _varied(words: RequestFactory, item: PlacedRoute) -> list[tuple[str, Request
     """Pairs that differ in one thing only which the handler, or a stage on the way, reads; and its name."""
     names = set(names_in(item.spec.handler))
     for id_ in words.order(item):
-        if id_ in words.blueprint.options:
-            option = words.blueprint.options[id_]
+        if id_ in words.compiled.options:
+            option = words.compiled.options[id_]
             names |= set(names_in(option))
             names |= {"header.Accept-Encoding"} if option.kind == "compress" else set()
     pairs = []
@@ -436,7 +436,7 @@ def _bursts(words: RequestFactory) -> Iterator[Scenario]:
     """One more than a limit lets through, and again when its window is over."""
     for item in words.typical:
         for id_ in words.order(item):
-            options = words.blueprint.options.get(id_)
+            options = words.compiled.options.get(id_)
             limit = options.limit() if options is not None else None
             if limit is not None and limit.quota < LONGEST_BURST:
                 yield from bursts(words, item, limit.quota + 1)

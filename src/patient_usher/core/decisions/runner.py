@@ -1,4 +1,4 @@
-"""Trying requests out: each probe in a world of its own, within a budget, each once only."""
+"""Trying requests out: each probe in a run state of its own, within a budget, each once only."""
 
 from __future__ import annotations
 
@@ -6,9 +6,9 @@ from typing import NamedTuple
 
 from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.bind.trace import BoundTrace, prepare, read_spec
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.document import Json, Unusable
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.record import Record, send_records
@@ -64,36 +64,36 @@ class Runner:
         other._ready = self._ready
         return other
 
-    def run(self, scenario: Scenario, blueprint: Blueprint) -> ScenarioRun | None:
+    def run(self, scenario: Scenario, compiled: CompiledPipeline) -> ScenarioRun | None:
         """What comes of a probe; None where it can't be sent there, or the budget is used up."""
         if self.tried + scenario.sent > min(self.budget, self.ceiling):
             self.spent = True
             return None
-        prepared = self._prepared(scenario, blueprint)
+        prepared = self._prepared(scenario, compiled)
         if prepared is None:
             return None
         self.tried += scenario.sent
         try:
-            world = World(blueprint, self.seed)
-            world.looks = self.looks
-            sends = tuple(judged.send for judged in run(world, prepared))
+            run_state = RunState(compiled, self.seed)
+            run_state.looks = self.looks
+            sends = tuple(judged.send for judged in run(run_state, prepared))
         except Unusable:  # a change that doesn't fit this pipeline
             return None
         return ScenarioRun(scenario, sends, prepared.starts) if sends else None
 
-    def _prepared(self, scenario: Scenario, blueprint: Blueprint) -> BoundTrace | None:
+    def _prepared(self, scenario: Scenario, compiled: CompiledPipeline) -> BoundTrace | None:
         """A probe made ready, once: what is ready for a pipeline is for one that differs a little."""
         key = repr(scenario)
         if key not in self._ready:
-            self._ready[key] = prepared(scenario, blueprint, self.base)
+            self._ready[key] = prepared(scenario, compiled, self.base)
         return self._ready[key]
 
 
-def prepared(scenario: Scenario, blueprint: Blueprint, base: str) -> BoundTrace | None:
+def prepared(scenario: Scenario, compiled: CompiledPipeline, base: str) -> BoundTrace | None:
     """A probe made ready for a pipeline; None where it doesn't fit it."""
     doc: Json = scenario.document(base)
     try:
-        return prepare(read_spec(doc), doc, "tried", blueprint, _no_file, [])
+        return prepare(read_spec(doc), doc, "tried", compiled, _no_file, [])
     except Unusable:
         return None
 

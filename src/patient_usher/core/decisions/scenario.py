@@ -45,7 +45,7 @@ APART = "2h"
 
 
 def in_turn(scenarios: Iterable[Scenario], gap: str | None = APART) -> Iterator[tuple[int, bool, Request]]:
-    """The requests of probes that share a world, each probe long after the other, or at once with ``gap`` None.
+    """The requests of probes that share a run state, each probe long after the other, or at once with ``gap`` None.
 
     With each, the number of its probe, from 1, and whether it is the probe's last that is sent.
     """

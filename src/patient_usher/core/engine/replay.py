@@ -1,4 +1,4 @@
-"""Replaying a trace in a world: who sends what and when, and what they keep of the answers.
+"""Replaying a trace in a run state: who sends what and when, and what they keep of the answers.
 
 An entry without ``at`` waits for the one before; one with ``at`` comes whatever else is going on. A
 trace in memory is read whole before the first is sent. One that streams is read as far ahead as it
@@ -19,7 +19,7 @@ from patient_usher.core.engine.callers.script import Caller, Conversation, Outgo
 from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.engine.run.clock import ARRIVAL, Clock
 from patient_usher.core.engine.run.model_service import MakeService, ModelService
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.document import Problem, Unusable
@@ -40,7 +40,7 @@ class Send(Struct, eq=False):
     """
 
     entry: Entry
-    recipe: RequestTemplate
+    request_template: RequestTemplate
     repetition: int
     id: str
     at: int
@@ -57,20 +57,20 @@ class Send(Struct, eq=False):
     @property
     def last(self) -> bool:
         """Whether this is the last repetition of its request."""
-        return self.repetition == self.recipe.spec.times
+        return self.repetition == self.request_template.spec.times
 
 
 class Replay:
-    """A trace on its way through a world, or to another service whose callers the world keeps.
+    """A trace on its way through a run state, or to another service whose callers the run state keeps.
 
-    Times of the trace count from ``starts``, or from where the world's last replay ended. With
+    Times of the trace count from ``starts``, or from where the run state's last replay ended. With
     ``journeys`` every exchange keeps its journey and log; else those only of which something is expected,
     and those of browsers.
     """
 
     def __init__(
         self,
-        world: World,
+        run_state: RunState,
         starts: int,
         entries: Iterable[Entry],
         *,
@@ -78,15 +78,15 @@ class Replay:
         journeys: bool = True,
         service: MakeService | None = None,
     ) -> None:
-        self.world = world
-        self.starts = starts if world.now is None else max(starts, world.now)
+        self.run_state = run_state
+        self.starts = starts if run_state.now is None else max(starts, run_state.now)
         self.clock = Clock(self.starts)
         self.service: Service = (
-            ModelService(world, self.clock, self._finished, self._over)
+            ModelService(run_state, self.clock, self._finished, self._over)
             if service is None
             else service(self.clock, self._finished, self._over)
         )
-        self.kept = Kept(world.kept)
+        self.kept = Kept(run_state.kept)
         self.journeys = journeys
         self.streams = streams
         self._entries = iter(entries)
@@ -108,8 +108,8 @@ class Replay:
         while (sends or clock.arrivals) and step():
             while sends and not sends[0].open:
                 yield sends.popleft()
-        self.world.now = self.clock.now
-        self.world.kept = dict(self.kept)
+        self.run_state.now = self.clock.now
+        self.run_state.kept = dict(self.kept)
         if self._broken is not None:
             raise self._broken
 
@@ -144,12 +144,12 @@ class Replay:
         self._timed -= entry.at is not None
         if self.streams:
             self._read_ahead()
-        if entry.recipe is not None:
-            self._launch((entry, entry.recipe, 1), 0)
+        if entry.request_template is not None:
+            self._launch((entry, entry.request_template, 1), 0)
             return
         assert entry.change is not None
         try:
-            self.world.change(entry.change.change)
+            self.run_state.change(entry.change.change)
         except Unusable as error:
             raise Unusable(problem._replace(spot=entry.spot) for problem in error.problems) from None
         self._follow(entry)
@@ -162,24 +162,26 @@ class Replay:
             self.clock.push(time, ARRIVAL, follower.order, self._come, follower)
 
     def _launch(self, subject: tuple[Entry, RequestTemplate, int], _: int) -> None:
-        entry, recipe, repetition = subject
-        now, spec = self.clock.now, recipe.spec
+        entry, request_template, repetition = subject
+        now, spec = self.clock.now, request_template.spec
         id_ = entry.id if spec.times == 1 else f"{entry.id}[{repetition}]"
-        send = Send(entry, recipe, repetition, id_, now, now)
+        send = Send(entry, request_template, repetition, id_, now, now)
         self._sends.append(send)
         if spec.times > 1 and spec.every is not None and not send.last:
-            self.clock.push(now + spec.every, ARRIVAL, entry.order, self._launch, (entry, recipe, repetition + 1))
-        request = recipe.ready
+            self.clock.push(
+                now + spec.every, ARRIVAL, entry.order, self._launch, (entry, request_template, repetition + 1)
+            )
+        request = request_template.ready
         if request is None:
-            self.kept.now, self.kept.accounts = now, self.world.blueprint.spec.accounts
+            self.kept.now, self.kept.accounts = now, self.run_state.compiled.spec.accounts
             try:
-                request = recipe.request(self.kept, self.world.blueprint)
+                request = request_template.request(self.kept, self.run_state.compiled)
             except (LookupError, ValueError) as error:
                 self._not_sent(send, error)
                 return
         if entry.address is not None:
             request = Request(request.method, request.url, request.fields, request.body, entry.address)
-        caller = self.world.callers.get(recipe.caller_name) or self._new_caller(recipe)
+        caller = self.run_state.callers.get(request_template.caller_name) or self._new_caller(request_template)
         if caller.talks:
             send.conversation = caller.conversation(request, now, self.service, spec)
             self._start(send, next(send.conversation))
@@ -187,29 +189,31 @@ class Replay:
             x = send.final = self._arrive(send, send.id, request)
             self._depart(send, x)
 
-    def _new_caller(self, recipe: RequestTemplate) -> Caller | Browser:
+    def _new_caller(self, request_template: RequestTemplate) -> Caller | Browser:
         make: Any = Caller
-        if recipe.caller.kind == "browser":
+        if request_template.caller.kind == "browser":
             from patient_usher.core.engine.callers.browser import Browser  # most replays need none
 
             make = Browser
-        caller = self.world.callers[recipe.caller_name] = make(recipe.caller_name, recipe.caller)
+        caller = self.run_state.callers[request_template.caller_name] = make(
+            request_template.caller_name, request_template.caller
+        )
         return caller  # type: ignore[no-any-return]
 
     def _arrive(self, send: Send, id_: str, request: Request) -> Exchange:
         """An exchange of a send, at the service's door."""
-        recipe = send.recipe
-        watched = self.journeys or recipe.expects or recipe.caller.kind == "browser"
+        request_template = send.request_template
+        watched = self.journeys or request_template.expects or request_template.caller.kind == "browser"
         x = self.service.arrive(id_, request, self.clock.now, watched=watched)
-        x.send, x.caller = send, recipe.caller_name
-        if self.world.lasts:
+        x.send, x.caller = send, request_template.caller_name
+        if self.run_state.lasts:
             x.took = send.entry.took
         send.exchanges.append(x)
         return x
 
     def _depart(self, send: Send, x: Exchange) -> None:
         send.open += 1
-        self.service.start(x, send.recipe.caller.patience)
+        self.service.start(x, send.request_template.caller.patience)
 
     def _start(self, send: Send, outgoing: Outgoing) -> None:
         """One request of a conversation, which may need none to go out."""
@@ -234,14 +238,20 @@ class Replay:
         missing = isinstance(error, LookupError)
         what = f"nothing was kept as {error.args[0]}" if missing else str(error)
         send.failures.append(("send", "a request that can be sent", what))
-        recipe = send.recipe
-        written = recipe.written if recipe.written.startswith("/") else f"/{recipe.written}"
-        request = Request(
-            recipe.method, recipe.base.at(written), Fields(), b"", send.entry.address or recipe.caller.address
+        request_template = send.request_template
+        written = (
+            request_template.written if request_template.written.startswith("/") else f"/{request_template.written}"
         )
-        self.world.exchanges += 1
-        x = arriving(self.world.exchanges, send.id, request, self.clock.now)
-        x.send, x.outcome, x.caller = send, "not-sent", recipe.caller_name
+        request = Request(
+            request_template.method,
+            request_template.base.at(written),
+            Fields(),
+            b"",
+            send.entry.address or request_template.caller.address,
+        )
+        self.run_state.exchanges += 1
+        x = arriving(self.run_state.exchanges, send.id, request, self.clock.now)
+        x.send, x.outcome, x.caller = send, "not-sent", request_template.caller_name
         send.exchanges.append(x)
         send.final = x
         self._send_finished(send)
@@ -268,21 +278,21 @@ class Replay:
 
     def _answered(self, send: Send, x: Exchange) -> None:
         """The caller has what it called for; a copy may still be made fresh meanwhile."""
-        if send.recipe.spec.keep:
+        if send.request_template.spec.keep:
             self._keep(send, x)
         self._send_finished(send)
 
     def _send_finished(self, send: Send) -> None:
         send.finished, send.answered = self.clock.now, True
-        if send.repetition == send.recipe.spec.times:
+        if send.repetition == send.request_template.spec.times:
             if self._followers:
                 self._follow(send.entry)
-        elif send.recipe.spec.every is None:
-            again = (send.entry, send.recipe, send.repetition + 1)
+        elif send.request_template.spec.every is None:
+            again = (send.entry, send.request_template, send.repetition + 1)
             self.clock.push(self.clock.now, ARRIVAL, send.entry.order, self._launch, again)
 
     def _keep(self, send: Send, x: Exchange) -> None:
-        for name, rule in send.recipe.spec.keep.items():
+        for name, rule in send.request_template.spec.keep.items():
             answer = x.answer
             try:
                 if answer is None:

@@ -54,7 +54,7 @@ class Failing(Handler):
         self.inner, self.every, self.fail = handler, every, fail
 
     @property
-    def hangs_on(self) -> tuple[str, ...]:
+    def partition_keys(self) -> tuple[str, ...]:
         """Its runs are counted for its route alone."""
         return ("route",)
 

@@ -191,7 +191,7 @@ def laid_behind(fields: Fields, draft: Fields, said: Fields | None = None) -> Fi
     return own
 
 
-def laid_onto(draft: Fields, fields: Fields) -> Fields:
+def merge_over(draft: Fields, fields: Fields) -> Fields:
     """What stands behind, on a draft whose own fields win; of Vary both count."""
     whole = draft.copy()
     for name, value in fields:

@@ -34,17 +34,17 @@ NOTHING = Nothing()
 
 
 class AnswerAndPass:
-    """A stage answers and yet passes the request on: a slip, unless it ``refreshes`` what it keeps.
+    """A stage answers and yet passes the request on: a slip, unless it ``background_refresh`` what it keeps.
 
     Then what is behind runs for the stage itself, with a ``request`` of its own, and its ``way_out`` sees
     what comes of it.
     """
 
-    __slots__ = ("answer", "refreshes", "request")
+    __slots__ = ("answer", "background_refresh", "request")
 
-    def __init__(self, answer: Answer, *, refreshes: bool = False, request: Request | None = None) -> None:
+    def __init__(self, answer: Answer, *, background_refresh: bool = False, request: Request | None = None) -> None:
         self.answer = answer
-        self.refreshes = refreshes
+        self.background_refresh = background_refresh
         self.request = request
 
 

@@ -148,7 +148,7 @@ class Exchange(Struct, eq=False):
     browser: Verdict | None = None
     took: int | None = None
     """How long its handler is busy, where the trace says so, in microseconds."""
-    refreshes: bool = False
+    background_refresh: bool = False
     handler_reached: bool = False
     handler_finished: bool = False
 

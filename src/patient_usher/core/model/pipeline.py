@@ -349,7 +349,7 @@ class StageOptions(Model):
         """What of the options will hardly be meant: where in them, what, and the mend."""
         return ()
 
-    def doubts(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
+    def route_warnings(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
         """What of a route on its way will hardly be meant: where in the route, what, and the mend."""
         return ()
 

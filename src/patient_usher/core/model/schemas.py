@@ -158,7 +158,7 @@ def _dialect(schema: Json) -> Json:
     return validator_for(schema, default=Draft202012Validator)
 
 
-def compiled(schema: Json) -> Compiled:
+def compiled_schema(schema: Json) -> Compiled:
     """What validates values against a schema: ``format`` asserts, patterns are linear, nothing is fetched."""
     from referencing import Registry
 

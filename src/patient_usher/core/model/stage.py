@@ -133,7 +133,7 @@ class Stage:
     """Whether what the stage remembers may make instances differ, so that sharing it means something."""
 
     @property
-    def hangs_on(self) -> Sequence[str]:
+    def partition_keys(self) -> Sequence[str]:
         """The parts of a request on any one of which what it remembers hangs; empty where that shows nowhere."""
         return ("everything",) if self.remembers else ()
 

@@ -27,7 +27,7 @@ from patient_usher.core.http.caching import (
 )
 from patient_usher.core.http.conditional import CONFIRMED, evaluate, not_modified, weak_match
 from patient_usher.core.http.dates import MICROSECONDS, http_date, in_seconds
-from patient_usher.core.http.fields import Fields, add_vary, laid_behind, laid_onto, list_items
+from patient_usher.core.http.fields import Fields, add_vary, laid_behind, list_items, merge_over
 from patient_usher.core.http.messages import Answer, Request, text_answer
 from patient_usher.core.http.ranges import is_range
 from patient_usher.core.http.urls import Url, normal, same_origin
@@ -248,7 +248,7 @@ class Stage(base.Stage):
         flights[work.key] = InFlight()
         work.leads, work.stored = True, stored
         work.asked = asking = self._asking(x.request, stored)
-        return AnswerAndPass(answer, refreshes=True, request=asking)
+        return AnswerAndPass(answer, background_refresh=True, request=asking)
 
     def _forward(self, x: Exchange, work: _Work, stored: Stored | None, use: Use | None) -> Effect:
         work.at = x.now
@@ -295,9 +295,9 @@ class Stage(base.Stage):
         answer = stored.answer.copy()
         answer.fields.put("Age", str((age or 0) // MICROSECONDS))
         if work.draft is not None:
-            answer.fields = laid_onto(work.draft, answer.fields)
+            answer.fields = merge_over(work.draft, answer.fields)
             if stored.answer.draft is not None:  # marks of those behind, which an answer in this one's place has too
-                x.answer = Answer(200, laid_onto(work.draft, stored.answer.draft))
+                x.answer = Answer(200, merge_over(work.draft, stored.answer.draft))
         asked = (work.reached or x.request).fields
         modified = answer.fields.get("last-modified") or answer.fields.get("date")
         # A copy without a tag of its own can't say that the caller's still holds: whoever stands outside may.
@@ -318,7 +318,7 @@ class Stage(base.Stage):
         if x.request.method == "HEAD" and answer.status == 200 and work.stored is not None:
             self._compare_head(work, answer.fields, self._shelf(x))
         if answer.status in COVERED and work.stored is not None and self._covers(work, x):
-            return None if x.refreshes else self._cover(x, work)
+            return None if x.background_refresh else self._cover(x, work)
         if invalidates(x.request.method, answer.status):
             self._invalidate(x, answer.fields)
         wrote = self._write_control(x, work, answer)
@@ -330,7 +330,7 @@ class Stage(base.Stage):
             if not why and not self._put(x, work, answer, wrote):
                 why = "too-large"
             work.use.stored = not why
-            if why and not x.refreshes:  # otherwise it stays what the caller got
+            if why and not x.background_refresh:  # otherwise it stays what the caller got
                 work.use.why = why
         if work.asked is not None and answer.status in CONFIRMED:
             fields, asked = answer.fields, (work.reached or x.request).fields
@@ -358,7 +358,7 @@ class Stage(base.Stage):
         """A stale copy may stand in for an error (RFC 5861 4)."""
         work = self._work(x)
         failed = error.status is None or error.status in COVERED
-        if work.stored is None or not failed or x.refreshes or not self._covers(work, x):
+        if work.stored is None or not failed or x.background_refresh or not self._covers(work, x):
             return None
         return self._cover(x, work)
 
@@ -397,7 +397,7 @@ class Stage(base.Stage):
         else:
             shelf.store.replace(work.key, work.stored, kept)
         work.use.stored, work.use.why = not why or why == "set-cookie", why or None
-        if x.refreshes:  # nobody waits for this one: the caller had its stale copy
+        if x.background_refresh:  # nobody waits for this one: the caller had its stale copy
             return
         if why == "another-tag":
             self._confirmed_another(x, work, answer, tag)

@@ -123,7 +123,7 @@ class Stage(base.Stage):
         self.media = options.media_types
 
     @property
-    def hangs_on(self) -> tuple[str, ...]:
+    def partition_keys(self) -> tuple[str, ...]:
         """What it remembers only saves work."""
         return ()
 

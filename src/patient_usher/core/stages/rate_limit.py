@@ -162,7 +162,7 @@ class Options(StageOptions):
             found.add("body")
         return found
 
-    def doubts(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
+    def route_warnings(self, route: RouteSpec) -> Iterable[tuple[Path, str, str]]:
         """A cost that no quota can ever hold."""
         cost = route.cost_for(self.id)
         if cost is not None and cost > self._most:
@@ -234,7 +234,7 @@ class Stage(base.Stage):
         self.unused = frozenset(name for name, used in unused.items() if not used)
 
     @property
-    def hangs_on(self) -> Sequence[str]:
+    def partition_keys(self) -> Sequence[str]:
         """Each combination of these is counted apart."""
         return self.per
 

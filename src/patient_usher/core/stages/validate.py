@@ -17,7 +17,7 @@ from patient_usher.core.model.exchange import UNREAD, Exchange
 from patient_usher.core.model.pipeline import PipelineSpec, StageOptions
 from patient_usher.core.model.regex import searcher
 from patient_usher.core.model.routes import GroupSpec, InputSpec, RouteSpec
-from patient_usher.core.model.schemas import compiled, deref, types_asked, unknown_members
+from patient_usher.core.model.schemas import compiled_schema, deref, types_asked, unknown_members
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.text_types import Status
 
@@ -180,7 +180,7 @@ def inputs_of(spec: PipelineSpec) -> Iterator[tuple[str, InputSpec]]:
 
 def _validators(spec: InputSpec) -> list[tuple[str, JsonObject, Any]]:
     """Each part of a request with its schema, and what validates it."""
-    return [(where, schema, compiled(schema)) for where, schema in spec.schemas().items()]
+    return [(where, schema, compiled_schema(schema)) for where, schema in spec.schemas().items()]
 
 
 class Stage(base.Stage):

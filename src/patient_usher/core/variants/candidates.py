@@ -6,7 +6,7 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from itertools import combinations
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import Json
 from patient_usher.core.model.handler_specs import DeskSpec
 from patient_usher.core.model.overlays import named
@@ -27,45 +27,45 @@ _ALSO: Mapping[str | int, str] = {
 """What a value may stand for that a service shows on some requests only."""
 
 
-def changes_of(blueprint: Blueprint, seen: Seen, first: Sequence[str] = ()) -> list[Change]:
+def changes_of(compiled: CompiledPipeline, seen: Seen, first: Sequence[str] = ()) -> list[Change]:
     """Every change, the nearest first; of equally near ones those of the stages named ``first``."""
     found = [
-        *_switched(blueprint),
-        *_options(blueprint, seen),
-        *_error_statuses(blueprint, seen),
-        *_routes(blueprint, seen),
-        *_desks(blueprint, seen),
-        *_deployment(blueprint),
-        *_orders(blueprint),
-        *_passed_over(blueprint, seen),
+        *_switched(compiled),
+        *_options(compiled, seen),
+        *_error_statuses(compiled, seen),
+        *_routes(compiled, seen),
+        *_desks(compiled, seen),
+        *_deployment(compiled),
+        *_orders(compiled),
+        *_passed_over(compiled, seen),
     ]
     rank = {id_: at for at, id_ in enumerate(first)}
     return sorted(found, key=lambda one: (one.cost, rank.get(one.where, len(rank))))
 
 
-def _switched(blueprint: Blueprint) -> Iterator[Change]:
-    for id_, options in blueprint.options.items():
+def _switched(compiled: CompiledPipeline) -> Iterator[Change]:
+    for id_, options in compiled.options.items():
         words = f"{id_} isn't there" if options.enabled else f"{id_} is switched on"
         switch = ("stages", id_, "enabled"), not options.enabled
         yield Change(id_, words, (switch,), cost=STAGE)
-        if not options.enabled and options.refuse is None and blueprint.spec.refuse == "raise":
+        if not options.enabled and options.refuse is None and compiled.spec.refuse == "raise":
             itself = ("stages", id_, "refuse"), "answer"
             yield Change(id_, f"{words}, and answers itself", (switch, itself), cost=STAGE + 1)
 
 
-def _options(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
-    stages = named(blueprint.source.doc, "stages")
-    for id_, options in blueprint.options.items():
+def _options(compiled: CompiledPipeline, seen: Seen) -> Iterator[Change]:
+    stages = named(compiled.source.doc, "stages")
+    for id_, options in compiled.options.items():
         for other in other_values(type(options), stages.get(id_, {}), seen):
             edits = ((("stages", id_, *other.path), other.value),)
             also = f" ({_ALSO[other.path[-1]]})" if other.path[-1] in _ALSO else ""
             yield Change(id_, f"{id_}: {other.words}{also}", edits, cost=OPTION + INVENTED * other.invented)
 
 
-def _error_statuses(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
+def _error_statuses(compiled: CompiledPipeline, seen: Seen) -> Iterator[Change]:
     """Another status for a type of error, where the service has shown one."""
-    stages = named(blueprint.source.doc, "stages")
-    for id_, options in blueprint.options.items():
+    stages = named(compiled.source.doc, "stages")
+    for id_, options in compiled.options.items():
         if options.kind != "error-handler":
             continue
         answers = stages.get(id_, {}).get("answers") or []
@@ -76,10 +76,10 @@ def _error_statuses(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
                 yield Change(id_, f"{id_}: {type_} is answered with {status}", edits, cost=OPTION)
 
 
-def _routes(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
-    roles = sorted({role for account in blueprint.spec.accounts.values() for role in account.roles})
+def _routes(compiled: CompiledPipeline, seen: Seen) -> Iterator[Change]:
+    roles = sorted({role for account in compiled.spec.accounts.values() for role in account.roles})
     for part in ("routes", "groups"):
-        for id_, entry in named(blueprint.source.doc, part).items():
+        for id_, entry in named(compiled.source.doc, part).items():
             now = entry.get("access")
             for other in (
                 *(("signed-in", "everyone") if isinstance(now, Mapping) else ("everyone", "signed-in")),
@@ -88,7 +88,7 @@ def _routes(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
                 if other != now and (part == "routes" or now is not None):
                     words = f"{part[:-1]} {id_}: access {said_of(other)}"
                     yield Change(id_, words, (((part, id_, "access"), other),))
-    for id_, entry in named(blueprint.source.doc, "routes").items():
+    for id_, entry in named(compiled.source.doc, "routes").items():
         yield from _cached(id_, entry.get("cache"), seen)
         yield from _clearing(id_, entry.get("clears"))
         handler = entry.get("handler")
@@ -121,8 +121,8 @@ def _clearing(id_: str, clears: Json) -> Iterator[Change]:
         yield Change(id_, words, ((("routes", id_, "clears"), present[:at] + present[at + 1 :]),))
 
 
-def _desks(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
-    for id_, entry in named(blueprint.source.doc, "groups").items():
+def _desks(compiled: CompiledPipeline, seen: Seen) -> Iterator[Change]:
+    for id_, entry in named(compiled.source.doc, "groups").items():
         desk = entry.get("desk")
         if isinstance(desk, Mapping):
             for other in other_values(DeskSpec, desk, seen, frozenset({"at", "keys"})):
@@ -131,11 +131,11 @@ def _desks(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
                 yield Change(id_, words, edits, cost=OPTION + INVENTED * other.invented)
 
 
-def _deployment(blueprint: Blueprint) -> Iterator[Change]:
+def _deployment(compiled: CompiledPipeline) -> Iterator[Change]:
     """Another number of instances, and a stage's state that is shared or isn't."""
-    spec = blueprint.spec.deployment
-    keeps = [id_ for id_ in blueprint.options if id_ in blueprint.stateful]
-    if not blueprint.stateful:
+    spec = compiled.spec.deployment
+    keeps = [id_ for id_ in compiled.options if id_ in compiled.stateful]
+    if not compiled.stateful:
         return
     for count in (1, 2, 3, 4):
         if count != spec.instances:
@@ -149,8 +149,8 @@ def _deployment(blueprint: Blueprint) -> Iterator[Change]:
         yield Change("deployment", words, ((("deployment", "shared-state"), shared),), cost=OPTION + INVENTED)
 
 
-def _orders(blueprint: Blueprint) -> Iterator[Change]:
-    present = movable(blueprint)
+def _orders(compiled: CompiledPipeline) -> Iterator[Change]:
+    present = movable(compiled)
     known = {present}
     for a, b in combinations(range(len(present)), 2):
         order = list(present)
@@ -184,13 +184,13 @@ def _moved(before: Order, after: Order) -> Change:
     return Change(before[0], "the stages stand in another order", order=after, cost=MOVE + len(before))
 
 
-def _passed_over(blueprint: Blueprint, seen: Seen) -> Iterator[Change]:
+def _passed_over(compiled: CompiledPipeline, seen: Seen) -> Iterator[Change]:
     """A stage that isn't on the way of what was answered otherwise: of one path, or of all of them."""
-    stages = named(blueprint.source.doc, "stages")
+    stages = named(compiled.source.doc, "stages")
     paths = seen.paths[:6]
     several: Collection[tuple[str, ...]] = [paths] if 1 < len(seen.paths) <= len(paths) else []
     for some in (*((path,) for path in paths), *several):
-        for id_ in blueprint.options:
+        for id_ in compiled.options:
             entry = stages.get(id_)
             if entry is None or "only" in entry or not all(re.fullmatch(r"/[\w./-]*", path) for path in some):
                 continue

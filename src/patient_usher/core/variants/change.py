@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import overlaid
 from patient_usher.core.model.document import Json, JsonObject, Path, Unusable
 from patient_usher.core.model.overlays import named
@@ -32,15 +32,15 @@ class Change(NamedTuple):
     cost: int = 1
 
 
-def changed_by(blueprint: Blueprint, changes: Iterable[Change]) -> Blueprint | None:
+def changed_by(compiled: CompiledPipeline, changes: Iterable[Change]) -> CompiledPipeline | None:
     """The pipeline with these changes; None where it can't be so."""
     changes = list(changes)
     orders = [one.order for one in changes if one.order is not None]
     if len(orders) > 1:
         return None
-    overlay = overlay_of(blueprint, changes)
+    overlay = overlay_of(compiled, changes)
     try:
-        found = overlaid(blueprint.source, overlay, "a change") if overlay else blueprint
+        found = overlaid(compiled.source, overlay, "a change") if overlay else compiled
         if not orders:
             return found
         there = movable(found)
@@ -50,7 +50,7 @@ def changed_by(blueprint: Blueprint, changes: Iterable[Change]) -> Blueprint | N
         return None
 
 
-def overlay_of(blueprint: Blueprint, changes: Iterable[Change]) -> JsonObject:
+def overlay_of(compiled: CompiledPipeline, changes: Iterable[Change]) -> JsonObject:
     """The values of changes as an overlay: lists whole, as each change leaves them to the next."""
     overlay: JsonObject = {}
     for path, value in (edit for one in changes for edit in one.edits):
@@ -60,15 +60,15 @@ def overlay_of(blueprint: Blueprint, changes: Iterable[Change]) -> JsonObject:
             node = node.setdefault(str(key), {})
         key, rest = str(path[depth - 1]), path[depth:]
         if key not in node and rest:
-            node[key] = json.loads(json.dumps(_present(blueprint, path[:depth])))
+            node[key] = json.loads(json.dumps(_present(compiled, path[:depth])))
         node[key] = _put(node.get(key), rest, value)
     return overlay
 
 
-def _present(blueprint: Blueprint, path: Path) -> Json:
+def _present(compiled: CompiledPipeline, path: Path) -> Json:
     """What the document has at a place; None for nothing."""
     part, *rest = path
-    doc = blueprint.source.doc
+    doc = compiled.source.doc
     node: Json = named(doc, str(part)).get(str(rest.pop(0))) if part in BY_ID else doc.get(part)
     for key in rest:
         node = node.get(key) if isinstance(node, Mapping) else None
@@ -92,13 +92,13 @@ def _put(node: Json, path: Path, value: Json, *, listed: bool = False) -> Json:
     return {name: one for name, one in members.items() if one is not None or not listed}
 
 
-def document_of(blueprint: Blueprint, changes: Iterable[Change], like: str) -> JsonObject:
+def document_of(compiled: CompiledPipeline, changes: Iterable[Change], like: str) -> JsonObject:
     """The changes as a variant's document."""
     changes = list(changes)
-    doc: JsonObject = {"patient-usher": "pipeline/1", "like": like, **overlay_of(blueprint, changes)}
+    doc: JsonObject = {"patient-usher": "pipeline/1", "like": like, **overlay_of(compiled, changes)}
     for one in changes:
         if one.order is not None:
-            doc["order"] = as_listed(blueprint, one.order)
+            doc["order"] = as_listed(compiled, one.order)
     return doc
 
 

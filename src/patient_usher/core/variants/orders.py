@@ -13,9 +13,9 @@ from itertools import combinations, permutations
 from typing import Any, NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.plan.route_table import running_order
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.document import JsonMapping
 from patient_usher.core.model.pipeline import MARKER
 from patient_usher.core.verify.always import Statements
@@ -31,50 +31,50 @@ BUDGET = 60_000
 """So many requests are replayed in search of an order, where nobody says: some ten seconds."""
 
 
-def standing_order(blueprint: Blueprint) -> Order:
+def standing_order(compiled: CompiledPipeline) -> Order:
     """The server-wide stages in running order, those that are switched off too, and the marker."""
-    ids = [entry if isinstance(entry, str) else entry["id"] for entry in blueprint.spec.stages]
-    return tuple(ids[::-1] if _reversed(blueprint) else ids)
+    ids = [entry if isinstance(entry, str) else entry["id"] for entry in compiled.spec.stages]
+    return tuple(ids[::-1] if _reversed(compiled) else ids)
 
 
-def _reversed(blueprint: Blueprint) -> bool:
-    return blueprint.spec.listed == "innermost-first" and not blueprint.sequential
+def _reversed(compiled: CompiledPipeline) -> bool:
+    return compiled.spec.listed == "innermost-first" and not compiled.sequential
 
 
-def movable(blueprint: Blueprint) -> Order:
+def movable(compiled: CompiledPipeline) -> Order:
     """Those that may change places: what is switched on, and in a sequential flow the routes."""
-    options = blueprint.options
-    return tuple(id_ for id_ in standing_order(blueprint) if id_ == MARKER or options[id_].enabled)
+    options = compiled.options
+    return tuple(id_ for id_ in standing_order(compiled) if id_ == MARKER or options[id_].enabled)
 
 
-def whole(blueprint: Blueprint, order: Sequence[str]) -> Order:
+def whole(compiled: CompiledPipeline, order: Sequence[str]) -> Order:
     """An order of the movable stages with the others at their places."""
     moving, rest = set(order), iter(order)
-    return tuple(next(rest) if id_ in moving else id_ for id_ in standing_order(blueprint))
+    return tuple(next(rest) if id_ in moving else id_ for id_ in standing_order(compiled))
 
 
-def as_listed(blueprint: Blueprint, order: Sequence[str]) -> list[str]:
+def as_listed(compiled: CompiledPipeline, order: Sequence[str]) -> list[str]:
     """An order of the movable stages as a variant's ``order`` has it."""
-    ids = list(whole(blueprint, order))
-    return ids[::-1] if _reversed(blueprint) else ids
+    ids = list(whole(compiled, order))
+    return ids[::-1] if _reversed(compiled) else ids
 
 
-def reordered(blueprint: Blueprint, order: Sequence[str]) -> Blueprint:
+def reordered(compiled: CompiledPipeline, order: Sequence[str]) -> CompiledPipeline:
     """The pipeline with its movable stages in this order. Nothing is compiled anew: its plans' steps change places."""
-    listed = as_listed(blueprint, order)
-    by_id = {entry if isinstance(entry, str) else entry["id"]: entry for entry in blueprint.spec.stages}
-    spec = blueprint.spec.model_copy(update={"stages": [by_id[id_] for id_ in listed]})
-    doc = {**blueprint.source.doc, "stages": [by_id[id_] for id_ in listed]}
+    listed = as_listed(compiled, order)
+    by_id = {entry if isinstance(entry, str) else entry["id"]: entry for entry in compiled.spec.stages}
+    spec = compiled.spec.model_copy(update={"stages": [by_id[id_] for id_ in listed]})
+    doc = {**compiled.source.doc, "stages": [by_id[id_] for id_ in listed]}
     plans: dict[str | None, Any] = {}
-    for item in [*blueprint.placed, None]:
+    for item in [*compiled.placed, None]:
         key = item.route.id if item is not None else None
-        plan = blueprint.plans[key]
+        plan = compiled.plans[key]
         steps = {step.id: step for step in plan.steps}
         ids = [id_ for id_ in running_order(spec, item) if id_ in steps]
-        at = ids.index("router") if item is not None or not blueprint.sequential else _offered(listed, steps)
+        at = ids.index("router") if item is not None or not compiled.sequential else _offered(listed, steps)
         plans[key] = plan.of(tuple(steps[id_] for id_ in ids), at)
-    source = blueprint.source._replace(doc=doc, plain=None)
-    return replace(blueprint, source=source, spec=spec, plans=plans, changes={})
+    source = compiled.source._replace(doc=doc, plain=None)
+    return replace(compiled, source=source, spec=spec, plans=plans, changes={})
 
 
 def _offered(listed: Sequence[str], steps: JsonMapping) -> int:
@@ -156,15 +156,15 @@ class Constraints:
 
     def __init__(
         self,
-        blueprint: Blueprint,
+        compiled: CompiledPipeline,
         traces: Sequence[BoundTrace],
         wishes: Iterable[tuple[str, str]] = (),
         seed: int = 0,
         budget: int = BUDGET,
     ) -> None:
-        self.blueprint, self.traces, self.seed, self.budget = blueprint, traces, seed, budget
+        self.compiled, self.traces, self.seed, self.budget = compiled, traces, seed, budget
         self.wishes = {f"{before}<{after}": (before, after) for before, after in wishes}
-        self.present = movable(blueprint)
+        self.present = movable(compiled)
         self.replays = 0
         self._broken: dict[Order, set[str]] = {}
         self._whole: set[Order] = set()
@@ -175,9 +175,12 @@ class Constraints:
     def items(self) -> frozenset[str]:
         """All that may be met or not: wishes, requests of which something is expected, statements."""
         requests = (
-            entry.id for trace in self.traces for entry in trace.entries if entry.recipe and entry.recipe.expects
+            entry.id
+            for trace in self.traces
+            for entry in trace.entries
+            if entry.request_template and entry.request_template.expects
         )
-        always = (statement.id for statement in Statements(self.blueprint).all) if self.traces else ()
+        always = (statement.id for statement in Statements(self.compiled).all) if self.traces else ()
         return frozenset([*self.wishes, *requests, *(f"invariant {id_}" for id_ in always)])
 
     def broken(self, order: Order, wanted: frozenset[str] | None = None) -> set[str]:
@@ -199,11 +202,13 @@ class Constraints:
             raise _UsedUp
         self.replays += 1
         self.watch(self.replays)
-        blueprint = reordered(self.blueprint, order)
-        statements = Statements(blueprint)
+        compiled = reordered(self.compiled, order)
+        statements = Statements(compiled)
         found: set[str] = set()
         for trace in self.traces:
-            for judged in run(World(blueprint, self.seed), trace, statements=statements, journeys=False, forgets=True):
+            for judged in run(
+                RunState(compiled, self.seed), trace, statements=statements, journeys=False, release_sends=True
+            ):
                 self.budget -= 1
                 if any(not check.ok for check in judged.checks):
                     id_ = judged.send.entry.id

@@ -14,15 +14,15 @@ from itertools import combinations
 from typing import NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.run.model_service import paced
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.document import Unusable
 from patient_usher.core.variants.candidates import changes_of
 from patient_usher.core.variants.change import Change, changed_by
 from patient_usher.core.variants.deviation import Deviation, deviations
 from patient_usher.core.variants.seen import Pair, Seen, seen_in, seen_in_expectations
-from patient_usher.core.verify.outside import ROOTS, Differs, Drift, Held, Read, apart, compared, settled
+from patient_usher.core.verify.outside import ROOTS, Differs, Drift, DriftResult, Read, apart, compared, settled
 from patient_usher.core.verify.record import Record, final_of
 from patient_usher.core.verify.run import Judged, prefix_of, run
 
@@ -92,13 +92,13 @@ class _Search:
 
     def __init__(
         self,
-        blueprint: Blueprint,
+        compiled: CompiledPipeline,
         before: frozenset[Difference],
         sends: int,
-        differences: Callable[[Blueprint, Spent], Iterator[Difference]],
+        differences: Callable[[CompiledPipeline, Spent], Iterator[Difference]],
         watch: Callable[[int], None],
     ) -> None:
-        self.blueprint, self.before, self.sends, self.differences = blueprint, before, sends, differences
+        self.compiled, self.before, self.sends, self.differences = compiled, before, sends, differences
         self.watch = watch
         self.tried, self.whole, self.spent = 0, True, Spent()
         self.differing = {id_.partition("/")[0] for id_, _ in before}
@@ -111,7 +111,7 @@ class _Search:
         if self.spent.sent + self.sends > BUDGET:
             self.whole = False
             return None
-        variant = changed_by(self.blueprint, changes)
+        variant = changed_by(self.compiled, changes)
         if variant is None:
             return None
         self.tried += 1
@@ -130,9 +130,9 @@ class _Search:
 
 
 def explained(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     traces: Sequence[BoundTrace],
-    held: Sequence[Sequence[Held]],
+    held: Sequence[Sequence[DriftResult]],
     *,
     seed: int = 0,
     bodies: bool = False,
@@ -141,23 +141,23 @@ def explained(
 ) -> Explanation:
     """The fewest and nearest changes with which a pipeline answers as a service did; what none says is described."""
     pairs = _pairs(traces, held)
-    own = compared(blueprint, leave_out)
+    own = compared(compiled, leave_out)
     ran = {stage for each in held for one in each for stages in one.ran.values() for stage in stages}
     sent_at = [{record.id: round(record.at * 1_000_000) for one in each for record in one.service} for each in held]
 
-    def differences(variant: Blueprint, spent: Spent) -> Iterator[Difference]:
+    def differences(variant: CompiledPipeline, spent: Spent) -> Iterator[Difference]:
         fields = {**compared(variant, leave_out), **own}
-        world = World(variant, seed)
+        run_state = RunState(variant, seed)
         for trace, theirs, sent in zip(traces, held, sent_at, strict=True):
-            ours = run(world, trace, journeys=bool(ran), service=paced(world, sent))
+            ours = run(run_state, trace, journeys=bool(ran), service=paced(run_state, sent))
             yield from _against(ours, theirs, prefix_of(trace, traces), ran, fields, spent, bodies=bodies)
 
-    search = _Search(blueprint, _differing(traces, held), sum(map(len, held)), differences, watch)
+    search = _Search(compiled, _differing(traces, held), sum(map(len, held)), differences, watch)
     return _searched(search, pairs, seen_in(pairs), described=True)
 
 
 def fulfilled(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     traces: Sequence[BoundTrace],
     *,
     seed: int = 0,
@@ -165,25 +165,25 @@ def fulfilled(
 ) -> Explanation:
     """The fewest and nearest changes with which what traces expect comes, where it doesn't; of each trace by itself."""
 
-    def unmet(variant: Blueprint) -> Iterator[tuple[str, Judged]]:
+    def unmet(variant: CompiledPipeline) -> Iterator[tuple[str, Judged]]:
         for trace in traces:
             prefix = prefix_of(trace, traces)
-            yield from ((prefix, one) for one in run(World(variant, seed), trace, journeys=False))
+            yield from ((prefix, one) for one in run(RunState(variant, seed), trace, journeys=False))
 
-    def differences(variant: Blueprint, spent: Spent) -> Iterator[Difference]:
+    def differences(variant: CompiledPipeline, spent: Spent) -> Iterator[Difference]:
         for prefix, one in unmet(variant):
             spent.sent += 1
             yield from ((prefix + one.send.id, check.what) for check in one.checks if not check.ok)
 
     pairs, sends = [], 0
-    for prefix, one in unmet(blueprint):
+    for prefix, one in unmet(compiled):
         sends += 1
         record = final_of(one.records())
         owner = record.refused_by or record.answered_by
         drifts = tuple(Drift(check.what, check.actual, check.expected, owner) for check in one.checks if not check.ok)
         pairs.append(Pair(prefix + one.send.id, record, None, drifts))
     before = frozenset((pair.id, one.what) for pair in pairs for one in pair.drifts)
-    search = _Search(blueprint, before, sends, differences, watch)
+    search = _Search(compiled, before, sends, differences, watch)
     return _searched(search, pairs, seen_in_expectations(pairs), described=False)
 
 
@@ -193,7 +193,7 @@ def _searched(search: _Search, pairs: Sequence[Pair], seen: Seen, *, described: 
         return Explanation((), (), 0, whole=True)
     groups = _groups(pairs)
     owners = Counter(drift.stage for pair in pairs for drift in pair.drifts if drift.stage)
-    candidates = changes_of(search.blueprint, seen, [stage for stage, _ in owners.most_common()])
+    candidates = changes_of(search.compiled, seen, [stage for stage, _ in owners.most_common()])
     parts = []
     enough: int | None = None  # nothing is nearer than what explains all, and what is much farther isn't as good
     for one in candidates:
@@ -221,7 +221,7 @@ def _searched(search: _Search, pairs: Sequence[Pair], seen: Seen, *, described: 
 
 def _against(
     ours: Iterable[Judged],
-    held: Sequence[Held],
+    held: Sequence[DriftResult],
     prefix: str,
     ran: Collection[str],
     fields: Mapping[str, Read],
@@ -235,7 +235,7 @@ def _against(
         spent.sent += 1
         args = judged, theirs.service, theirs.checks, theirs.ran, ran
         differs = tuple((id_, one) for _, id_, one in apart(*args, fields=fields, bodies=bodies))
-        if judged.send.recipe.spec.times == 1:
+        if judged.send.request_template.spec.times == 1:
             yield from ((prefix + id_, one.what) for id_, one in differs)
             continue
         burst.append((judged.records(), theirs.service, differs))
@@ -244,7 +244,7 @@ def _against(
             burst = []
 
 
-def _pairs(traces: Sequence[BoundTrace], held: Sequence[Sequence[Held]]) -> list[Pair]:
+def _pairs(traces: Sequence[BoundTrace], held: Sequence[Sequence[DriftResult]]) -> list[Pair]:
     """Every exchange of the model's with the service's."""
     found = []
     for trace, own in zip(traces, held, strict=True):
@@ -257,7 +257,7 @@ def _pairs(traces: Sequence[BoundTrace], held: Sequence[Sequence[Held]]) -> list
     return found
 
 
-def _differing(traces: Sequence[BoundTrace], held: Sequence[Sequence[Held]]) -> frozenset[Difference]:
+def _differing(traces: Sequence[BoundTrace], held: Sequence[Sequence[DriftResult]]) -> frozenset[Difference]:
     """The differences of every exchange, also of those that the service alone had."""
     return frozenset(
         (prefix_of(trace, traces) + id_, drift.what)

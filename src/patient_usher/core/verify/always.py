@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.model.always import AlwaysSpec
@@ -81,15 +81,15 @@ class Statement:
 class Statements:
     """All statements of a pipeline, for one replay."""
 
-    def __init__(self, blueprint: Blueprint) -> None:
+    def __init__(self, compiled: CompiledPipeline) -> None:
         self.all: list[Statement] = []
         self.needs_journeys = False
-        for entry in blueprint.spec.always:
+        for entry in compiled.spec.always:
             if isinstance(entry, AlwaysSpec):
                 self.all.append(Statement(entry.id, _own(entry)))
                 self.needs_journeys |= bool(entry.expect.model_fields_set & {"order", "ran", "skipped", "log"})
             else:
-                self.all.append(Statement(entry, READY[entry](blueprint)))
+                self.all.append(Statement(entry, READY[entry](compiled)))
 
     def add(self, send: Send) -> tuple[str, ...]:
         """Hold them against every exchange of a send. Returns the ids of those that it broke."""
@@ -147,12 +147,12 @@ def _judge(what: str, wanted: str, tried: Callable[[Exchange], bool], broken: Ca
 # The ready-made ones.
 
 
-def _errors_stay_private(blueprint: Blueprint) -> Judge:
+def _errors_stay_private(compiled: CompiledPipeline) -> Judge:
     """Of messages only the author's count: what our own stages raise has words that are meant for callers."""
-    production = "production" in blueprint.environment
-    public = [one.message for one in blueprint.spec.errors.values() if one.message]
-    public += [text for options in blueprint.options.values() for text in options.tells()]
-    own = {id_ for id_, options in blueprint.options.items() if options.kind in OWN_LOGIC}
+    production = "production" in compiled.environment
+    public = [one.message for one in compiled.spec.errors.values() if one.message]
+    public += [text for options in compiled.options.values() for text in options.tells()]
+    own = {id_ for id_, options in compiled.options.items() if options.kind in OWN_LOGIC}
 
     def told(x: Exchange) -> list[str]:
         assert x.answer is not None
@@ -168,8 +168,8 @@ def _errors_stay_private(blueprint: Blueprint) -> Judge:
     return _judge("private parts", "none", lambda x: production and bool(x.errors) and x.answer is not None, told)
 
 
-def _errors_have_one_shape(blueprint: Blueprint) -> Judge:
-    media = {essence for options in blueprint.options.values() if options.enabled for essence in options.error_media()}
+def _errors_have_one_shape(compiled: CompiledPipeline) -> Judge:
+    media = {essence for options in compiled.options.values() if options.enabled for essence in options.error_media()}
 
     def tried(x: Exchange) -> bool:
         return bool(media) and x.answer is not None and x.answer.status >= 400 and bool(x.answer.body)
@@ -182,11 +182,11 @@ def _errors_have_one_shape(blueprint: Blueprint) -> Judge:
     return _judge("form of the error", " or ".join(sorted(media)), tried, odd)
 
 
-def _copies_stay_private(blueprint: Blueprint) -> Judge:
+def _copies_stay_private(compiled: CompiledPipeline) -> Judge:
     """Whoever has made a copy may have it again; so may everybody, where nobody in particular has made it."""
     makers: dict[str, set[tuple[Any, ...]]] = {}
     fields = {"authorization", "cookie"}
-    for options in blueprint.options.values():
+    for options in compiled.options.values():
         fields |= {
             found.place[1].lower() for found in options.credentials() if found.place and found.place[0] == "header"
         }
@@ -213,7 +213,7 @@ def _copies_stay_private(blueprint: Blueprint) -> Judge:
     return _judge("copy", "one's own", tried, another)
 
 
-def _one_content_type(blueprint: Blueprint) -> Judge:
+def _one_content_type(compiled: CompiledPipeline) -> Judge:
     def lines(x: Exchange) -> str | None:
         assert x.answer is not None
         count = len(x.answer.fields.values("content-type"))
@@ -222,7 +222,7 @@ def _one_content_type(blueprint: Blueprint) -> Judge:
     return _judge("Content-Type", "one", lambda x: x.answer is not None and bool(x.answer.body), lines)
 
 
-def _preflights_are_free(blueprint: Blueprint) -> Judge:
+def _preflights_are_free(compiled: CompiledPipeline) -> Judge:
     def counted(x: Exchange) -> list[str]:
         return [use.stage for use in x.rates]
 
@@ -233,9 +233,9 @@ def _preflights_are_free(blueprint: Blueprint) -> Judge:
     return _judge("counted by", "nothing", preflight, counted)
 
 
-def _strangers_stay_outside(blueprint: Blueprint) -> Judge:
+def _strangers_stay_outside(compiled: CompiledPipeline) -> Judge:
     """Where nothing at all finds out who calls, everybody is a stranger: that is no breach of anything."""
-    asks = any(options.enabled and list(options.credentials()) for options in blueprint.options.values())
+    asks = any(options.enabled and list(options.credentials()) for options in compiled.options.values())
 
     def guarded(x: Exchange) -> bool:
         if not asks or x.route is None or x.identity is not None:
@@ -245,11 +245,11 @@ def _strangers_stay_outside(blueprint: Blueprint) -> Judge:
     return _judge("handler", "not-reached", guarded, lambda x: "reached" if x.handler_reached else None)
 
 
-def _no_slips(blueprint: Blueprint) -> Judge:
+def _no_slips(compiled: CompiledPipeline) -> Judge:
     return _judge("outcome", "no slip", lambda x: True, lambda x: x.outcome if x.outcome in SLIPS else None)
 
 
-READY: dict[str, Callable[[Blueprint], Judge]] = {
+READY: dict[str, Callable[[CompiledPipeline], Judge]] = {
     "errors-stay-private": _errors_stay_private,
     "errors-have-one-shape": _errors_have_one_shape,
     "copies-stay-private": _copies_stay_private,

@@ -299,24 +299,24 @@ class Verifier:
         self._tallies: dict[str, Counter[int | None]] = {}
 
     def _merged(self, send: Send) -> list[Expect]:
-        spec = send.recipe.spec
+        spec = send.request_template.spec
         parts = [spec.expect] if spec.expect is not None else []
         return parts + [expect for name, expect in spec.expect_in.items() if name in self.environment]
 
     def rules(self, send: Send) -> list[Rule]:
         """The rules of a send's request; what an environment expects takes the place of what all do."""
-        recipe = send.recipe
-        if recipe.rules is None:
+        request_template = send.request_template
+        if request_template.rules is None:
             merged: JsonObject = {}
             for expect in self._merged(send):
                 merged.update({name: getattr(expect, name) for name in expect.model_fields_set})
-            recipe.rules = compile_expect(Expect.model_construct(**merged)) if merged else []
-        rules: list[Rule] = recipe.rules
+            request_template.rules = compile_expect(Expect.model_construct(**merged)) if merged else []
+        rules: list[Rule] = request_template.rules
         return rules
 
     def check(self, send: Send) -> list[Check]:
         """Every check of one send."""
-        if not (send.recipe.expects or send.failures):
+        if not (send.request_template.expects or send.failures):
             return []
         x = send.final
         assert x is not None

@@ -13,7 +13,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from typing import NamedTuple
 from urllib.parse import urlsplit, urlunsplit
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.http.media import parse_media_type
 from patient_usher.core.http.messages import read_json
 from patient_usher.core.model.document import Json
@@ -31,7 +31,7 @@ class Drift(NamedTuple):
     stage: str | None = None
 
 
-class Held(NamedTuple):
+class DriftResult(NamedTuple):
     """One request, asked of the model and of the service.
 
     ``differs`` names the exchange (a preflight, a redirect, the call) with each difference. ``checks`` are what the
@@ -295,13 +295,13 @@ _BY_STAGE: dict[str, Read] = {"etag": _strength, "age": _number, "traceparent": 
 """Fields that are compared otherwise, or at all, where a stage of the model writes them."""
 
 
-def compared(blueprint: Blueprint, leave_out: Collection[str] = ()) -> dict[str, Read]:
+def compared(compiled: CompiledPipeline, leave_out: Collection[str] = ()) -> dict[str, Read]:
     """The fields that are compared for a pipeline: those that stages generally write, and all that its own write.
 
     ``leave_out``: lower-case names that aren't, for whatever reason.
     """
     found = dict(FIELDS)
-    for options in blueprint.options.values():
+    for options in compiled.options.values():
         made = set(options.makes_up())
         for name in options.writes():
             found[name] = _there if name in made else _BY_STAGE.get(name, found.get(name, _number))
@@ -312,18 +312,18 @@ _NEVER = ("server-timing", "date", "content-length", "cache-status")
 """What says how long something took, or how it was sent."""
 
 
-def stage_at(blueprint: Blueprint, record: Record, drift: Drift) -> str | None:
+def stage_at(compiled: CompiledPipeline, record: Record, drift: Drift) -> str | None:
     """The stage whose work the model says it is: who answered; or, of a field, who writes such fields on the way."""
     what = drift.what
     if what in ("status", "answer", "body", "body reveals", "content-type"):
         return record.refused_by or record.answered_by
-    there = dict.fromkeys(step.stage for step in record.journey if step.stage in blueprint.options)
+    there = dict.fromkeys(step.stage for step in record.journey if step.stage in compiled.options)
     field = "access-control-allow-origin" if what.startswith("browser") else what
-    writers = [id_ for id_ in there if field in blueprint.options[id_].writes()]
+    writers = [id_ for id_ in there if field in compiled.options[id_].writes()]
     if what == "vary" and len(writers) > 1:  # what is missing, or too much, says whose it is
         lists = [set(one) if isinstance(one, list) else set() for one in (drift.model, drift.service)]
         coding = "accept-encoding" in lists[0] ^ lists[1]
-        writers.sort(key=lambda id_: ("content-encoding" in blueprint.options[id_].writes()) is not coding)
+        writers.sort(key=lambda id_: ("content-encoding" in compiled.options[id_].writes()) is not coding)
     return writers[0] if writers else None
 
 

@@ -1,4 +1,4 @@
-"""One way to run a trace: callers, a world, statements and checks, and the verdict on every request.
+"""One way to run a trace: callers, a run state, statements and checks, and the verdict on every request.
 
 Every command, analysis, plugin and Python caller goes this way, so that they can't disagree.
 """
@@ -9,10 +9,10 @@ from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.replay import Replay, Send
 from patient_usher.core.engine.run.model_service import MakeService
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.expectations import Check, Verifier
 from patient_usher.core.verify.record import Record, send_records
@@ -39,42 +39,47 @@ class Judged(NamedTuple):
 
 
 def run(
-    world: World,
+    run_state: RunState,
     trace: BoundTrace,
     *,
     statements: Statements | None = None,
     journeys: bool = True,
     service: MakeService | None = None,
-    forgets: bool = False,
+    release_sends: bool = False,
 ) -> Iterator[Judged]:
     """Every send of a trace in order, as soon as it and all before it are over.
 
     ``statements`` are held against every exchange; None for none. Without ``journeys`` only those exchanges keep one
-    of which something is expected. ``service``: who is asked instead of the world, whose callers ask. ``forgets``: no
-    send is looked at any more when the next is asked for; what it held is then free at once. Raises Unusable for an
-    entry that can't be used, when all before it are over.
+    of which something is expected. ``service``: who is asked instead of the run state, whose callers ask.
+    ``release_sends``: no send is looked at any more when the next is asked for; what it held is then
+    free at once. Raises Unusable for an entry that can't be used, when all before it are over.
     """
     journeys = journeys or (statements is not None and statements.needs_journeys)
-    replay = Replay(world, trace.starts, trace.entries, streams=trace.streams, journeys=journeys, service=service)
-    starts, verifier = replay.starts, Verifier(world.blueprint.environment)
+    replay = Replay(run_state, trace.starts, trace.entries, streams=trace.streams, journeys=journeys, service=service)
+    starts, verifier = replay.starts, Verifier(run_state.compiled.environment)
     for send in replay.run():
         checks = verifier.check(send)
         broken = statements.add(send) if statements is not None else ()
         yield _new(Judged, (send, checks, broken, mark_of(send, checks, broken), starts))
-        if forgets:
+        if release_sends:
             for x in send.exchanges:  # it and they name each other: such circles wait for the collector
                 x.send = None
 
 
-def worlds(
-    pipeline: Blueprint, traces: Sequence[BoundTrace], seed: int = 0, *, keeps_state: bool = False, lasts: bool = False
-) -> Iterator[tuple[World, BoundTrace]]:
-    """Each trace with the world that it comes to: a fresh one, or that of the one before."""
-    world = World(pipeline, seed, lasts=lasts)
+def run_states(
+    pipeline: CompiledPipeline,
+    traces: Sequence[BoundTrace],
+    seed: int = 0,
+    *,
+    keeps_state: bool = False,
+    lasts: bool = False,
+) -> Iterator[tuple[RunState, BoundTrace]]:
+    """Each trace with the run state that it comes to: a fresh one, or that of the one before."""
+    run_state = RunState(pipeline, seed, lasts=lasts)
     for number, trace in enumerate(traces):
         if number and not keeps_state:
-            world = World(pipeline, seed, lasts=lasts)
-        yield world, trace
+            run_state = RunState(pipeline, seed, lasts=lasts)
+        yield run_state, trace
 
 
 def prefix_of(trace: BoundTrace, traces: Sequence[BoundTrace]) -> str:

@@ -30,7 +30,7 @@ _COUNTED = (
 )
 
 
-class Bulk:
+class Totals:
     """Counts. ``crowded``: whether some callers were counted together, since there were too many."""
 
     def __init__(self) -> None:
@@ -69,7 +69,7 @@ class Bulk:
 
         self.__dict__.update(state, waited=HdrHistogram.decode(state["waited"]))
 
-    def take(self, other: Bulk) -> None:
+    def take(self, other: Totals) -> None:
         """Count what another has counted."""
         self.requests += other.requests
         self.exchanges += other.exchanges

@@ -49,9 +49,9 @@ def test_the_mistake_is_found_and_its_mend_does_no_harm(row: dict[str, Any]) -> 
     assert {one.where for one in again.findings if one.withheld is None} == set()
     assert {one.where for one in again.findings} <= open_
     assert variant_of(mended, mend_all(again)[0]) == {}
-    assert bool(variant_of(pipeline.blueprint, mended)) == bool(done)
+    assert bool(variant_of(pipeline.compiled, mended)) == bool(done)
     if row["found"] != ["answers-twice@signature"]:  # there the refused came through: that is the mistake
-        assert harmed(pipeline.blueprint.source.doc, mended.source.doc) == []
+        assert harmed(pipeline.compiled.source.doc, mended.source.doc) == []
 
 
 @pytest.mark.parametrize("seed", range(200, 215 if MANY else 207))
@@ -59,7 +59,7 @@ def test_no_mend_of_a_pipeline_at_random_does_harm(seed: int) -> None:
     pipeline = described(json.dumps(put_together(seed)), "p.json")
     for one in check(pipeline).findings:
         if one.withheld is None:
-            assert harmed(pipeline.blueprint.source.doc, one.cure.source.doc) == [], one.where
+            assert harmed(pipeline.compiled.source.doc, one.cure.source.doc) == [], one.where
 
 
 STORIES = {
@@ -159,7 +159,7 @@ def reached(doc: dict[str, Any]) -> dict[tuple[str, str], bool]:
         people += [Person(name, {sort: name}) for name in doc["accounts"]]
     found: dict[tuple[str, str], bool] = {}
     for person in people:
-        for item in pipeline.blueprint.placed:
+        for item in pipeline.compiled.placed:
             if item.desk is not None:
                 continue
             path = "/".join("1" if sort != "literal" else text for sort, text in item.route.template.segments)

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from conftest import DEMO, Outcome, described, make_pipeline
 from patient_usher import Pipeline, Trace, load, replay
-from patient_usher.core.analysis.orders.discriminate import told_apart
+from patient_usher.core.analysis.orders.discriminate import distinguish_orders
 from patient_usher.core.analysis.orders.swaps import swaps
 from patient_usher.core.variants.orders import EXACT, Constraints, by_moves, movable, moves, reordered
 from pipelines import put_together
@@ -24,7 +24,7 @@ HARBOUR, STORY, MISTAKEN = (str(DEMO / name) for name in ("harbour.yaml", "story
 
 
 def prepared(pipeline: Pipeline, *requests: dict[str, Any]) -> list[Any]:
-    return [Trace.of(*requests, base="https://api.example").bound(pipeline.blueprint)]
+    return [Trace.of(*requests, base="https://api.example").bound(pipeline.compiled)]
 
 
 def decider(id_: str, name: str, status: int) -> dict[str, Any]:
@@ -44,8 +44,8 @@ def test_a_reordered_pipeline_is_the_variant_of_that_order() -> None:
     for name in ("harbour", "sequential"):
         pipeline = load(DEMO / f"{name}.yaml")
         trace = Trace.read(STORY)
-        for order in list(by_moves(movable(pipeline.blueprint)))[:12]:
-            quick, fresh = Pipeline(reordered(pipeline.blueprint, order)), pipeline.variant(order=list(order))
+        for order in list(by_moves(movable(pipeline.compiled)))[:12]:
+            quick, fresh = Pipeline(reordered(pipeline.compiled, order)), pipeline.variant(order=list(order))
             assert [sent.exchanges for sent in replay(quick, trace)] == [
                 sent.exchanges for sent in replay(fresh, trace)
             ]
@@ -55,9 +55,9 @@ def test_a_reordered_pipeline_is_the_variant_of_that_order() -> None:
 def test_stages_that_are_off_keep_their_places(listed: str) -> None:
     stages = [marker("a", "a"), {**marker("off", "off"), "enabled": False}, marker("b", "b"), marker("c", "c")]
     pipeline = make_pipeline(stages, listed=listed)
-    order = movable(pipeline.blueprint)
+    order = movable(pipeline.compiled)
     assert order == (("a", "b", "c") if listed == "outermost-first" else ("c", "b", "a"))
-    swapped = reordered(pipeline.blueprint, order[::-1])
+    swapped = reordered(pipeline.compiled, order[::-1])
     assert [entry["id"] for entry in swapped.spec.stages] == ["c", "off", "b", "a"]
     assert movable(swapped) == order[::-1]
 
@@ -73,7 +73,7 @@ VERDICTS = [
 @pytest.mark.parametrize(("stages", "request_", "verdict"), VERDICTS)
 def test_what_a_swap_changes(stages: list[Any], request_: dict[str, Any], verdict: str) -> None:
     pipeline = make_pipeline(stages)
-    (pair,) = swaps(pipeline.blueprint, prepared(pipeline, {"send": "GET /", **request_}))
+    (pair,) = swaps(pipeline.compiled, prepared(pipeline, {"send": "GET /", **request_}))
     assert pair.verdict == verdict
     assert (pair.example is None) == (verdict == "free")
 
@@ -102,7 +102,7 @@ def test_the_fewest_moves_are_those_of_brute_force(data: st.DataObject) -> None:
             max_size=3,
         )
     )
-    found = Constraints(pipeline.blueprint, prepared(pipeline, *requests), wishes).search()
+    found = Constraints(pipeline.compiled, prepared(pipeline, *requests), wishes).search()
     good = []
     for order in permutations(names):
         wished = all(order.index(a) < order.index(b) for a, b in wishes)
@@ -120,7 +120,7 @@ def test_the_fewest_moves_are_those_of_brute_force(data: st.DataObject) -> None:
 
 def _unmet(pipeline: Pipeline, requests: list[dict[str, Any]], items: Any) -> bool:
     """Whether no order meets all of these wishes and requests."""
-    for order in permutations(movable(pipeline.blueprint)):
+    for order in permutations(movable(pipeline.compiled)):
         wished = all(order.index(item[0]) < order.index(item[2]) for item in items if "<" in item)
         sent = replay(pipeline.variant(order=list(order)), Trace.of(*requests, base="https://api.example"))
         if wished and not any(one.failed and one.id in items for one in sent):
@@ -139,16 +139,16 @@ def test_moves_are_counted_as_one_would(order: list[str]) -> None:
 def test_many_stages_are_searched_as_far_as_is_said() -> None:
     names = [f"s{n}" for n in range(EXACT + 2)]
     pipeline = make_pipeline([marker(name, name) for name in names])
-    did_you_mean = Constraints(pipeline.blueprint, [], [("s3", "s0")]).search()
+    did_you_mean = Constraints(pipeline.compiled, [], [("s3", "s0")]).search()
     assert (did_you_mean.moves, did_you_mean.exact) == (1, False)
-    far = Constraints(pipeline.blueprint, [], [(names[at + 1], names[at]) for at in range(len(names) - 1)]).search()
+    far = Constraints(pipeline.compiled, [], [(names[at + 1], names[at]) for at in range(len(names) - 1)]).search()
     assert (far.order, far.exact) == (None, False)
 
 
 def test_every_order_that_can_be_told_apart_is() -> None:
     """Two guards and a mark: three requests at most, and every class answers otherwise."""
     pipeline = make_pipeline([decider("a", "X-A", 401), decider("b", "X-B", 400), marker("m", "m"), "access-log"])
-    apart = told_apart(pipeline.blueprint)
+    apart = distinguish_orders(pipeline.compiled)
     assert apart.exact
     answers = [one.answers for one in apart.classes]
     assert sum(one.orders for one in apart.classes) == apart.orders == 6
@@ -174,12 +174,12 @@ def test_the_written_trace_answers_as_the_table_says(seed: Any) -> None:
     }
     equal = {"patient-usher": "pipeline/1", "refuse": "raise", "stages": EQUAL, "routes": [note]}
     pipeline = described(json.dumps(equal if seed == "equal" else put_together(seed)))
-    if len(pipeline.blueprint.spec.stages) > 6:
+    if len(pipeline.compiled.spec.stages) > 6:
         pytest.skip("too many orders for a quick test")
-    apart = told_apart(pipeline.blueprint)
+    apart = distinguish_orders(pipeline.compiled)
     answers = []
     for one in apart.classes:
-        sent = replay(Pipeline(reordered(pipeline.blueprint, one.example)), Trace.of(*apart.trace.requests))
+        sent = replay(Pipeline(reordered(pipeline.compiled, one.example)), Trace.of(*apart.trace.requests))
         answers.append(json.dumps([_answer(s.final) for s in sent]))
     assert len({*answers}) == len(apart.classes)
     if seed == "equal":

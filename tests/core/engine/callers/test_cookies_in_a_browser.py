@@ -139,7 +139,7 @@ def steps_at_random(
     return made
 
 
-def by_the_model(steps: list[tuple[dict[str, Any], list[Hop]]], page: dict[str, Any]) -> list[browsers.Came]:
+def by_the_model(steps: list[tuple[dict[str, Any], list[Hop]]], page: dict[str, Any]) -> list[browsers.PageRequest]:
     routes, requests = [], []
     for number, (step, hops) in enumerate(steps):
         for at, hop in enumerate(hops):
@@ -163,15 +163,15 @@ def by_the_model(steps: list[tuple[dict[str, Any], list[Hop]]], page: dict[str, 
     for asked in browsers.sent(replay(make_pipeline([], routes=routes), *requests, callers={"page": page})):
         fields = {name.lower(): value for name, value in asked["headers"]}
         told = (fields.get(name) for name in ("cookie", "origin", "sec-fetch-site", "referer"))
-        came.append(browsers.Came(asked["method"], asked["url"], *told))
+        came.append(browsers.PageRequest(asked["method"], asked["url"], *told))
     return came
 
 
-def cookies_of(came: browsers.Came) -> list[str]:
+def cookies_of(came: browsers.PageRequest) -> list[str]:
     return sorted((came.cookie or "").split("; "))
 
 
-def comparable(came: browsers.Came, step: dict[str, Any], hops: list[Hop], page: str) -> tuple[Any, ...]:
+def comparable(came: browsers.PageRequest, step: dict[str, Any], hops: list[Hop], page: str) -> tuple[Any, ...]:
     """What of a message the model promises to be Chromium's (the rest is told above)."""
     cookies = cookies_of(came)
     if step["kind"] == "form" and came.method == "POST" and came.site in (None, "cross-site"):

@@ -15,9 +15,9 @@ from patient_usher.core.analysis.findings.safety import harm, newly_fails
 from patient_usher.core.decisions.runner import BUDGET, Runner, ScenarioRun
 from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import compile_source, in_other_environments
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.document import JsonObject, Spot, Unusable, copy_tree, locate, merge
 from patient_usher.core.model.overlays import CHANGEABLE
 from patient_usher.core.variants.search import Explanation
@@ -34,20 +34,20 @@ class Finding(NamedTuple):
     ``as_is`` and ``mended`` are what came of the witness in the pipeline as it is and as mended, None where the
     reasoning needs none. ``cure`` is the mended pipeline; ``withheld`` why it isn't offered, though it proves it.
     ``others``: mends, each with its pipeline, that cure it too and suit another intent of the developer.
-    ``blueprint`` is the pipeline in which it is found: that of ``environment``, where it is found there only.
+    ``compiled`` is the pipeline in which it is found: that of ``environment``, where it is found there only.
     """
 
     rule: Rule
     suspicion: Suspicion
     mend: Mend
-    cure: Blueprint
-    blueprint: Blueprint
+    cure: CompiledPipeline
+    compiled: CompiledPipeline
     as_is: ScenarioRun | None = None
     mended: ScenarioRun | None = None
     known: str | None = None
     withheld: str | None = None
     apart: str = ""
-    others: tuple[tuple[Mend, Blueprint], ...] = ()
+    others: tuple[tuple[Mend, CompiledPipeline], ...] = ()
     environment: str | None = None
 
     @property
@@ -56,7 +56,7 @@ class Finding(NamedTuple):
         return self.rule.code, self.suspicion.key
 
     @property
-    def choices(self) -> tuple[tuple[Mend, Blueprint], ...]:
+    def choices(self) -> tuple[tuple[Mend, CompiledPipeline], ...]:
         """The mends that are offered, the one that is likeliest meant first; none where it is withheld."""
         return ((self.mend, self.cure), *self.others) if self.withheld is None else ()
 
@@ -74,13 +74,13 @@ class Finding(NamedTuple):
     @property
     def spot(self) -> Spot:
         """The place in the file."""
-        return locate(self.blueprint.source.doc, self.suspicion.at)
+        return locate(self.compiled.source.doc, self.suspicion.at)
 
-    def change(self, cure: Blueprint) -> JsonObject:
+    def change(self, cure: CompiledPipeline) -> JsonObject:
         """What a variant file must say to have one of the mends, in the environment that needs it."""
         if self.environment is None:
-            return variant_of(self.blueprint, cure)
-        return {"environments": {self.environment: variant_between(self.blueprint.source.doc, cure.source.doc)}}
+            return variant_of(self.compiled, cure)
+        return {"environments": {self.environment: variant_between(self.compiled.source.doc, cure.source.doc)}}
 
 
 class Checked(NamedTuple):
@@ -89,7 +89,7 @@ class Checked(NamedTuple):
     ``left``: what was left out for want of budget, in words.
     """
 
-    blueprint: Blueprint
+    compiled: CompiledPipeline
     findings: tuple[Finding, ...]
     tried: int
     whole: bool
@@ -107,7 +107,7 @@ class Checked(NamedTuple):
 
 
 def check(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     *,
     budget: int = BUDGET,
     base: str = "https://service.example",
@@ -122,9 +122,9 @@ def check(
     Without ``mends`` nobody asks whether these do harm: for whoever only counts. ``traces``: no mend may make any of
     their requests worse. ``more``: further probes. ``codes``: look for these only.
     """
-    found = _check_one(blueprint, Runner(budget, base, seed), traces, more, codes, mends=mends)
-    if blueprint.environment == (tuple(blueprint.spec.environment) or ("production",)):
-        for name, other in in_other_environments(blueprint):
+    found = _check_one(compiled, Runner(budget, base, seed), traces, more, codes, mends=mends)
+    if compiled.environment == (tuple(compiled.spec.environment) or ("production",)):
+        for name, other in in_other_environments(compiled):
             left = Runner(max(0, budget - found.tried), base, seed)
             found = _with_environment(found, name, _check_one(other, left, traces, more, codes, mends=mends))
     return found
@@ -167,7 +167,7 @@ def _place(one: Finding) -> tuple[int, Spot]:
 
 
 def _check_one(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     trials: Runner,
     traces: Sequence[BoundTrace],
     more: Iterable[Scenario],
@@ -176,7 +176,7 @@ def _check_one(
     mends: bool,
 ) -> Checked:
     """What is wrong with a pipeline in one environment."""
-    context = Context(blueprint, trials, more, mends=mends)
+    context = Context(compiled, trials, more, mends=mends)
     wanted = [rule for rule in rules() if not codes or rule.code in codes]
     found: list[Finding] = []
     if not codes:
@@ -188,12 +188,12 @@ def _check_one(
     trials.ceiling = trials.budget
     found.sort(key=_place)
     found = _told_apart(found)
-    found, idle = _accepted(blueprint, found, looked={rule.code for rule in wanted} if codes else None)
+    found, idle = _accepted(compiled, found, looked={rule.code for rule in wanted} if codes else None)
     whole = not short and not context.left_out
     left = [f"{count:,} of {all_:,} probes of sort {sort}" for sort, (count, all_) in context.left_out.items()]
     left += [f"some of what {rule.code} looks at" for rule in short]
     return Checked(
-        blueprint,
+        compiled,
         (*found, *(idle if whole else ())),
         trials.tried,
         whole,
@@ -232,14 +232,14 @@ def _found(context: Context, rule: Rule, traces: Sequence[BoundTrace], before: S
         for mend in suspicion.mends:
             if kept is not None and kept.withheld is None and mend.intent in ("", kept.mend.intent):
                 continue
-            cure = mended(context.blueprint, mend)
+            cure = mended(context.compiled, mend)
             if cure is None:
                 continue
             runs = _witness(context, suspicion, cure)
             if runs is None:
                 continue
-            found = Finding(rule, suspicion, mend, cure, context.blueprint, *runs)
-            if context.mends and _accepting(context.blueprint, rule, suspicion) is None:
+            found = Finding(rule, suspicion, mend, cure, context.compiled, *runs)
+            if context.mends and _accepting(context.compiled, rule, suspicion) is None:
                 if (key := (mend.words, suspicion.key)) not in worse:
                     worse[key] = _withheld(context, suspicion, mend, cure, traces)
                 if worse[key] is None and not _cured(context, rule, suspicion, cure):
@@ -268,18 +268,18 @@ def _is_symptom(context: Context, suspicion: Suspicion, one: Finding) -> bool:
     return as_is is not None and after is not None and suspicion.proof(as_is, after)
 
 
-def mended(blueprint: Blueprint, mend: Mend) -> Blueprint | None:
+def mended(compiled: CompiledPipeline, mend: Mend) -> CompiledPipeline | None:
     """The pipeline after a mend; None where that can't be done, or gives no pipeline."""
-    doc = copy_tree(blueprint.source.doc)
+    doc = copy_tree(compiled.source.doc)
     try:
         mend.edit(doc)
-        return compile_source(blueprint.source._replace(doc=doc, plain=None))
+        return compile_source(compiled.source._replace(doc=doc, plain=None))
     except (LookupError, TypeError, AttributeError, Unusable):
         return None
 
 
 def _witness(
-    context: Context, suspicion: Suspicion, cure: Blueprint
+    context: Context, suspicion: Suspicion, cure: CompiledPipeline
 ) -> tuple[ScenarioRun | None, ScenarioRun | None] | None:
     """The first probe that shows it, as it is and mended; None where none does."""
     if suspicion.proof is None:
@@ -297,18 +297,18 @@ def _witness(
 
 
 def _withheld(
-    context: Context, suspicion: Suspicion, mend: Mend, cure: Blueprint, traces: Sequence[BoundTrace]
+    context: Context, suspicion: Suspicion, mend: Mend, cure: CompiledPipeline, traces: Sequence[BoundTrace]
 ) -> str | None:
     """Why a mend isn't offered, in words: what it leaves open, or the harm that it does."""
     if mend.left is not None:
         return f"yours to say: {mend.left}"
-    if what := _worsens(context.blueprint, cure, traces, context.trials.seed):
+    if what := _worsens(context.compiled, cure, traces, context.trials.seed):
         return f"none is safe: to {mend.words} would change {what}, which the trace holds"
     what = harm(context, suspicion, cure, lets_through=mend.intent == PASS_ON)
     return f"none is safe: to {mend.words} would {what}" if what is not None else None
 
 
-def _cured(context: Context, rule: Rule, suspicion: Suspicion, cure: Blueprint) -> bool:
+def _cured(context: Context, rule: Rule, suspicion: Suspicion, cure: CompiledPipeline) -> bool:
     """Whether the mended pipeline is suspected of it no more, or wrongly."""
     again = Context(cure, context.trials)
     for other in rule.look(again):
@@ -324,22 +324,24 @@ def _cured(context: Context, rule: Rule, suspicion: Suspicion, cure: Blueprint) 
     return True
 
 
-def _worsens(blueprint: Blueprint, cure: Blueprint, traces: Sequence[BoundTrace], seed: int) -> str | None:
+def _worsens(compiled: CompiledPipeline, cure: CompiledPipeline, traces: Sequence[BoundTrace], seed: int) -> str | None:
     """What a mend would make worse, in words: a request of a trace, or a statement that held over one."""
     for prepared in traces:
-        before, after = (_met(one, prepared, seed) for one in (blueprint, cure))
+        before, after = (_met(one, prepared, seed) for one in (compiled, cure))
         for key, was in before.items():
             if was and not after.get(key, False):
                 return key
     return None
 
 
-def _met(blueprint: Blueprint, prepared: BoundTrace, seed: int) -> dict[str, bool]:
+def _met(compiled: CompiledPipeline, prepared: BoundTrace, seed: int) -> dict[str, bool]:
     """What is expected of a trace's requests, and the pipeline's own statements: whether each was so."""
     met: dict[str, bool] = {}
-    statements = Statements(blueprint)
+    statements = Statements(compiled)
     try:
-        for judged in run(World(blueprint, seed), prepared, statements=statements, journeys=False, forgets=True):
+        for judged in run(
+            RunState(compiled, seed), prepared, statements=statements, journeys=False, release_sends=True
+        ):
             for check in judged.checks:
                 key = f"the {check.what} of {judged.send.id}"
                 met[key] = met.get(key, True) and check.ok
@@ -399,9 +401,9 @@ def _told_apart(found: list[Finding]) -> list[Finding]:
 # Findings that somebody has accepted.
 
 
-def _accepting(blueprint: Blueprint, rule: Rule, suspicion: Suspicion) -> int | None:
+def _accepting(compiled: CompiledPipeline, rule: Rule, suspicion: Suspicion) -> int | None:
     """The number of the entry of ``known`` that accepts it."""
-    for at, entry in enumerate(blueprint.spec.known):
+    for at, entry in enumerate(compiled.spec.known):
         places = ((entry.stage, suspicion.stage), (entry.route, suspicion.route))
         if entry.finding == rule.code and all(wanted is None or wanted == held for wanted, held in places):
             return at
@@ -409,27 +411,27 @@ def _accepting(blueprint: Blueprint, rule: Rule, suspicion: Suspicion) -> int | 
 
 
 def _accepted(
-    blueprint: Blueprint, found: list[Finding], looked: set[str] | None
+    compiled: CompiledPipeline, found: list[Finding], looked: set[str] | None
 ) -> tuple[list[Finding], list[Finding]]:
     """The findings with the reasons why some are accepted; and entries of ``known`` that accept nothing."""
     marked, used = [], set[int]()
     for one in found:
-        at = _accepting(blueprint, one.rule, one.suspicion)
+        at = _accepting(compiled, one.rule, one.suspicion)
         if at is not None:
             used.add(at)
-            one = one._replace(known=blueprint.spec.known[at].why)
+            one = one._replace(known=compiled.spec.known[at].why)
         marked.append(one)
     idle = [
         at
-        for at, entry in enumerate(blueprint.spec.known)
+        for at, entry in enumerate(compiled.spec.known)
         if at not in used and (looked is None or entry.finding in looked)
     ]
-    rule, suspicions = stale(blueprint, idle)
+    rule, suspicions = stale(compiled, idle)
     more = []
     for suspicion in suspicions:
-        cure = mended(blueprint, suspicion.mends[0])
+        cure = mended(compiled, suspicion.mends[0])
         if cure is not None and (looked is None or rule.code in looked):
-            more.append(Finding(rule, suspicion, suspicion.mends[0], cure, blueprint))
+            more.append(Finding(rule, suspicion, suspicion.mends[0], cure, compiled))
     return marked, more
 
 
@@ -438,15 +440,15 @@ def _accepted(
 
 def mend_all(
     checked: Checked, wanted: Sequence[str] = (), traces: Sequence[BoundTrace] = ()
-) -> tuple[Blueprint, list[Finding], list[Finding]]:
+) -> tuple[CompiledPipeline, list[Finding], list[Finding]]:
     """The pipeline with findings mended one after the other, which were, and what is found then that wasn't before.
 
     ``wanted``: codes, or ``CODE@STAGE``, with ``=N`` for the Nth of several mends; all, where there is none. What
     somebody has accepted stays, and so does what can't be mended without making something of the ``traces`` worse.
     """
-    blueprint, done = checked.blueprint, list[Finding]()
+    compiled, done = checked.compiled, list[Finding]()
     findings = checked.findings
-    been = [blueprint.source.doc]
+    been = [compiled.source.doc]
     for _ in range(DEEPEST):
         one = next(
             (
@@ -461,23 +463,23 @@ def mend_all(
         if one is None:
             break
         done.append(one)
-        blueprint = one.cure
-        been.append(blueprint.source.doc)
-        findings = check(blueprint, seed=checked.seed, traces=traces).findings
+        compiled = one.cure
+        been.append(compiled.source.doc)
+        findings = check(compiled, seed=checked.seed, traces=traces).findings
     for found in checked.findings:  # those of other environments, which a variant doesn't look at
         one = _chosen(found, wanted)
         if one is not None and one.environment is not None:
             done.append(one)
-            blueprint = _overlaid_there(blueprint, one)
+            compiled = _overlaid_there(compiled, one)
     before = {found.key for found in checked.findings}
-    return blueprint, done, [found for found in findings if found.key not in before]
+    return compiled, done, [found for found in findings if found.key not in before]
 
 
-def _overlaid_there(blueprint: Blueprint, one: Finding) -> Blueprint:
+def _overlaid_there(compiled: CompiledPipeline, one: Finding) -> CompiledPipeline:
     """The pipeline with a mend in the overlay of the environment that needs it."""
-    doc = copy_tree(blueprint.source.doc)
+    doc = copy_tree(compiled.source.doc)
     merge(doc, one.change(one.cure))
-    return compile_source(blueprint.source._replace(doc=doc, plain=None))
+    return compile_source(compiled.source._replace(doc=doc, plain=None))
 
 
 def _chosen(found: Finding, wanted: Sequence[str]) -> Finding | None:
@@ -493,7 +495,7 @@ def _chosen(found: Finding, wanted: Sequence[str]) -> Finding | None:
     return None
 
 
-def variant_of(before: Blueprint, after: Blueprint) -> JsonObject:
+def variant_of(before: CompiledPipeline, after: CompiledPipeline) -> JsonObject:
     """What a variant file must say to make the one pipeline of the other, in the environment that both are in.
 
     Overlays of that environment are laid on behind it: what it says is said to them, too.

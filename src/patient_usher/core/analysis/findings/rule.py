@@ -16,7 +16,7 @@ from patient_usher.core.decisions.request_factory import RequestFactory
 from patient_usher.core.decisions.request_generators import scenarios
 from patient_usher.core.decisions.runner import Runner, ScenarioRun
 from patient_usher.core.decisions.scenario import Scenario
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.plan.route_table import PlacedRoute
 from patient_usher.core.model.document import Json, Path
 from patient_usher.core.model.exchange import Exchange
@@ -73,12 +73,12 @@ class Context:
     """
 
     def __init__(
-        self, blueprint: Blueprint, trials: Runner, more: Iterable[Scenario] = (), *, mends: bool = True
+        self, compiled: CompiledPipeline, trials: Runner, more: Iterable[Scenario] = (), *, mends: bool = True
     ) -> None:
-        self.blueprint, self.trials, self.mends = blueprint, trials, mends
-        self.spec, self.options, self.doc = blueprint.spec, blueprint.options, blueprint.source.doc
-        self.words = RequestFactory(blueprint)
-        self.sequential = blueprint.sequential
+        self.compiled, self.trials, self.mends = compiled, trials, mends
+        self.spec, self.options, self.doc = compiled.spec, compiled.options, compiled.source.doc
+        self.words = RequestFactory(compiled)
+        self.sequential = compiled.sequential
         self._more = tuple(more)
         self._runs: list[ScenarioRun] = []
         self._orders: dict[str | None, list[str]] = {}
@@ -95,7 +95,7 @@ class Context:
     @property
     def ways(self) -> Iterator[tuple[PlacedRoute | None, list[str]]]:
         """Every route, and None for what no route fits, with its order."""
-        for item in [*self.blueprint.placed, None]:
+        for item in [*self.compiled.placed, None]:
             yield item, self.order(item)
 
     def order_of(self, x: Exchange) -> list[str]:
@@ -109,7 +109,7 @@ class Context:
     @cached_property
     def by_id(self) -> Mapping[str, PlacedRoute]:
         """The routes."""
-        return {item.route.id: item for item in self.blueprint.placed}
+        return {item.route.id: item for item in self.compiled.placed}
 
     def kinds(self, *names: str) -> list[str]:
         """Stages of these kinds that are switched on, in the order of the file."""
@@ -125,11 +125,11 @@ class Context:
 
     def at(self, stage: str | None, *path: str | int) -> Path:
         """The place of a stage in the document."""
-        return (*self.blueprint.stages_at.get(stage or "", ()), *path)
+        return (*self.compiled.stages_at.get(stage or "", ()), *path)
 
     def at_route(self, route: str | None, *path: str | int) -> Path:
         """The place of a route in the document; a desk's routes stand where their group's first other does."""
-        return (*self.blueprint.routes_at.get(route or "", ()), *path)
+        return (*self.compiled.routes_at.get(route or "", ()), *path)
 
     # What has been seen.
 
@@ -139,7 +139,7 @@ class Context:
 
         Where that is more than the budget has room for, each sort has its fair share; ``left_out`` says what hasn't.
         """
-        every = [*scenarios(self.blueprint), *self._more]
+        every = [*scenarios(self.compiled), *self._more]
         found = shared_out(every, self.trials.budget * _FOR_PROBES // 100)
         kept = Counter(_sort(scenario) for scenario in found)
         for sort, count in Counter(map(_sort, every)).items():
@@ -166,13 +166,13 @@ class Context:
 
     def _run(self, at: int, scenario: Scenario) -> ScenarioRun | None:
         if at not in self._seen:
-            self._seen[at] = self.trials.run(scenario, self.blueprint)
+            self._seen[at] = self.trials.run(scenario, self.compiled)
         return self._seen[at]
 
     def run(self, scenario: Scenario) -> ScenarioRun | None:
         """What comes of a probe, which may be one of those that were tried already."""
         at = self._numbers.get(id(scenario))
-        return self._run(at, scenario) if at is not None else self.trials.run(scenario, self.blueprint)
+        return self._run(at, scenario) if at is not None else self.trials.run(scenario, self.compiled)
 
     @cached_property
     def _numbers(self) -> dict[int, int]:
@@ -268,7 +268,7 @@ def refuses_no_more(*stages: str) -> Proof:
     return shows(lambda x: x.refused_by in stages, lambda x: x.refused_by not in stages)
 
 
-def telling(x: Exchange) -> Json:
+def observable_state(x: Exchange) -> Json:
     """What a caller can tell one outcome from another by, and what stages left."""
     answer = x.answer
     fields = sorted(pair for pair in answer.fields.pairs() if pair[0].lower() != "date") if answer is not None else None
@@ -278,4 +278,4 @@ def telling(x: Exchange) -> Json:
 
 def differs(as_is: ScenarioRun, mended: ScenarioRun) -> bool:
     """Whether a caller can tell the two runs apart."""
-    return [telling(x) for x in as_is.exchanges] != [telling(x) for x in mended.exchanges]
+    return [observable_state(x) for x in as_is.exchanges] != [observable_state(x) for x in mended.exchanges]

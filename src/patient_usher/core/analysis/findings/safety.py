@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from patient_usher.core.analysis.findings.rule import Context, Suspicion, same, status
 from patient_usher.core.decisions.runner import ScenarioRun
 from patient_usher.core.decisions.scenario import UNKNOWN, WRONG, Scenario
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.enumerations import OWN_LOGIC, SLIPS
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.always import Statements
@@ -21,7 +21,7 @@ _PLAIN = ("call", "matched", "page")
 """Probes of the sort that every caller may send: to keep out one who rightly does is harm, whatever it shows."""
 
 
-def harm(context: Context, suspicion: Suspicion, cure: Blueprint, *, lets_through: bool = False) -> str | None:
+def harm(context: Context, suspicion: Suspicion, cure: CompiledPipeline, *, lets_through: bool = False) -> str | None:
     """What a mend would make worse, in words; None where it does no harm in anything that was tried.
 
     ``lets_through``: the mend is meant to let pass what the stage of the finding leaves without an answer.
@@ -118,7 +118,7 @@ def _rightly(context: Context, x: Exchange, mended: Exchange, by: str | None) ->
 def _broken(context: Context, run: ScenarioRun) -> list[str]:
     if not context.spec.always:
         return []
-    statements = Statements(context.blueprint)
+    statements = Statements(context.compiled)
     for send in run.sends:
         statements.add(send)
     return [one.id for one in statements.all if one.failed]

@@ -19,10 +19,10 @@ def meant(hint: str) -> str | None:
 
 def owner(context: Context, path: Path) -> tuple[str | None, str | None]:
     """The stage or the route that a place belongs to."""
-    for stage, at in context.blueprint.stages_at.items():
+    for stage, at in context.compiled.stages_at.items():
         if path[: len(at)] == at:
             return stage, None
-    for route, at in context.blueprint.routes_at.items():
+    for route, at in context.compiled.routes_at.items():
         if path[: len(at)] == at:
             return None, route
     return None, None

@@ -6,12 +6,12 @@ import json
 from collections import Counter
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.findings.rule import telling
+from patient_usher.core.analysis.findings.rule import observable_state
 from patient_usher.core.decisions.runner import ScenarioRun, prepared
 from patient_usher.core.decisions.scenario import Scenario
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.verify.observed_expectations import observed
@@ -22,7 +22,13 @@ Expect = JsonObject
 
 
 def caught(
-    name: str, as_is: ScenarioRun, mended: ScenarioRun, blueprint: Blueprint, cure: Blueprint, base: str, seed: int = 0
+    name: str,
+    as_is: ScenarioRun,
+    mended: ScenarioRun,
+    compiled: CompiledPipeline,
+    cure: CompiledPipeline,
+    base: str,
+    seed: int = 0,
 ) -> Document:
     """The witness as a trace that fails in the pipeline as it is and holds in the mended one.
 
@@ -34,7 +40,7 @@ def caught(
         if _seen(ours) == _seen(theirs):
             continue
         for scenario in _expecting(named, entry, ours, theirs):
-            if _holds(scenario, cure, base, seed) is True and _holds(scenario, blueprint, base, seed) is False:
+            if _holds(scenario, cure, base, seed) is True and _holds(scenario, compiled, base, seed) is False:
                 return scenario.document(base)
     return named.document(base)
 
@@ -43,7 +49,7 @@ def _seen(sends: list[Send]) -> Json:
     """All that an expectation can speak of."""
     return [
         (
-            telling(x),
+            observable_state(x),
             x.identity,
             [step[0] for step in x.journey or () if step[1] == "in"],
             [(stage, message) for _, stage, _, message, *_ in x.log or ()],
@@ -98,12 +104,12 @@ def _expecting(scenario: Scenario, entry: int, ours: list[Send], theirs: list[Se
         yield scenario._replace(requests=(*before, *first, {**last, "expect": expect}, *behind))
 
 
-def _holds(scenario: Scenario, blueprint: Blueprint, base: str, seed: int) -> bool | None:
+def _holds(scenario: Scenario, compiled: CompiledPipeline, base: str, seed: int) -> bool | None:
     """Whether what is expected holds; None where the pipeline hasn't what that names."""
-    ready = prepared(scenario, blueprint, base)
+    ready = prepared(scenario, compiled, base)
     if ready is None:
         return None
-    checks = [check for judged in run(World(blueprint, seed), ready, journeys=False) for check in judged.checks]
+    checks = [check for judged in run(RunState(compiled, seed), ready, journeys=False) for check in judged.checks]
     return bool(checks) and all(check.ok for check in checks)
 
 

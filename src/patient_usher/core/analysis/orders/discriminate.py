@@ -12,9 +12,9 @@ from patient_usher.core.decisions.runner import BASE, BUDGET, prepared
 from patient_usher.core.decisions.scenario import APART, Scenario, in_turn
 from patient_usher.core.decisions.schema_samples import Request
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.replay import Send
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.http.messages import SAFE_METHODS
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.variants.orders import Order, movable, one_move_away, reordered
@@ -39,7 +39,7 @@ class Class(NamedTuple):
 
 
 class Apart(NamedTuple):
-    """The requests, and what each class of orders answers to them when they are sent as ``trace``, one world for all.
+    """The requests, and what each class of orders answers to them when they are sent as ``trace``, in one run state.
 
     ``notes``: for each request, in what answers differ that have one status.
     ``equal``: neighbours whose swap no request can see. ``exact``: whether every order was looked at.
@@ -55,20 +55,20 @@ class Apart(NamedTuple):
     tried: int
 
 
-def orders_of(blueprint: Blueprint) -> tuple[list[Order], bool]:
+def orders_of(compiled: CompiledPipeline) -> tuple[list[Order], bool]:
     """The orders that are told apart: all of the stages that act, or those one move away; and whether that is all.
 
     Stages that only watch keep their places.
     """
-    present = movable(blueprint)
-    acting = tuple(id_ for id_ in present if not _watches(blueprint, id_))
+    present = movable(compiled)
+    acting = tuple(id_ for id_ in present if not _watches(compiled, id_))
     exact = len(acting) <= EXACT
     wanted = sorted(permutations(acting)) if exact else [acting, *one_move_away(acting)]
     return [_among(present, order) for order in wanted], exact
 
 
-def told_apart(
-    blueprint: Blueprint,
+def distinguish_orders(
+    compiled: CompiledPipeline,
     *,
     seed: int = 0,
     budget: int = BUDGET,
@@ -80,10 +80,10 @@ def told_apart(
 
     ``reads_only``: by requests that change nothing. Without ``waits`` they come one right after the other.
     """
-    present = movable(blueprint)
-    orders, exact = orders_of(blueprint)
-    pipelines = {order: reordered(blueprint, order) for order in orders}
-    tries = list(_tries(blueprint, seed, reads_only))
+    present = movable(compiled)
+    orders, exact = orders_of(compiled)
+    pipelines = {order: reordered(compiled, order) for order in orders}
+    tries = list(_tries(compiled, seed, reads_only))
     columns: dict[tuple[Answer, ...], tuple[Scenario, list[Answer]]] = {}
     tried = 0
     for number, (scenario, ready, about) in enumerate(tries):
@@ -136,15 +136,15 @@ class _Try(NamedTuple):
     about: str | None = None
 
 
-def _tries(blueprint: Blueprint, seed: int, reads_only: bool) -> Iterator[_Try]:
+def _tries(compiled: CompiledPipeline, seed: int, reads_only: bool) -> Iterator[_Try]:
     """Of all that stages treat alike now one; and what each refuses, once more than each limit lets through."""
     refused: dict[str, Scenario] = {}
     seen: set[object] = set()
-    for scenario in scenarios(blueprint):
-        ready = _ready(scenario, blueprint)
+    for scenario in scenarios(compiled):
+        ready = _ready(scenario, compiled)
         if ready is None or (reads_only and not _reads(ready)):
             continue
-        sends = [judged.send for judged in run(World(blueprint, seed), ready)]
+        sends = [judged.send for judged in run(RunState(compiled, seed), ready)]
         way: object = (
             *dict.fromkeys(_way(x) for send in sends for x in send.exchanges),
             scenario.by,
@@ -159,14 +159,14 @@ def _tries(blueprint: Blueprint, seed: int, reads_only: bool) -> Iterator[_Try]:
         yield _Try(scenario, ready, last.refused_by if last is not None and scenario.sort == "burst" else None)
         if last is not None and last.refused_by is not None and scenario.sent == len(scenario.requests):
             refused.setdefault(last.refused_by, scenario)
-    limits = {id_: limit for id_, option in blueprint.options.items() if (limit := option.limit()) is not None}
+    limits = {id_: limit for id_, option in compiled.options.items() if (limit := option.limit()) is not None}
     for scenario in refused.values():
         for id_, limit in limits.items():
             if limit.quota >= LONGEST_BURST:
                 continue
             *first, last_one = scenario.requests
             many = scenario._replace(requests=(*first, {**last_one, "times": limit.quota + 1, "every": "1ms"}))
-            if (ready := _ready(many, blueprint)) is not None:
+            if (ready := _ready(many, compiled)) is not None:
                 yield _Try(many, ready, id_)
 
 
@@ -195,14 +195,14 @@ def _named(requests: Sequence[Scenario], gap: str | None) -> Iterator[Request]:
 
 
 def _told(
-    orders: Sequence[Order], pipelines: dict[Order, Blueprint], trace: Scenario, count: int, seed: int
+    orders: Sequence[Order], pipelines: dict[Order, CompiledPipeline], trace: Scenario, count: int, seed: int
 ) -> list[list[Answer]]:
-    """What each order answers to each of the requests, as they are sent: in one world."""
+    """What each order answers to each of the requests, as they are sent: in one run state."""
     ready = prepared(trace, next(iter(pipelines.values())), BASE) if trace.requests else None
     found: list[list[Answer]] = [[] for _ in range(count)]
     for order in orders if ready is not None else ():
         parts: list[list[object]] = [[] for _ in range(count)]
-        for judged in run(World(pipelines[order], seed), ready):  # type: ignore[arg-type]
+        for judged in run(RunState(pipelines[order], seed), ready):  # type: ignore[arg-type]
             parts[int(judged.send.entry.id.split("-")[1]) - 1].append(_seen(judged.send))
         for number, part in enumerate(parts):
             found[number].append(tuple(part))
@@ -217,9 +217,9 @@ def _moves(present: Order, order: Order, id_: str) -> bool:
     return before != behind
 
 
-def _watches(blueprint: Blueprint, id_: str) -> bool:
+def _watches(compiled: CompiledPipeline, id_: str) -> bool:
     """Whether a stage only watches: wherever it stands, no answer tells."""
-    return id_ in blueprint.stages and blueprint.stages[id_].only_watches
+    return id_ in compiled.stages and compiled.stages[id_].only_watches
 
 
 def _among(present: Order, acting: Sequence[str]) -> Order:
@@ -229,17 +229,19 @@ def _among(present: Order, acting: Sequence[str]) -> Order:
 
 
 def _reads(trace: BoundTrace) -> bool:
-    return all(entry.recipe is None or entry.recipe.method in SAFE_METHODS for entry in trace.entries)
+    return all(
+        entry.request_template is None or entry.request_template.method in SAFE_METHODS for entry in trace.entries
+    )
 
 
-def _ready(scenario: Scenario, blueprint: Blueprint) -> BoundTrace | None:
+def _ready(scenario: Scenario, compiled: CompiledPipeline) -> BoundTrace | None:
     if scenario.sort not in _SENDABLE or scenario.callers or any("change" in request for request in scenario.requests):
         return None
-    return prepared(scenario, blueprint, BASE)
+    return prepared(scenario, compiled, BASE)
 
 
 def _answers(
-    orders: Sequence[Order], pipelines: dict[Order, Blueprint], ready: BoundTrace, seed: int
+    orders: Sequence[Order], pipelines: dict[Order, CompiledPipeline], ready: BoundTrace, seed: int
 ) -> tuple[list[Answer], int]:
     """What each order answers. Orders that begin alike share the answer that their beginning gives."""
     known: dict[Order, Answer] = {}
@@ -249,7 +251,7 @@ def _answers(
         answer = next((known[order[:n]] for n in range(1, len(order) + 1) if order[:n] in known), None)
         if answer is None:
             replays += 1
-            sends = [judged.send for judged in run(World(pipelines[order], seed), ready)]
+            sends = [judged.send for judged in run(RunState(pipelines[order], seed), ready)]
             answer = tuple(_seen(send) for send in sends)
             known[order[: _depth(sends, order)]] = answer
         found.append(answer)

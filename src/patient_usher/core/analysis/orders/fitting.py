@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 from patient_usher.core.analysis.orders.discriminate import Apart, in_common, nearest, orders_of
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.variants.orders import Order, movable, reordered
 from patient_usher.core.verify.outside import drifts
 from patient_usher.core.verify.record import Record
@@ -34,7 +34,7 @@ class FoundOrder(NamedTuple):
 
 
 def fitting(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     apart: Apart,
     trace: BoundTrace,
     theirs: Sequence[list[Record]],
@@ -42,9 +42,9 @@ def fitting(
     trouble: str | None,
 ) -> FoundOrder:
     """Which orders answer to the trace as the service did (``theirs``, by send)."""
-    orders, exact = orders_of(blueprint)
-    found = [order for order in orders if _answers_so(blueprint, order, trace, theirs, seed)]
-    present = movable(blueprint)
+    orders, exact = orders_of(compiled)
+    found = [order for order in orders if _answers_so(compiled, order, trace, theirs, seed)]
+    present = movable(compiled)
     return FoundOrder(
         apart,
         tuple("/".join(str(record.status or "none") for record in records) for records in theirs),
@@ -58,10 +58,10 @@ def fitting(
 
 
 def _answers_so(
-    blueprint: Blueprint, order: Order, trace: BoundTrace, theirs: Sequence[list[Record]], seed: int
+    compiled: CompiledPipeline, order: Order, trace: BoundTrace, theirs: Sequence[list[Record]], seed: int
 ) -> bool:
     """Whether an order's answers are the service's, as far as callers can tell."""
-    ours = run(World(reordered(blueprint, order), seed), trace)
+    ours = run(RunState(reordered(compiled, order), seed), trace)
     return all(_alike(judged.records(), records) for judged, records in zip(ours, theirs, strict=True))
 
 

@@ -8,8 +8,8 @@ from typing import NamedTuple
 
 from patient_usher.core.analysis.compare import KINDS, Comparison, compared
 from patient_usher.core.engine.bind.trace import BoundTrace
-from patient_usher.core.engine.compile.blueprint import Blueprint
-from patient_usher.core.engine.run.world import World
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.variants.orders import Order, movable, reordered
 from patient_usher.core.verify.always import Statements
 from patient_usher.core.verify.record import Record
@@ -46,14 +46,14 @@ class Pair(NamedTuple):
     swapped: list[Record]
 
 
-def outcome(blueprint: Blueprint, traces: Sequence[BoundTrace], seed: int = 0) -> Outcome:
-    """Replay the traces, each in a world of its own."""
-    statements = Statements(blueprint)
+def outcome(compiled: CompiledPipeline, traces: Sequence[BoundTrace], seed: int = 0) -> Outcome:
+    """Replay the traces, each in a run state of its own."""
+    statements = Statements(compiled)
     records: list[Record] = []
     broken: set[str] = set()
     for trace in traces:
         before = prefix_of(trace, traces)
-        for judged in run(World(blueprint, seed), trace, statements=statements):
+        for judged in run(RunState(compiled, seed), trace, statements=statements):
             if any(not check.ok for check in judged.checks):
                 broken.add(before + judged.send.id)
             found = judged.records()
@@ -72,7 +72,7 @@ def pairs_of(order: Order, *, every: bool) -> list[tuple[int, int]]:
 
 
 def swaps(
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     traces: Sequence[BoundTrace],
     *,
     every: bool = False,
@@ -80,12 +80,12 @@ def swaps(
     watch: Callable[[int], None] = lambda done: None,
 ) -> Iterator[Pair]:
     """Each pair of neighbours (or each pair) swapped, and what that changes."""
-    order = movable(blueprint)
-    present = outcome(blueprint, traces, seed)
+    order = movable(compiled)
+    present = outcome(compiled, traces, seed)
     for number, (first, second) in enumerate(pairs_of(order, every=every), 1):
         swapped = list(order)
         swapped[first], swapped[second] = swapped[second], swapped[first]
-        after = outcome(reordered(blueprint, swapped), traces, seed)
+        after = outcome(reordered(compiled, swapped), traces, seed)
         watch(number)
         yield _pair(order[first], order[second], present, after)
 

@@ -17,7 +17,7 @@ from patient_usher.core.model.trace import TRACE_ROOTS, CallerSpec, ChangeSpec, 
 from patient_usher.core.model.values import Reader, fill, filler, plain
 
 if TYPE_CHECKING:
-    from patient_usher.core.engine.compile.blueprint import Blueprint
+    from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 
 
 class Kept(JsonObject):
@@ -120,7 +120,7 @@ class RequestTemplate:
         else:
             self._fields.add(name, value)
 
-    def request(self, kept: Kept, blueprint: Blueprint) -> Request:
+    def request(self, kept: Kept, compiled: CompiledPipeline) -> Request:
         """The request at this moment, with credentials as the pipeline now asks for them.
 
         Raises LookupError for a value that was never kept, ValueError for a bad URL.
@@ -128,20 +128,20 @@ class RequestTemplate:
         if self.ready is not None:
             return self.ready
         url = self._target if isinstance(self._target, Url) else self._filled_url(plain(self._target(kept)))
-        return self._made(url, kept, blueprint)
+        return self._made(url, kept, compiled)
 
     def _filled_url(self, target: str) -> Url:
         return parse_url(self.base.origin + target if target.startswith("/") else target)
 
-    def _made(self, url: Any, kept: Kept, blueprint: Blueprint | None = None) -> Request:
+    def _made(self, url: Any, kept: Kept, compiled: CompiledPipeline | None = None) -> Request:
         fields = Fields([("Host", url.authority)])
         fields.update(self._fields)
         for name, read in self._live_fields:
             fields.put(name, plain(read(kept)).strip(OWS))
-        if self.spec.sign is not None and blueprint is not None:
+        if self.spec.sign is not None and compiled is not None:
             from patient_usher.core.engine.compile.signing import signed  # most traces sign nothing
 
-            url = signed(blueprint, self.spec.sign, fields, url, kept.now)
+            url = signed(compiled, self.spec.sign, fields, url, kept.now)
         body = self._body(kept) if callable(self._body) else self._body
         if body:
             fields.put("Content-Length", str(len(body)))
@@ -167,9 +167,9 @@ class Entry(NamedTuple):
     at: int | None
     after: int | None
     spot: Spot
-    recipe: RequestTemplate | None
+    request_template: RequestTemplate | None
     change: ChangeSpec | None = None
     took: int | None = None
     """How long it took where it was seen, in microseconds."""
     address: str | None = None
-    """From where it comes, where that isn't the recipe's: lines that say the same else share one."""
+    """From where it comes, where that isn't the request template's: lines that say the same else share one."""

@@ -9,7 +9,7 @@ from typing import NamedTuple
 from pydantic import ValidationError
 
 from patient_usher.core.engine.bind.request_templates import PLAIN, Entry, RequestTemplate, url_of
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.engine.compile.warnings import types_raised
 from patient_usher.core.http.urls import Url
@@ -61,7 +61,7 @@ def prepare(
     spec: TraceSpec,
     doc: object,
     name: str,
-    blueprint: Blueprint,
+    compiled: CompiledPipeline,
     read_file: ReadFile,
     notes: Iterable[str] = (),
     *,
@@ -74,7 +74,7 @@ def prepare(
     problems: list[Problem] = []
     entries: list[Entry] = []
     ids: set[str] = set()
-    maker = Maker(spec, blueprint, read_file, known_only=known_only)
+    maker = Maker(spec, compiled, read_file, known_only=known_only)
     for at, entry in enumerate(spec.requests):
         where: list[str | int] = ["requests", at]
         if isinstance(entry, RequestSpec):
@@ -119,11 +119,13 @@ _REMEMBERED = 5_000
 class Maker:
     """Makes entries of one trace ready for a pipeline, one after the other, and checks that they fit it."""
 
-    def __init__(self, spec: TraceSpec, blueprint: Blueprint, read_file: ReadFile, *, known_only: bool = False) -> None:
+    def __init__(
+        self, spec: TraceSpec, compiled: CompiledPipeline, read_file: ReadFile, *, known_only: bool = False
+    ) -> None:
         self.spec, self.read_file, self.known_only = spec, read_file, known_only
         self.notes: list[str] = []
         """What was left out of what is expected, since the pipeline doesn't know it: a sentence for each name."""
-        self.blueprint = blueprint
+        self.compiled = compiled
         """As it is after the changes so far."""
         self._lines: dict[str, tuple[SendLine, Url]] = {}
         self._senders: dict[tuple[str, str | None], CallerSpec] = {}
@@ -138,10 +140,10 @@ class Maker:
     ) -> Entry:
         """One entry made ready. Raises Unusable, with places in ``doc`` below ``where``, or else at ``spot``."""
         if isinstance(entry, RequestSpec):
-            recipe = self.template(entry, spot, doc, where)
-            return Entry(entry.id, order, entry.at, entry.after, spot, recipe, took=entry.took)
+            request_template = self.template(entry, spot, doc, where)
+            return Entry(entry.id, order, entry.at, entry.after, spot, request_template, took=entry.took)
         try:
-            self.blueprint = changed(self.blueprint, entry.change)
+            self.compiled = changed(self.compiled, entry.change)
         except Unusable as error:
             there = locate(doc, [*where, "change"]) if doc is not None else spot
             raise Unusable(problem._replace(spot=there) for problem in error.problems) from None
@@ -207,9 +209,9 @@ class Maker:
                 Problem(locate(doc, [*where, "caller"]), f"there is no caller '{name}'", did_you_mean(name, known))
             )
         if entry.sign is not None:
-            problems += _check_sign(entry.sign, self.blueprint, doc, where)
+            problems += _check_sign(entry.sign, self.compiled, doc, where)
         if entry.expect is not None or entry.expect_in:
-            problems += _check_expect(entry, self.blueprint, doc, where)
+            problems += _check_expect(entry, self.compiled, doc, where)
         if problems:
             raise Unusable(problems if doc is not None else (problem._replace(spot=spot) for problem in problems))
         try:
@@ -224,7 +226,7 @@ class Maker:
         """The request with what can be expected of this pipeline."""
         expects: dict[str, Expect] = {}
         given = {"expect": entry.expect, **entry.expect_in} if entry.expect is not None else dict(entry.expect_in)
-        environments = {*self.blueprint.spec.environments, "production"}
+        environments = {*self.compiled.spec.environments, "production"}
         for where, expect in given.items():
             if where != "expect" and where not in environments:
                 self._leave_out(f"environment '{where}'")
@@ -240,8 +242,8 @@ class Maker:
 
     def _knows(self, sort: str, name: str) -> bool:
         if sort == "route":
-            return any(item.route.id == name for item in self.blueprint.placed)
-        return name in self.blueprint.options or name in ("router", "handler", "server", "caller")
+            return any(item.route.id == name for item in self.compiled.placed)
+        return name in self.compiled.options or name in ("router", "handler", "server", "caller")
 
     def _leave_out(self, what: str) -> None:
         note = f"not applicable: what is expected of the {what}, which this pipeline doesn't have"
@@ -271,11 +273,11 @@ def _referrer(problems: list[Problem], doc: object, where: Sequence[str | int]) 
     return refer
 
 
-def _check_sign(sign: SignSpec, blueprint: Blueprint, doc: object, where: Sequence[str | int]) -> list[Problem]:
+def _check_sign(sign: SignSpec, compiled: CompiledPipeline, doc: object, where: Sequence[str | int]) -> list[Problem]:
     """Whether the pipeline has what it takes to mint this credential."""
     problems: list[Problem] = []
     refer = _referrer(problems, doc, where)
-    accounts, keys = blueprint.spec.accounts, blueprint.setup.keys
+    accounts, keys = compiled.spec.accounts, compiled.setup.keys
     for sort in SignSpec.SORTS:
         if (name := getattr(sign, sort)) is not None:
             refer("account", name, accounts, "sign", sort.replace("_", "-"))
@@ -285,7 +287,7 @@ def _check_sign(sign: SignSpec, blueprint: Blueprint, doc: object, where: Sequen
     def lacks(what: str, mend: str) -> None:
         problems.append(Problem(locate(doc, [*where, "sign"]), what, mend))
 
-    if sign.bearer is not None and sign.keys is None and not blueprint.wallet.bearer.keys:
+    if sign.bearer is not None and sign.keys is None and not compiled.credential_defaults.bearer.keys:
         mend = "add one under signing-keys, with a secret or a private part"
         lacks("the pipeline has no key to sign a token with", mend)
     chosen = keys.get(sign.keys) if sign.keys else None
@@ -298,11 +300,13 @@ def _check_sign(sign: SignSpec, blueprint: Blueprint, doc: object, where: Sequen
     return problems
 
 
-def _check_expect(entry: RequestSpec, blueprint: Blueprint, doc: object, where: Sequence[str | int]) -> list[Problem]:
+def _check_expect(
+    entry: RequestSpec, compiled: CompiledPipeline, doc: object, where: Sequence[str | int]
+) -> list[Problem]:
     """Names in what is expected that the pipeline must have."""
     problems: list[Problem] = []
     refer = _referrer(problems, doc, where)
-    stages = [*blueprint.options, "router", "handler"]
+    stages = [*compiled.options, "router", "handler"]
     expects: list[tuple[Expect, tuple[str, ...]]] = [(entry.expect, ("expect",))] if entry.expect else []
     expects += [(expect, ("expect-in", name)) for name, expect in entry.expect_in.items()]
     for expect, path in expects:
@@ -321,7 +325,7 @@ def _check_expect(entry: RequestSpec, blueprint: Blueprint, doc: object, where: 
                     spot = locate(doc, [*where, *path, key])
                     problems.append(Problem(spot, f"'{name}' is no {key} that there is", did_you_mean(name, words)))
         for name in expect.raised if isinstance(expect.raised, list) else [expect.raised]:
-            there = types_raised(blueprint) if isinstance(name, str) and name not in ("missing", "present") else None
+            there = types_raised(compiled) if isinstance(name, str) and name not in ("missing", "present") else None
             if there is None or name in there:
                 continue
             if (hint := type_hint(str(name), there)).startswith("did"):  # another trace's pipeline may raise any other
@@ -335,7 +339,7 @@ def _check_expect(entry: RequestSpec, blueprint: Blueprint, doc: object, where: 
                     Problem(spot, f"'{expect.log.level}' is no level", did_you_mean(expect.log.level, LEVELS))
                 )
         if isinstance(expect.route, str) and expect.route not in ("missing", "present"):
-            refer("route", expect.route, [item.route.id for item in blueprint.placed], *path, "route")
+            refer("route", expect.route, [item.route.id for item in compiled.placed], *path, "route")
         if expect.tally is not None and entry.times == 1:
             problems.append(
                 Problem(
@@ -345,7 +349,7 @@ def _check_expect(entry: RequestSpec, blueprint: Blueprint, doc: object, where: 
                 )
             )
     for name in entry.expect_in:
-        known = [*blueprint.spec.environments, "production"]
+        known = [*compiled.spec.environments, "production"]
         if name not in known:
             spot = locate(doc, [*where, "expect-in", name], key=True)
             problems.append(Problem(spot, f"the pipeline has no environment '{name}'", did_you_mean(name, known)))

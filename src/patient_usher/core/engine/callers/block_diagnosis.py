@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.enumerations import BLOCKED
 from patient_usher.core.model.exchange import Exchange
 
 
-def diagnosed(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:
+def diagnosed(
+    compiled: CompiledPipeline, origin: str, why: str, what: str, x: Exchange, method: str
+) -> tuple[str, str]:
     """The code and the sentence for a call blocked for ``why``, on account of the exchange ``x``.
 
     ``why`` is what failed in the protocol, ``what`` the value that it failed on, ``method`` the call's.
     """
     asked = x.kind == "preflight"
     answer = "the preflight's answer" if asked else "the answer"
-    stages = [id_ for id_, options in blueprint.options.items() if options.kind == "cors"]
-    stages = [id_ for id_ in stages if blueprint.options[id_].enabled] or stages
+    stages = [id_ for id_, options in compiled.options.items() if options.kind == "cors"]
+    stages = [id_ for id_ in stages if compiled.options[id_].enabled] or stages
     ran = next(
         (stage for stage, way, did, _, _ in x.journey or () if stage in stages and way == "in" and did != "skipped"),
         None,
@@ -52,7 +54,7 @@ def diagnosed(blueprint: Blueprint, origin: str, why: str, what: str, x: Exchang
     if why in ("malformed-allow-methods", "malformed-allow-headers"):
         return why, f"{BLOCKED[why]} ({what}); separate names by commas"
     if why in ("origin-missing", "preflight-status"):
-        return _no_fields(blueprint, origin, why, x, stages, ran, answer)
+        return _no_fields(compiled, origin, why, x, stages, ran, answer)
     return why, f"{BLOCKED[why]}; {_MENDS[why]}"
 
 
@@ -81,7 +83,7 @@ def _no_answer(x: Exchange, cors: str) -> str:
 
 
 def _no_fields(
-    blueprint: Blueprint, origin: str, why: str, x: Exchange, stages: list[str], ran: str | None, answer: str
+    compiled: CompiledPipeline, origin: str, why: str, x: Exchange, stages: list[str], ran: str | None, answer: str
 ) -> tuple[str, str]:
     """The answer has no CORS fields, or a preflight no good status: who is to blame."""
     assert x.answer is not None
@@ -95,7 +97,7 @@ def _no_fields(
             f"{answer} ({status}) has no CORS fields: the pipeline has no cors stage; add one in front",
         )
     if ran is None:
-        return _cors_did_not_run(blueprint, x, stages[0], answer)
+        return _cors_did_not_run(compiled, x, stages[0], answer)
     if by == "server":
         error = x.errors[-1].type if x.errors else "an error"
         mend = f"put an error-handler inside {ran}"
@@ -103,7 +105,7 @@ def _no_fields(
     if any(stage == ran and way == "error" for stage, way, _, _, _ in x.journey or ()):
         mend = f"move {ran} in front of {by}"
         return "error-outside-cors", f"the {status} left without CORS fields because {by} stands outside {ran}; {mend}"
-    if x.refused_by != ran and _allowed(x, ran) and (found := _taken(blueprint, x, ran, answer)) is not None:
+    if x.refused_by != ran and _allowed(x, ran) and (found := _taken(compiled, x, ran, answer)) is not None:
         return found
     refused = x.refused_by == ran or (preflight and by == ran)
     if why == "origin-missing" and _allowed(x, ran):
@@ -129,15 +131,15 @@ def _allowed(x: Exchange, stage: str) -> bool:
     return any(note is not None and note.get("origin") == "allowed" for note in notes)
 
 
-def _taken(blueprint: Blueprint, x: Exchange, cors: str, answer: str) -> tuple[str, str] | None:
+def _taken(compiled: CompiledPipeline, x: Exchange, cors: str, answer: str) -> tuple[str, str] | None:
     """Who took from the answer what the cors stage had put onto it, or answered in its place."""
     assert x.answer is not None
     steps = list(x.journey or ())
     entered = next(at for at, step in enumerate(steps) if step[0] == cors and step[1] == "in")
     left = next((at for at, step in enumerate(steps) if step[0] == cors and step[1] == "out"), entered)
     for stage, way, did, _, _ in steps[left + 1 :]:
-        if did == "caught" and blueprint.sequential:
-            options = blueprint.options[stage]
+        if did == "caught" and compiled.sequential:
+            options = compiled.options[stage]
             if options.starts_errors_anew():
                 text = (
                     f"{stage} starts {answer} to an error anew, without the CORS fields; set keeps-headers on {stage}"
@@ -150,7 +152,7 @@ def _taken(blueprint: Blueprint, x: Exchange, cors: str, answer: str) -> tuple[s
             return "replaced-outside-cors", f"{text}; move {cors} in front of {stage}"
     dropping = [
         id_
-        for id_, options in blueprint.options.items()
+        for id_, options in compiled.options.items()
         if options.enabled and "access-control-allow-origin" in options.drops_on_answer()
     ]
     passed = [stage for stage, way, _, _, _ in steps if stage in dropping and way in ("in", "out")]
@@ -160,17 +162,17 @@ def _taken(blueprint: Blueprint, x: Exchange, cors: str, answer: str) -> tuple[s
     return None
 
 
-def _cors_did_not_run(blueprint: Blueprint, x: Exchange, stage: str, answer: str) -> tuple[str, str]:
+def _cors_did_not_run(compiled: CompiledPipeline, x: Exchange, stage: str, answer: str) -> tuple[str, str]:
     assert x.answer is not None
     status, by = x.answer.status, x.answered_by
     preflight = x.kind == "preflight"
     blamed = x.refused_by or by
     ids = [step.id for step in x.plan.steps]
-    if not blueprint.options[stage].enabled:
+    if not compiled.options[stage].enabled:
         return "cors-not-reached", f"{stage} is switched off; switch it on"
     if any(name == stage and did == "skipped" for name, _, did, _, _ in x.journey or ()):
         return "cors-not-reached", f"{stage} passes this path over (only, except); let it take the path in"
-    home = _home(blueprint, stage)
+    home = _home(compiled, stage)
     if stage not in ids:
         if blamed == "router":
             method = x.sent.method
@@ -198,9 +200,9 @@ def _cors_did_not_run(blueprint: Blueprint, x: Exchange, stage: str, answer: str
     return "stage-before-cors", text
 
 
-def _home(blueprint: Blueprint, stage: str) -> str:
+def _home(compiled: CompiledPipeline, stage: str) -> str:
     """Where a stage stands that isn't server-wide."""
-    for item in blueprint.placed:
+    for item in compiled.placed:
         for group in item.groups:
             if any(entry["id"] == stage for entry in group.stages):
                 return f"group {group.id}"

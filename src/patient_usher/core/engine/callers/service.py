@@ -1,6 +1,6 @@
 """What callers talk to. They hand a request over and get an answer later; they don't know who gives it.
 
-A service is the model (a world on the virtual clock), or something real that is asked over a wire. Either way the
+A service is the model (a run state on the virtual clock), or something real that is asked over a wire. Either way the
 ``Exchange`` is what was on the wire, and what is known of what came of it.
 """
 

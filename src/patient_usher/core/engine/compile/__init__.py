@@ -1,1 +1,1 @@
-"""From a document to a blueprint."""
+"""From a document to a compiled pipeline."""

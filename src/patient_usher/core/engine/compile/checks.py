@@ -77,10 +77,10 @@ def check_costs(
                 found.add((*routes[item.route.id], "cost", name), what, did_you_mean(name, limits))
 
 
-def check_routes(spec: PipelineSpec, found: Problems, sound: dict[str, str]) -> dict[str, Path]:
+def check_routes(spec: PipelineSpec, found: Problems, checked_schemas: dict[str, str]) -> dict[str, Path]:
     """Ids and paths that are taken, names that routes refer to, and their schemas. Returns each route's place.
 
-    Schemas that are ``sound`` have been looked through before; those that are found to be so join them.
+    ``checked_schemas`` have been looked through before; those that are found to be in order join them.
     """
     ids: dict[str, str] = {}
     taken: dict[tuple[str, object], str] = {}
@@ -105,7 +105,7 @@ def check_routes(spec: PipelineSpec, found: Problems, sound: dict[str, str]) -> 
             claim(route.id, "route", where)
             occupy(route, prefix + _shape(route.at.template.segments), where)
             _check_route(spec, route, where, known, found)
-            _check_schemas(route, where, found, sound)
+            _check_schemas(route, where, found, checked_schemas)
         for at, group in enumerate(node.groups):
             where = (*path, "groups", at)
             claim(group.id, "group", where)
@@ -145,10 +145,10 @@ def _check_route(spec: PipelineSpec, route: RouteSpec, where: Path, known: list[
         found.add((*where, "handler", "records"), f"there are no records '{handler.records}'", mend)
 
 
-def _check_schemas(route: RouteSpec, where: Path, found: Problems, sound: dict[str, str]) -> None:
+def _check_schemas(route: RouteSpec, where: Path, found: Problems, checked_schemas: dict[str, str]) -> None:
     schemas = route.input.schemas() if route.input is not None else {}
     told = repr(schemas)
-    if not schemas or sound.get(route.id) == told:
+    if not schemas or checked_schemas.get(route.id) == told:
         return
     problems = [
         ((*where, "input", name, *path), what, mend)
@@ -158,7 +158,7 @@ def _check_schemas(route: RouteSpec, where: Path, found: Problems, sound: dict[s
     for problem in problems:
         found.add(*problem)
     if not problems:
-        sound[route.id] = told
+        checked_schemas[route.id] = told
 
 
 def check_errors(spec: PipelineSpec, found: Problems) -> None:

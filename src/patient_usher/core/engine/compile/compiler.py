@@ -1,4 +1,4 @@
-"""From a pipeline document to a blueprint, or to everything that is wrong with it."""
+"""From a pipeline document to a compiled pipeline, or to everything that is wrong with it."""
 
 from __future__ import annotations
 
@@ -8,7 +8,6 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from patient_usher.core.engine.compile.blueprint import Blueprint, Source
 from patient_usher.core.engine.compile.checks import (
     Problems,
     check_accounts,
@@ -17,6 +16,7 @@ from patient_usher.core.engine.compile.checks import (
     check_routes,
     check_stages,
 )
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline, Source
 from patient_usher.core.engine.plan import nested, sequential
 from patient_usher.core.engine.plan.data_availability import DataAvailability
 from patient_usher.core.engine.plan.front_proxy import FrontProxy
@@ -58,8 +58,8 @@ def compile_document(
     overlays: Sequence[tuple[object, str]] = (),
     read_file: ReadFile,
     load_python: Callable[[str], object] | None = None,
-) -> Blueprint:
-    """Make a blueprint of a pipeline document, which stays as it is.
+) -> CompiledPipeline:
+    """Make a compiled pipeline of a pipeline document, which stays as it is.
 
     ``environments``: names laid on, in order; None for those that the file names itself.
     ``overlays``: further overlays, each with what to call it in messages. ``load_python`` finds
@@ -80,24 +80,24 @@ def compile_document(
         found.stop()
     plain = copy_tree(doc) if isinstance(doc.get("environments"), dict) else None
     chosen = _lay_on(doc, found, environments, overlays)
-    blueprint = None
-    sound: dict[str, str] = {}
+    compiled = None
+    checked_schemas: dict[str, str] = {}
     if not found.problems:
         try:
-            blueprint = compile_source(Source(doc, tuple(chosen), read_file, load_python, sound, plain))
+            compiled = compile_source(Source(doc, tuple(chosen), read_file, load_python, checked_schemas, plain))
         except Unusable as error:
             found.problems += error.problems
     if plain is not None:
-        _check_environments(plain, chosen, found, sound)
+        _check_environments(plain, chosen, found, checked_schemas)
         spell_out(plain)
         for overlay, what in overlays:
             apply_overlay(plain, overlay, what)
-    if blueprint is None or found.problems:
+    if compiled is None or found.problems:
         raise Unusable(found.problems)
-    return blueprint
+    return compiled
 
 
-def _check_environments(plain: Any, chosen: Sequence[str], found: Problems, sound: dict[str, str]) -> None:
+def _check_environments(plain: Any, chosen: Sequence[str], found: Problems, checked_schemas: dict[str, str]) -> None:
     """Every environment that isn't laid on, by itself: none may wait with its mistakes until it is."""
     seen = {(problem.spot, problem.what) for problem in found.problems}
     for name in plain["environments"]:
@@ -113,7 +113,7 @@ def _check_environments(plain: Any, chosen: Sequence[str], found: Problems, soun
             try:
                 spec = PipelineSpec.model_validate(doc)
                 check_stages(spec, options, places, own)
-                check_routes(spec, own, sound)
+                check_routes(spec, own, checked_schemas)
                 check_errors(spec, own)
             except ValidationError as error:
                 own.problems += problems_of(error, doc, PipelineSpec)
@@ -123,9 +123,9 @@ def _check_environments(plain: Any, chosen: Sequence[str], found: Problems, soun
                 found.problems.append(problem)
 
 
-def in_other_environments(blueprint: Blueprint) -> Iterator[tuple[str, Blueprint]]:
+def in_other_environments(compiled: CompiledPipeline) -> Iterator[tuple[str, CompiledPipeline]]:
     """The pipeline in each environment that its file has besides those it is in, by name; none of a variant."""
-    source = blueprint.source
+    source = compiled.source
     here = source.environment or ("production",)
     for name in dict.fromkeys([*source.plain["environments"], "production"] if source.plain is not None else ()):
         if name not in here:
@@ -135,8 +135,8 @@ def in_other_environments(blueprint: Blueprint) -> Iterator[tuple[str, Blueprint
             yield name, compile_source(source._replace(doc=doc, environment=(name,), plain=None))
 
 
-def overlaid(source: Source, overlay: object, what: str) -> Blueprint:
-    """The blueprint with a further overlay, called ``what`` in messages. Raises Unusable."""
+def overlaid(source: Source, overlay: object, what: str) -> CompiledPipeline:
+    """The compiled pipeline with a further overlay, called ``what`` in messages. Raises Unusable."""
     doc = copy_tree(source.doc)
     found = Problems(doc)
     found.problems += apply_overlay(doc, overlay, what)
@@ -149,38 +149,38 @@ _IMPORTED = dict.fromkeys(("openapi", "swagger"), "an OpenAPI description")
 """Keys by which other documents are known."""
 
 REMEMBERED = 256
-"""How many changed blueprints a blueprint keeps."""
+"""How many changed compiled pipelines a compiled pipeline keeps."""
 
 
-def changed(blueprint: Blueprint, overlay: JsonMapping) -> Blueprint:
+def changed(compiled: CompiledPipeline, overlay: JsonMapping) -> CompiledPipeline:
     """The pipeline with an overlay laid on: stages, groups and routes by id. Raises Unusable.
 
-    The same change, made again, gives the same blueprint.
+    The same change, made again, gives the same compiled pipeline.
     """
     key = repr(overlay)
-    found = blueprint.changes.get(key)
+    found = compiled.changes.get(key)
     if found is None:
-        if len(blueprint.changes) >= REMEMBERED:
-            blueprint.changes.clear()
-        found = blueprint.changes[key] = overlaid(blueprint.source, overlay, "a change")
+        if len(compiled.changes) >= REMEMBERED:
+            compiled.changes.clear()
+        found = compiled.changes[key] = overlaid(compiled.source, overlay, "a change")
     return found
 
 
-def variant(blueprint: Blueprint, **changes: object) -> Blueprint:
+def variant(compiled: CompiledPipeline, **changes: object) -> CompiledPipeline:
     """The pipeline with another ``order`` of server-wide stages, another ``flow``, or overlays by key.
 
     Keys are the pipeline file's, with underscores for dashes. Raises Unusable, with no place in a file.
     """
     nowhere = Spot("variant", 1, 1)
     wanted = Map(nowhere, ((key.replace("_", "-"), value) for key, value in changes.items()))
-    doc, problems = laid_out(blueprint.source.doc, wanted)
+    doc, problems = laid_out(compiled.source.doc, wanted)
     if problems:
         raise Unusable(problem._replace(spot=nowhere) for problem in problems)
-    return compile_source(blueprint.source._replace(doc=doc, plain=None))
+    return compile_source(compiled.source._replace(doc=doc, plain=None))
 
 
-def compile_source(source: Source) -> Blueprint:
-    """The blueprint of a document with everything laid on. Raises Unusable."""
+def compile_source(source: Source) -> CompiledPipeline:
+    """The compiled pipeline of a document with everything laid on. Raises Unusable."""
     found = Problems(source.doc)
     options, places = _read_stages(found)
     try:
@@ -190,7 +190,7 @@ def compile_source(source: Source) -> Blueprint:
         raise Unusable(found.problems) from None
     keys = _load_keys(spec, found)
     check_stages(spec, options, places, found)
-    routes = check_routes(spec, found, source.sound)
+    routes = check_routes(spec, found, source.checked_schemas)
     check_errors(spec, found)
     check_accounts(spec, found)
     found.stop()
@@ -211,7 +211,7 @@ def compile_source(source: Source) -> Blueprint:
     stateful.update({stage.key: stage for stage in (*stages.values(), *handlers.values()) if stage.remembers})
     own: set[Hashable] = {id_ for id_ in stages if id_ not in spec.deployment.shared_state}
     own |= {(sort, name) for sort in ("desk", "records") for name in spec.deployment.own_state}
-    return Blueprint(
+    return CompiledPipeline(
         source=source,
         spec=spec,
         options=options,
@@ -444,9 +444,9 @@ def _passes_over(options: StageOptions) -> PassesOver | None:
     return reason
 
 
-def _unbound(blueprint: Blueprint) -> tuple[Callable[[Source], Blueprint], tuple[Source]]:
-    return compile_source, (blueprint.source,)
+def _unbound(compiled: CompiledPipeline) -> tuple[Callable[[Source], CompiledPipeline], tuple[Source]]:
+    return compile_source, (compiled.source,)
 
 
 # Bound methods and compiled patterns don't travel: another process compiles the same document again.
-copyreg.pickle(Blueprint, _unbound)
+copyreg.pickle(CompiledPipeline, _unbound)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
 from patient_usher.core.engine.compile.checks import Problems
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.plan.route_table import all_groups, running_order
 from patient_usher.core.model.document import Path, Problem, did_you_mean
 from patient_usher.core.model.errors import ANY, BY_THE_ENGINE, ErrorTypes, type_hint
@@ -23,7 +23,7 @@ METHODS = (
 """Registered methods (RFC 9110 9.3, and the registry of 16.1.1): those that are in use."""
 
 
-def warnings_of(pipe: Blueprint) -> list[Problem]:
+def warnings_of(pipe: CompiledPipeline) -> list[Problem]:
     """What of a pipeline can be used, but will hardly be meant; each says so at its place."""
     found = Problems(pipe.source.doc)
     for look in (_of_the_stages, _of_keys, of_routes, _of_methods, of_patterns, of_matchers, of_errors):
@@ -36,13 +36,13 @@ Doubts = Iterator[tuple[Path, str, str]]
 """Where, what, and the mend."""
 
 
-def _of_the_stages(pipe: Blueprint) -> Doubts:
+def _of_the_stages(pipe: CompiledPipeline) -> Doubts:
     for id_, option in pipe.options.items():
         for path, what, mend in option.doubtful():
             yield (*pipe.stages_at[id_], *path), what, mend
 
 
-def _of_keys(pipe: Blueprint) -> Doubts:
+def _of_keys(pipe: CompiledPipeline) -> Doubts:
     for name, key in pipe.spec.signing_keys.items():
         octets = len((key.secret or "").encode())
         if key.algorithm == "HS256" and octets < 32:
@@ -50,7 +50,7 @@ def _of_keys(pipe: Blueprint) -> Doubts:
             yield ("signing-keys", name, "secret"), what, "write a longer one"
 
 
-def of_routes(pipe: Blueprint) -> Doubts:
+def of_routes(pipe: CompiledPipeline) -> Doubts:
     held = {"role": set[str](), "scope": set[str]()}
     for account in pipe.spec.accounts.values():
         held["role"].update(account.roles)
@@ -68,11 +68,11 @@ def of_routes(pipe: Blueprint) -> Doubts:
                 mend = did_you_mean(name, sorted(held[access.who]))
                 yield (*where, "access", access.who), f"no account has the {access.who} '{name}'", mend
         for id_ in running_order(pipe.spec, item):
-            for path, what, mend in pipe.options[id_].doubts(item.spec) if id_ in pipe.options else ():
+            for path, what, mend in pipe.options[id_].route_warnings(item.spec) if id_ in pipe.options else ():
                 yield (*where, *path), what, mend
 
 
-def _of_methods(pipe: Blueprint) -> Doubts:
+def _of_methods(pipe: CompiledPipeline) -> Doubts:
     """Methods that no registry has: a slip, unless the service has methods of its own."""
 
     def unknown(path: Path, methods: Iterable[str]) -> Doubts:
@@ -91,7 +91,7 @@ def _of_methods(pipe: Blueprint) -> Doubts:
         yield from unknown((*path, "method"), when.method or ())
 
 
-def of_patterns(pipe: Blueprint) -> Doubts:
+def of_patterns(pipe: CompiledPipeline) -> Doubts:
     """``only`` and ``except`` that no route of the pipeline can ever fit."""
     places = [(item.route.method, item.route.template) for item in pipe.placed]
     for path, pattern in _request_patterns(pipe):
@@ -103,7 +103,7 @@ def of_patterns(pipe: Blueprint) -> Doubts:
             yield path, f"no route of {text} takes {' or '.join(methods)}", f"write {','.join(sorted(fitting))} {text}"
 
 
-def of_matchers(pipe: Blueprint) -> Doubts:
+def of_matchers(pipe: CompiledPipeline) -> Doubts:
     """Routes that ``when`` names and the pipeline doesn't have."""
     known = [item.route.id for item in pipe.placed]
     templates = [item.route.template for item in pipe.placed]
@@ -120,7 +120,7 @@ def of_matchers(pipe: Blueprint) -> Doubts:
                 )
 
 
-def of_errors(pipe: Blueprint) -> Doubts:
+def of_errors(pipe: CompiledPipeline) -> Doubts:
     """Types that an error handler answers and nothing raises; types raised that look misspelt."""
     known = ErrorTypes(pipe.spec.errors)
     raises = list(_every(pipe, RaiseSpec))
@@ -140,7 +140,7 @@ def of_errors(pipe: Blueprint) -> Doubts:
                 yield (*path, "raised"), what, type_hint(name, raised)
 
 
-def types_raised(pipe: Blueprint) -> list[str] | None:
+def types_raised(pipe: CompiledPipeline) -> list[str] | None:
     """Every error type that there can be in this pipeline; None where its own code may raise what it likes."""
     if any(option.kind == "python" for option in pipe.options.values()) or any(
         item.spec.handler.python for item in pipe.placed if item.desk is None
@@ -153,7 +153,7 @@ def types_raised(pipe: Blueprint) -> list[str] | None:
 # Where things are said.
 
 
-def _request_patterns(pipe: Blueprint) -> Iterator[tuple[Path, str]]:
+def _request_patterns(pipe: CompiledPipeline) -> Iterator[tuple[Path, str]]:
     """Every pattern of ``only`` and ``except``, with its place."""
     for id_, option in pipe.options.items():
         for key, patterns in (("only", option.only), ("except", option.except_)):
@@ -161,5 +161,5 @@ def _request_patterns(pipe: Blueprint) -> Iterator[tuple[Path, str]]:
                 yield (*pipe.stages_at[id_], key, at), pattern
 
 
-def _every(pipe: Blueprint, sort: type[T]) -> Iterator[tuple[Path, T]]:
+def _every(pipe: CompiledPipeline, sort: type[T]) -> Iterator[tuple[Path, T]]:
     return ((path, node) for path, node in pipe.said if isinstance(node, sort))

@@ -6,8 +6,8 @@ the frames, which are dropped on its way; the nearest error handler outside answ
 
 from __future__ import annotations
 
-from patient_usher.core.engine.plan.course import Course
 from patient_usher.core.engine.plan.step import PlanStep
+from patient_usher.core.engine.plan.walk_state import WalkState
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.exchange import Exchange
 
@@ -34,9 +34,9 @@ def raised(x: Exchange) -> None:
     x.answer = None
 
 
-def meets_error(course: Course) -> PlanStep | None:
+def meets_error(walk_state: WalkState) -> PlanStep | None:
     """Outwards: the innermost frame that has a way for errors; each is dropped as the error passes."""
-    x, frames = course.x, course.frames
+    x, frames = walk_state.x, walk_state.frames
     journey = x.journey
     while frames:
         step = frames.pop()
@@ -55,6 +55,6 @@ def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:
     x.answer = answer
 
 
-def fails_on_the_way_out(course: Course) -> bool:
+def fails_on_the_way_out(walk_state: WalkState) -> bool:
     """The error travels on outwards."""
     return True

@@ -7,10 +7,10 @@ from typing import NamedTuple, Protocol
 
 from msgspec import Struct, structs
 
-from patient_usher.core.engine.plan.course import Course
 from patient_usher.core.engine.plan.data_availability import DataAvailability
 from patient_usher.core.engine.plan.server_default import Uncaught
 from patient_usher.core.engine.plan.step import PlanStep
+from patient_usher.core.engine.plan.walk_state import WalkState
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.effects import Effect
 from patient_usher.core.model.exchange import Exchange
@@ -33,20 +33,20 @@ class Flow(Protocol):
     def raised(self, x: Exchange) -> None:
         """Something has raised an error."""
 
-    def meets_error(self, course: Course) -> PlanStep | None:
-        """The next whom an error meets that was raised where the course is; None where nobody is left."""
+    def meets_error(self, walk_state: WalkState) -> PlanStep | None:
+        """The next whom an error meets that was raised where the walk state is; None where nobody is left."""
 
     def caught(self, x: Exchange, step: PlanStep, answer: Answer) -> None:
         """An error handler has answered."""
 
-    def fails_on_the_way_out(self, course: Course) -> bool:
+    def fails_on_the_way_out(self, walk_state: WalkState) -> bool:
         """An error on the way out discards the answer. Whether anybody may still catch it."""
 
 
 WayIn = Callable[[Exchange], Effect]
 
 
-class Opening(NamedTuple):
+class PlanPrefix(NamedTuple):
     """The steps at a plan's beginning that every exchange meets in turn, and that leave nothing to do but to ask them.
 
     ``asked`` has them all, by place, ``acting`` those only that have a way in. By place, too: who then holds a frame
@@ -62,11 +62,11 @@ class Opening(NamedTuple):
     ends: int
 
 
-def _opening_of(steps: Sequence[PlanStep]) -> Opening:
+def _opening_of(steps: Sequence[PlanStep]) -> PlanPrefix:
     ends = next((at for at, step in enumerate(steps) if step.passes_over is not None or step.marks), len(steps))
     opening = steps[:ends]
     places = range(ends + 1)
-    return Opening(
+    return PlanPrefix(
         tuple((at, step.id, step.way_in) for at, step in enumerate(opening)),
         tuple((at, step.way_in) for at, step in enumerate(opening) if step.way_in is not None),
         tuple(tuple(step for step in opening[:at] if step.framed) for at in places),
@@ -94,9 +94,9 @@ class Plan(Struct, eq=False):
     drafts: bool = False
     cancels: bool = False
     sight: DataAvailability | None = None
-    opening: Opening | None = None
+    opening: PlanPrefix | None = None
 
-    def opened(self) -> Opening:
+    def opened(self) -> PlanPrefix:
         """How it begins."""
         self.opening = _opening_of(self.steps)
         return self.opening

@@ -7,8 +7,8 @@ before the point of failure never sees it.
 
 from __future__ import annotations
 
-from patient_usher.core.engine.plan.course import Course
 from patient_usher.core.engine.plan.step import PlanStep
+from patient_usher.core.engine.plan.walk_state import WalkState
 from patient_usher.core.http.fields import Fields, merged
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.exchange import Exchange
@@ -53,15 +53,15 @@ def raised(x: Exchange) -> None:
     """The draft stays: an error answer starts from it."""
 
 
-def meets_error(course: Course) -> PlanStep | None:
+def meets_error(walk_state: WalkState) -> PlanStep | None:
     """Forward: the next error handler behind the point of failure. The router fails where the routes stand."""
-    plan, index = course.x.plan, course.index
+    plan, index = walk_state.x.plan, walk_state.index
     if plan.steps[index].id == "router":
         index = plan.routes_at - 1
     for at in range(index + 1, len(plan.steps)):
         step = plan.steps[at]
-        if step.catches and (step.passes_over is None or not step.passes_over(course.x)):
-            course.index = at  # where it would fail itself
+        if step.catches and (step.passes_over is None or not step.passes_over(walk_state.x)):
+            walk_state.index = at  # where it would fail itself
             return step  # type: ignore[no-any-return]
     return None
 
@@ -75,7 +75,7 @@ def caught(x: Exchange, step: PlanStep, answer: Answer) -> None:
     answered(x, answer)
 
 
-def fails_on_the_way_out(course: Course) -> bool:
+def fails_on_the_way_out(walk_state: WalkState) -> bool:
     """An error in registered work is never caught, and the rest of that work is dropped."""
-    course.frames.clear()
+    walk_state.frames.clear()
     return False

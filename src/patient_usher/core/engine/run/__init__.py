@@ -1,1 +1,1 @@
-"""What runs: the world, its clock, the walk of an exchange."""
+"""What runs: the run state, its clock, the walk of an exchange."""

@@ -1,4 +1,4 @@
-"""The model as a service: a world that walks exchanges on the virtual clock."""
+"""The model as a service: a run state that walks exchanges on the virtual clock."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from collections.abc import Callable, Mapping
 from patient_usher.core.engine.callers.block_diagnosis import diagnosed
 from patient_usher.core.engine.callers.service import Service
 from patient_usher.core.engine.run.clock import ARRIVAL, Clock
+from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.engine.run.walk import Walk
-from patient_usher.core.engine.run.world import World
 from patient_usher.core.http.messages import Request
 from patient_usher.core.model.exchange import Exchange
 
@@ -18,20 +18,20 @@ MakeService = Callable[[Clock, Told, Told], Service]
 
 
 class ModelService:
-    """A world behind the shape that callers know (``callers.service.Service``).
+    """A run state behind the shape that callers know (``callers.service.Service``).
 
     ``on_finished(x)`` is called when a caller has its answer, or has given up; ``on_over(x)`` when nothing of the
     exchange runs any more.
     """
 
-    def __init__(self, world: World, clock: Clock, on_finished: Told, on_over: Told) -> None:
-        self._world = world
-        self.arrive = world.admit
-        self.start = Walk(clock, on_finished, on_over, lambda name, x: world.blueprint.missing(name, x)).start
+    def __init__(self, run_state: RunState, clock: Clock, on_finished: Told, on_over: Told) -> None:
+        self._world = run_state
+        self.arrive = run_state.admit
+        self.start = Walk(clock, on_finished, on_over, lambda name, x: run_state.compiled.missing(name, x)).start
 
     def blocked(self, origin: str, why: str, what: str, x: Exchange, method: str) -> tuple[str, str]:
         """The code and the sentence that names the stage to look at."""
-        return diagnosed(self._world.blueprint, origin, why, what, x, method)
+        return diagnosed(self._world.compiled, origin, why, what, x, method)
 
 
 class PacedService:
@@ -55,6 +55,6 @@ class PacedService:
             self._model.start(x, patience)
 
 
-def paced(world: World, sent: Mapping[str, int]) -> MakeService:
+def paced(run_state: RunState, sent: Mapping[str, int]) -> MakeService:
     """What makes the model as such a service."""
-    return lambda clock, finished, over: PacedService(ModelService(world, clock, finished, over), clock, sent)
+    return lambda clock, finished, over: PacedService(ModelService(run_state, clock, finished, over), clock, sent)

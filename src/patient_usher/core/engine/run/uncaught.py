@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from patient_usher.core.engine.plan.course import Course
+from patient_usher.core.engine.plan.walk_state import WalkState
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import Answer
 from patient_usher.core.model.errors import Raised
 from patient_usher.core.model.exchange import Exchange
 
 
-def crash(course: Course) -> None:
+def crash(walk_state: WalkState) -> None:
     """Nobody caught it: what its type declares, answered plainly, or the server's own answer."""
-    course.frames.clear()
-    x, error = course.x, course.raising
+    walk_state.frames.clear()
+    x, error = walk_state.x, walk_state.raising
     if x.plan.answers and error is not None and error.status is not None:
         x.answer, x.answered_by = error.plainly(), error.raised_by
         return

@@ -23,8 +23,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, Literal
 
-from patient_usher.core.engine.plan.course import Course, State
 from patient_usher.core.engine.plan.step import PlanStep
+from patient_usher.core.engine.plan.walk_state import State, WalkState
 from patient_usher.core.engine.run import suspension
 from patient_usher.core.engine.run.clock import Clock
 from patient_usher.core.engine.run.uncaught import crash
@@ -73,7 +73,7 @@ class Walk:
         self._second = -1
         self._date = ""
 
-    def start(self, x: Exchange, patience: int) -> Course:
+    def start(self, x: Exchange, patience: int) -> WalkState:
         """Let an exchange arrive, whose caller waits for ``patience`` microseconds; or leaves (``caller_leaves``)."""
         plan, journey = x.plan, x.journey
         opening, now = plan.opening or plan.opened(), self.clock.now
@@ -98,38 +98,38 @@ class Walk:
         if effect is None:
             index = opening.ends
         frames = [*(opening.framed if journey is not None else opening.holding)[index]]
-        course = Course(x, x.at + patience, index, 1, frames, [*opening.told[index]])
-        if effect is None or self._acts(course, plan.steps[index], effect):
-            self.go_on(course)
-        return course
+        walk_state = WalkState(x, x.at + patience, index, 1, frames, [*opening.told[index]])
+        if effect is None or self._acts(walk_state, plan.steps[index], effect):
+            self.go_on(walk_state)
+        return walk_state
 
-    def caller_leaves(self, course: Course) -> None:
+    def caller_leaves(self, walk_state: WalkState) -> None:
         """The caller waits no longer: nothing is sent, and what runs is given up where the deployment says so."""
-        suspension.caller_leaves(self, course)
+        suspension.caller_leaves(self, walk_state)
 
     # IN.
 
-    def wake(self, course: Course, epoch: int) -> None:
+    def wake(self, walk_state: WalkState, epoch: int) -> None:
         """A wait is over. The wake-up of an exchange that was cancelled meanwhile is dropped."""
-        if course.epoch != epoch:
+        if walk_state.epoch != epoch:
             return
-        course.waits = False
-        resume, course.resume = course.resume, None
-        x = course.x
+        walk_state.waits = False
+        resume, walk_state.resume = walk_state.resume, None
+        x = walk_state.x
         x.now = self.clock.now
         assert resume is not None
         try:
             effect = resume(x)
         except (Fault, MissingValue) as fault:
             effect = self.raised_by(fault, x)
-        self.go_on(course, effect)
+        self.go_on(walk_state, effect)
 
-    def go_on(self, course: Course, effect: Effect = _FRESH) -> None:
+    def go_on(self, walk_state: WalkState, effect: Effect = _FRESH) -> None:
         """IN, from where the exchange is: until it waits, stalls or is sent."""
-        x = course.x
+        x = walk_state.x
         now = x.now = self.clock.now
         steps = x.plan.steps
-        journey, frames, index = x.journey, course.frames, course.index
+        journey, frames, index = x.journey, walk_state.frames, walk_state.index
         while True:
             step = steps[index]
             if effect is _FRESH:
@@ -139,7 +139,7 @@ class Walk:
                     index += 1
                     continue
                 if step.done is not None:
-                    course.done.append(step.done)
+                    walk_state.done.append(step.done)
                 way_in = step.way_in
                 try:
                     effect = None if way_in is None else way_in(x)
@@ -154,80 +154,80 @@ class Walk:
                         frames.append(step)
                 elif step.acts_later:
                     frames.append(step)
-                if step.marks and not self._mark(course, step, index):
+                if step.marks and not self._mark(walk_state, step, index):
                     return
                 index += 1
                 effect = _FRESH
                 continue
-            course.index = index
-            if not self._acts(course, step, effect):
+            walk_state.index = index
+            if not self._acts(walk_state, step, effect):
                 return
-            index, effect = course.index, _FRESH
+            index, effect = walk_state.index, _FRESH
 
-    def _acts(self, course: Course, step: PlanStep, effect: Any) -> bool:
+    def _acts(self, walk_state: WalkState, step: PlanStep, effect: Any) -> bool:
         """A stage does something else than pass the request on. Whether the exchange then goes on to the next."""
         kind = effect.__class__
         if kind is Answer:
-            self._answer(course, step, effect)
+            self._answer(walk_state, step, effect)
             return False
         if kind is Raised and step.raises:
-            self.raise_at(course, step, effect, "in")
+            self.raise_at(walk_state, step, effect, "in")
             return False
         act = _ON_THE_WAY_IN.get(kind)
         if act is None:
             raise IllegalEffect(step.id, "in", effect)
-        return bool(act(self, course, step, effect))
+        return bool(act(self, walk_state, step, effect))
 
-    def _mark(self, course: Course, step: PlanStep, index: int) -> bool:
+    def _mark(self, walk_state: WalkState, step: PlanStep, index: int) -> bool:
         """Sequential flow: header work, done on the draft at once. Whether the exchange goes on."""
         assert step.way_out is not None
-        x = course.x
+        x = walk_state.x
         try:
             step.way_out(x)
             x.note = None
             return True
         except (Fault, MissingValue) as fault:
             x.note = None
-            course.index = index
-            self.raise_at(course, step, self.raised_by(fault, x), "out")
+            walk_state.index = index
+            self.raise_at(walk_state, step, self.raised_by(fault, x), "out")
             return False
 
-    def _answer(self, course: Course, step: PlanStep, answer: Answer, by: str | None = None) -> None:
-        x = course.x
+    def _answer(self, walk_state: WalkState, step: PlanStep, answer: Answer, by: str | None = None) -> None:
+        x = walk_state.x
         if x.journey is not None:
             x.journey.append((step.id, "in", "answered", x.now, x.note))
         x.note = None
         x.plan.flow.answered(x, answer)
         x.answered_by = by or step.id
-        self.leave(course)
+        self.leave(walk_state)
 
-    def _refuse(self, course: Course, step: PlanStep, refused: Refused) -> None:
-        x = course.x
+    def _refuse(self, walk_state: WalkState, step: PlanStep, refused: Refused) -> None:
+        x = walk_state.x
         x.refused_by, x.why = refused.by or step.id, refused.why
-        self._answer(course, step, refused.answer, refused.by)
+        self._answer(walk_state, step, refused.answer, refused.by)
 
-    def _raise(self, course: Course, step: PlanStep, error: Raised) -> None:
-        if answered_at_once(course.x, step, error):
-            self._answer(course, step, error.plainly())
+    def _raise(self, walk_state: WalkState, step: PlanStep, error: Raised) -> None:
+        if answered_at_once(walk_state.x, step, error):
+            self._answer(walk_state, step, error.plainly())
         else:
-            self.raise_at(course, step, error, "in")
+            self.raise_at(walk_state, step, error, "in")
 
-    def _do_nothing(self, course: Course, step: PlanStep, effect: Nothing) -> None:
-        write(course.x, step, "in", "nothing")
-        suspension.stall(self, course)
+    def _do_nothing(self, walk_state: WalkState, step: PlanStep, effect: Nothing) -> None:
+        write(walk_state.x, step, "in", "nothing")
+        suspension.stall(self, walk_state)
 
     # ERROR.
 
-    def give_up(self, course: Course, step: PlanStep, error: Raised) -> None:
+    def give_up(self, walk_state: WalkState, step: PlanStep, error: Raised) -> None:
         """A stage refuses after it has passed the request on: its time is over."""
-        x = course.x
+        x = walk_state.x
         if answered_at_once(x, step, error):
             write(x, step, "out", "answered")
             x.plan.flow.answered(x, error.plainly())
             x.answered_by = step.id
-            self.leave(course)
+            self.leave(walk_state)
         else:
-            self.raise_at(course, step, error, "out")
+            self.raise_at(walk_state, step, error, "out")
 
     def raised_by(self, fault: Fault | MissingValue, x: Exchange) -> Raised:
         """What a stage that was stopped half-way raises."""
@@ -235,22 +235,22 @@ class Walk:
             return fault.error
         return Raised("MissingValue", self.missing(str(fault.args[0]), x))
 
-    def raise_at(self, course: Course, step: PlanStep, error: Raised, way: Way) -> None:
+    def raise_at(self, walk_state: WalkState, step: PlanStep, error: Raised, way: Way) -> None:
         """An error is raised, and finds who catches it; then the answer leaves."""
-        x = course.x
+        x = walk_state.x
         if x.journey is not None:
             x.journey.append((step.id, way, "raised", x.now, x.note))
             x.note = None
-        note_error(course, error, step.id)
-        if self.travel(course):
-            self.leave(course)
+        note_error(walk_state, error, step.id)
+        if self.travel(walk_state):
+            self.leave(walk_state)
 
-    def travel(self, course: Course) -> bool:
+    def travel(self, walk_state: WalkState) -> bool:
         """Take the error to whoever catches it. False where a slip swallowed it."""
-        x = course.x
+        x = walk_state.x
         flow = x.plan.flow
-        while (step := flow.meets_error(course)) is not None:
-            error = course.raising
+        while (step := flow.meets_error(walk_state)) is not None:
+            error = walk_state.raising
             assert error is not None
             try:
                 effect = step.way_error(x, error)
@@ -264,27 +264,27 @@ class Walk:
                     x.journey.append((step.id, "error", "caught", x.now, x.note))
                     x.note = None
                 error.caught_by = step.id
-                course.covered = step.stage.covers_errors
+                walk_state.covered = step.stage.covers_errors
                 flow.caught(x, step, effect.answer if kind is Refused else effect)
                 x.answered_by = step.id
                 return True
             elif kind is Raised:
                 write(x, step, "error", "raised")
-                note_error(course, effect, step.id)
+                note_error(walk_state, effect, step.id)
             elif effect is NOTHING:
                 write(x, step, "error", "nothing")
-                suspension.stall(self, course)
+                suspension.stall(self, walk_state)
                 return False
             else:
                 raise IllegalEffect(step.id, "error", effect)
-        crash(course)
+        crash(walk_state)
         return True
 
     # OUT.
 
-    def leave(self, course: Course) -> None:
+    def leave(self, walk_state: WalkState) -> None:
         """OUT: the frames' way out, then the wire."""
-        x, frames = course.x, course.frames
+        x, frames = walk_state.x, walk_state.frames
         journey, now = x.journey, x.now
         while frames:
             step = frames.pop()
@@ -298,18 +298,18 @@ class Walk:
                 except (Fault, MissingValue) as fault:
                     effect = self.raised_by(fault, x)
                 if effect is not None:
-                    if not self._on_the_way_out(course, step, effect):
+                    if not self._on_the_way_out(walk_state, step, effect):
                         return
                     continue
             if journey is not None:
                 journey.append((step.id, "out", "continued", now, note := x.note))
                 if note is not None:
                     x.note = None
-        self._send(course)
+        self._send(walk_state)
 
-    def _on_the_way_out(self, course: Course, step: PlanStep, effect: Effect) -> bool:
+    def _on_the_way_out(self, walk_state: WalkState, step: PlanStep, effect: Effect) -> bool:
         """A stage does something else than pass the answer on. Whether the rest goes on leaving."""
-        x = course.x
+        x = walk_state.x
         refused: Answer | None = None
         if isinstance(effect, Refused):
             x.refused_by, x.why = effect.by or step.id, effect.why
@@ -333,15 +333,15 @@ class Walk:
             return True
         if isinstance(effect, Raised):
             write(x, step, "out", "raised")
-            note_error(course, effect, step.id)
-            course.index = 0
-            if x.plan.flow.fails_on_the_way_out(course):
-                return self.travel(course)
-            crash(course)
+            note_error(walk_state, effect, step.id)
+            walk_state.index = 0
+            if x.plan.flow.fails_on_the_way_out(walk_state):
+                return self.travel(walk_state)
+            crash(walk_state)
             return True
         if effect is NOTHING:
             write(x, step, "out", "nothing")
-            suspension.stall(self, course)
+            suspension.stall(self, walk_state)
             return False
         raise IllegalEffect(step.id, "out", effect)
 
@@ -354,13 +354,13 @@ class Walk:
             self._second, self._date = second, http_date(self.clock.now)
         return self._date
 
-    def _send(self, course: Course) -> None:
-        if course.owner is not None:
-            suspension.end_orphan(self, course)
+    def _send(self, walk_state: WalkState) -> None:
+        if walk_state.owner is not None:
+            suspension.end_orphan(self, walk_state)
             return
-        x = course.x
-        course.state = SENT
-        if course.gave_up:
+        x = walk_state.x
+        walk_state.state = SENT
+        if walk_state.gave_up:
             x.answer = None
         else:
             answer = x.answer
@@ -370,18 +370,18 @@ class Walk:
                 method, route = x.request.method, x.route
                 head_route = method == "HEAD" and route is not None and route.method == "HEAD"
                 finish(method, answer, date, of_head_route=head_route)
-            x.outcome = _outcome(course)
+            x.outcome = _outcome(walk_state)
             self.on_finished(x)
-        self.close(course)
+        self.close(walk_state)
 
-    def close(self, course: Course) -> None:
+    def close(self, walk_state: WalkState) -> None:
         """One part of the exchange is over; with the last, everybody is told."""
-        x = course.x
-        course.live = live = course.live - 1
+        x = walk_state.x
+        walk_state.live = live = walk_state.live - 1
         if live:
             return
-        if course.done:
-            for done in reversed(course.done):
+        if walk_state.done:
+            for done in reversed(walk_state.done):
                 done(x, x.outcome)
         self.on_over(x)
 
@@ -393,13 +393,13 @@ def write(x: Exchange, step: PlanStep, way: Way, did: str) -> None:
     x.note = None
 
 
-def note_error(course: Course, error: Raised, by: str) -> None:
+def note_error(walk_state: WalkState, error: Raised, by: str) -> None:
     """An error is under way from now on."""
-    x = course.x
+    x = walk_state.x
     error.raised_by = by
     owner = x.orphan_of or x
     owner.errors = (*owner.errors, error)
-    course.raising = error
+    walk_state.raising = error
     why = error.why
     x.refused_by, x.why = (error.by or by, why) if why else (None, None)
     x.plan.flow.raised(x)
@@ -413,7 +413,7 @@ def answered_at_once(x: Exchange, step: PlanStep, error: Raised) -> bool:
     return True
 
 
-_ON_THE_WAY_IN: dict[type, Callable[[Walk, Course, PlanStep, Any], bool | None]] = {
+_ON_THE_WAY_IN: dict[type, Callable[[Walk, WalkState, PlanStep, Any], bool | None]] = {
     Refused: Walk._refuse,
     Raised: Walk._raise,
     Nothing: Walk._do_nothing,
@@ -425,13 +425,13 @@ _ON_THE_WAY_IN: dict[type, Callable[[Walk, Course, PlanStep, Any], bool | None]]
 """What each effect but an answer does on the way in, and whether the walk then goes on to the next step."""
 
 
-def _outcome(course: Course) -> str:
-    x = course.x
-    if x.answered_by == "handler" and not (course.slipped or x.errors):
+def _outcome(walk_state: WalkState) -> str:
+    x = walk_state.x
+    if x.answered_by == "handler" and not (walk_state.slipped or x.errors):
         return "handled"
-    if course.slipped:
+    if walk_state.slipped:
         return "answered-twice"
-    if course.timed_out:
+    if walk_state.timed_out:
         return "timed-out"
     if x.answered_by == "server":
         return "crashed"
@@ -440,5 +440,5 @@ def _outcome(course: Course) -> str:
     if x.refused_by is not None:
         return "unrouted" if x.refused_by == "router" else "short-circuited"
     if x.errors and x.answered_by in (x.errors[-1].caught_by, x.errors[-1].raised_by):
-        return "short-circuited" if course.covered else "errored"
+        return "short-circuited" if walk_state.covered else "errored"
     return "handled" if x.answered_by == "handler" else "short-circuited"

@@ -9,11 +9,11 @@ from patient_usher.core.analysis.findings.rule import (
     Context,
     Rule,
     Suspicion,
+    observable_state,
     same,
     shows,
     state,
     status,
-    telling,
 )
 from patient_usher.core.decisions.runner import ScenarioRun
 from patient_usher.core.engine.plan.data_availability import handler_reads
@@ -70,11 +70,11 @@ def _leaks(context: Context, as_is: ScenarioRun, mended: ScenarioRun) -> bool:
     own = same(mended, x) if x is not None else None
     if x is None or own is None or _shared(context, mended) is not None:
         return False
-    return telling(x)[6] != telling(own)[6] or status(x) != status(own)
+    return observable_state(x)[6] != observable_state(own)[6] or status(x) != status(own)
 
 
 def _shared(context: Context, run: ScenarioRun) -> Exchange | None:
-    judge = READY["copies-stay-private"](context.blueprint)
+    judge = READY["copies-stay-private"](context.compiled)
     for x in run.exchanges:
         checks = judge(x)
         if checks is not None and not all(check.ok for check in checks):

@@ -21,7 +21,7 @@ def look(context: Context) -> Iterator[Suspicion]:
             yield from _cases(id_, None, context.at(id_, name), cases, id_)
         if options.kind == "error-handler" and getattr(options, "picks", "") == "first":
             yield from _answers(context, id_, getattr(options, "answers", ()))
-    for item in context.blueprint.placed:
+    for item in context.compiled.placed:
         route = item.route.id
         yield from _cases(
             None, route, context.at_route(route, "handler", "cases"), item.spec.handler.cases or (), route
@@ -44,7 +44,7 @@ def _cases(stage: str | None, route: str | None, at: Path, cases: Sequence[Any],
 
 
 def _answers(context: Context, id_: str, answers: Sequence[Any]) -> Iterator[Suspicion]:
-    lineage = context.blueprint.setup.errors.lineage
+    lineage = context.compiled.setup.errors.lineage
     for later, entry in enumerate(answers):
         for number, first in enumerate(answers[:later]):
             if all({*first.raised} & {*lineage(name), ANY} for name in entry.raised):

@@ -14,7 +14,7 @@ def look(context: Context) -> Iterator[Suspicion]:
         if option.kind != "maintenance":
             continue
         sorts = ("call",) if option.enabled else ("switched",)
-        orders = map(context.blueprint.order, [*context.blueprint.placed, None])
+        orders = map(context.compiled.order, [*context.compiled.placed, None])
         order = next((order for order in orders if id_ in order), [])
         early = [one for one in order[: order.index(id_)] if one in context.options] if order else []
         first: dict[str, Suspicion] = {}

@@ -15,7 +15,7 @@ def look(context: Context) -> Iterator[Suspicion]:
     deployment = context.spec.deployment
     if deployment.instances == 1 or deployment.spread == "by-address":
         return
-    for item in context.blueprint.placed:
+    for item in context.compiled.placed:
         for cleared in item.spec.clears or ():
             read = context.by_id.get(cleared)
             if read is None or read.route.method != "GET":

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from patient_usher.core.analysis.findings.mends import Mend, copies_per, leave_alone, mend
-from patient_usher.core.analysis.findings.rule import Context, Proof, Rule, Suspicion, state, telling
+from patient_usher.core.analysis.findings.rule import Context, Proof, Rule, Suspicion, observable_state, state
 from patient_usher.core.decisions.runner import ScenarioRun
 from patient_usher.core.model.exchange import Exchange
 
@@ -55,7 +55,7 @@ def _proof_at(cache: str) -> Proof:
 
 def _content(x: Exchange) -> object:
     coding = x.answer.fields.get("content-encoding") if x.answer is not None else None
-    return telling(x)[6], coding
+    return observable_state(x)[6], coding
 
 
 RULE = Rule(

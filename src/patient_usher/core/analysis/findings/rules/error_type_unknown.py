@@ -13,7 +13,7 @@ from patient_usher.core.model.document import Path
 
 def look(context: Context) -> Iterator[Suspicion]:
     """By the names, which are all in the file."""
-    for path, what, hint in of_errors(context.blueprint):
+    for path, what, hint in of_errors(context.compiled):
         stage, route = owner(context, path)
         yield Suspicion(stage, route, path, what, (_mend(path, what, hint),))
 

@@ -16,7 +16,7 @@ DEVELOPERS = re.compile(r"(?i)\b(dev|local|test|debug|sandbox|playground)")
 
 def look(context: Context) -> Iterator[Suspicion]:
     """What reveals more than nothing, but in an environment that is for developers, as its name says."""
-    chosen = context.blueprint.source.environment
+    chosen = context.compiled.source.environment
     if chosen != tuple(context.spec.environment) and any(DEVELOPERS.search(name) for name in chosen):
         return
     proof = shows(lambda x: _tells(x) is not None, lambda x: _tells(x) is None)

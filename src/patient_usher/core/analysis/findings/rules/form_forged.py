@@ -14,7 +14,7 @@ from patient_usher.core.model.document import Path
 
 def look(context: Context) -> Iterator[Suspicion]:
     """Desks whose cookie goes along wherever a request comes from."""
-    for item in context.blueprint.placed:
+    for item in context.compiled.placed:
         if item.desk != "sign-in":
             continue
         desk = item.groups[-1].desk
@@ -40,7 +40,7 @@ def _forged(context: Context, desk: str, body: dict[str, object]) -> Iterator[Sc
     """Somebody signs in at the service's own page; then a page of strangers sends a form."""
     callers = {"maren": {"kind": "browser", "origin": context.trials.base}}
     sign_in = {"send": f"POST {desk}", "caller": "maren", **body}
-    for item in context.blueprint.placed:
+    for item in context.compiled.placed:
         access = item.route.access
         if item.route.method == "POST" and item.desk is None and access is not None and access.who != "everyone":
             form = {

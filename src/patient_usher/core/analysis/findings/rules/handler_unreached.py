@@ -32,7 +32,7 @@ def _mends(context: Context, guard: str) -> Iterator[Mend]:
     """Switch on what is there and off; else a stage by what accounts have and desks give."""
     for id_, found in context.options.items():
         if not found.enabled and list(found.credentials()):
-            orders = [context.blueprint.order(item) for item in context.blueprint.placed]
+            orders = [context.compiled.order(item) for item in context.compiled.placed]
             behind = any({id_, guard} <= {*order} and order.index(guard) < order.index(id_) for order in orders)
             where = [stand(id_, "before", guard)] * behind
             words = f"switch {id_} on" + f", in front of {guard}" * behind

@@ -29,7 +29,7 @@ def look(context: Context) -> Iterator[Suspicion]:
 
 
 def _followed(context: Context) -> Iterator[Scenario]:
-    for item in context.blueprint.placed:
+    for item in context.compiled.placed:
         if item.route.method == "GET":
             request = {**context.words.plain(item), "caller": "follower"}
             yield Scenario("followed", (request,), {"follower": {"redirects": "follow"}})

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from patient_usher.core.analysis.findings.mends import drop, mend
 from patient_usher.core.analysis.findings.rule import Context, Rule, Suspicion
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 
 
 def look(context: Context) -> Iterator[Suspicion]:
@@ -14,11 +14,11 @@ def look(context: Context) -> Iterator[Suspicion]:
     return iter(())
 
 
-def stale(blueprint: Blueprint, idle: Sequence[int]) -> tuple[Rule, list[Suspicion]]:
+def stale(compiled: CompiledPipeline, idle: Sequence[int]) -> tuple[Rule, list[Suspicion]]:
     """The suspicions for entries that accepted nothing, by their numbers."""
     found = []
     for at in idle:
-        entry = blueprint.spec.known[at]
+        entry = compiled.spec.known[at]
         place = entry.stage or entry.route
         happens = f"{entry.finding}{f' at {place}' if place else ''} is accepted, and isn't found any more"
         mends = (mend("take the entry out", drop(["known", at])),)

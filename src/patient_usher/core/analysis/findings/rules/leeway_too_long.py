@@ -33,7 +33,7 @@ def look(context: Context) -> Iterator[Suspicion]:
 
 def _late(context: Context) -> Iterator[Scenario]:
     """A token that expired a minute ago."""
-    for item in context.blueprint.placed:
+    for item in context.compiled.placed:
         access = item.route.access
         if item.desk is None and access is not None and access.who != "everyone":
             for credential in context.words.right:

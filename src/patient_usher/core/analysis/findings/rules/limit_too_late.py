@@ -14,7 +14,7 @@ _COSTLY = ("authenticate", "read-body", "validate", "python")
 
 def look(context: Context) -> Iterator[Suspicion]:
     """Server-wide limits that go by nothing that a stage in front of them finds out."""
-    server_wide = context.blueprint.order(None)
+    server_wide = context.compiled.order(None)
     for item, order in context.ways:
         if item is None:
             continue

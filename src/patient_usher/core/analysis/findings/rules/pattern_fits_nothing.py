@@ -16,7 +16,7 @@ from patient_usher.core.model.templates import parse_template
 
 def look(context: Context) -> Iterator[Suspicion]:
     """By the patterns and the templates."""
-    for path, what, hint in (*of_patterns(context.blueprint), *of_matchers(context.blueprint)):
+    for path, what, hint in (*of_patterns(context.compiled), *of_matchers(context.compiled)):
         if path[-1] == "route":
             continue
         stage, route = owner(context, path)
@@ -32,7 +32,7 @@ def _mends(context: Context, path: Path, what: str, hint: str) -> Iterator[Mend]
 
     lower = pattern.rpartition(" ")[2].lower()
     there = lower.startswith("/") and any(
-        fits_template(lower, item.route.template.segments) for item in context.blueprint.placed
+        fits_template(lower, item.route.template.segments) for item in context.compiled.placed
     )
     if there and not pattern.endswith(lower):
         written = pattern[: len(pattern) - len(lower)] + lower

@@ -15,7 +15,7 @@ from patient_usher.core.model.reads import within
 
 def look(context: Context) -> Iterator[Suspicion]:
     """By the names that accounts have."""
-    for path, what, hint in of_routes(context.blueprint):
+    for path, what, hint in of_routes(context.compiled):
         if path[-1] in ("role", "scope"):
             _, route = owner(context, path)
             yield Suspicion(None, route, path, what, tuple(_mends(context, path, what, hint)))

@@ -11,12 +11,12 @@ from patient_usher.core.http.urls import parse_url
 
 def look(context: Context) -> Iterator[Suspicion]:
     """Routes whose path has dot segments, which no client sends (RFC 3986 5.2.4; the URL standard, 4.4)."""
-    for item in context.blueprint.placed:
+    for item in context.compiled.placed:
         parts = [text for sort, text in item.route.template.segments]
         if item.desk is not None or not {".", ".."} & {*parts}:
             continue
         path = "/" + "/".join(_without_dots(parts))
-        found, _, _ = context.blueprint.router.find(item.route.method, parse_url(f"https://service.example{path}"))
+        found, _, _ = context.compiled.router.find(item.route.method, parse_url(f"https://service.example{path}"))
         leads = found.id if found is not None else "no route"
         place = context.at_route(item.route.id)
         mends = [mend(f"take {item.route.id} out", drop(place))]

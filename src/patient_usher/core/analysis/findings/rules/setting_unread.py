@@ -19,10 +19,10 @@ _READ_BY = {
 
 def look(context: Context) -> Iterator[Suspicion]:
     """By the kinds on each route's way; all settings of a route that nothing reads are one finding."""
-    for item in context.blueprint.placed:
+    for item in context.compiled.placed:
         if item.desk is not None:
             continue
-        there = {context.kind(id_) for id_ in context.blueprint.order(item)}  # those that are switched off too
+        there = {context.kind(id_) for id_ in context.compiled.order(item)}  # those that are switched off too
         given = {name.replace("_", "-") for name in item.spec.model_fields_set}
         unread = [name for name, kinds in _READ_BY.items() if name in given and not there & {*kinds, "python"}]
         if unread:

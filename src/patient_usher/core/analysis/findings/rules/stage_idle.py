@@ -22,7 +22,7 @@ def look(context: Context) -> Iterator[Suspicion]:
             happens = f"{id_} stands where there is no route"
             left = (
                 None
-                if context.blueprint.stages[id_].only_watches
+                if context.compiled.stages[id_].only_watches
                 else f"where {id_} should stand, or whether at all, is yours to say"
             )
             yield Suspicion(id_, None, context.at(id_), happens, (mend(f"take {id_} out", remove(id_), left=left),))
@@ -50,7 +50,7 @@ def _behind_routes(context: Context) -> Iterator[Suspicion]:
         and all(id_ not in order or order.index("handler") < order.index(id_) for order in orders)
     ]
     for id_ in behind:
-        if id_ not in met and not context.blueprint.stages[id_].only_watches:
+        if id_ not in met and not context.compiled.stages[id_].only_watches:
             happens = f"{id_} stands behind the routes: no request that a route answers comes to it"
             words = f"move {id_} in front of the routes"
             yield Suspicion(id_, None, context.at(id_), happens, (mend(words, stand(id_, "before", MARKER)),))
@@ -58,8 +58,8 @@ def _behind_routes(context: Context) -> Iterator[Suspicion]:
 
 def _shut_out(context: Context) -> Iterator[Suspicion]:
     """What stands behind a stage of one's own that answers every request."""
-    for door in context.kinds("decide"):
-        options = context.options[door]
+    for redactor in context.kinds("decide"):
+        options = context.options[redactor]
         first = next(iter(getattr(options, "cases", ())), None)
         if first is None or first.when is not None or options.only is not None or options.except_ is not None:
             continue
@@ -69,7 +69,7 @@ def _shut_out(context: Context) -> Iterator[Suspicion]:
             id_
             for id_ in context.options
             if (ways := [order for _, order in context.ways if id_ in order])
-            and all(door in order and order.index(door) < order.index(id_) for order in ways)
+            and all(redactor in order and order.index(redactor) < order.index(id_) for order in ways)
             and (not context.sequential or context.kind(id_) != "error-handler")
         ]
         if behind:
@@ -77,8 +77,8 @@ def _shut_out(context: Context) -> Iterator[Suspicion]:
                 behind[0],
                 None,
                 context.at(behind[0]),
-                f"{door} answers every request, so nothing comes to {', '.join(behind)}, nor to any handler",
-                (mend(f"take {door} out", remove(door), left=f"whether {door} should answer everything"),),
+                f"{redactor} answers every request, so nothing comes to {', '.join(behind)}, nor to any handler",
+                (mend(f"take {redactor} out", remove(redactor), left=f"whether {redactor} should answer everything"),),
             )
 
 

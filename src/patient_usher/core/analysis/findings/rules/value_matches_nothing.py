@@ -27,7 +27,7 @@ def _conditions(context: Context) -> Iterator[tuple[Path, When, str | None, str 
         for path, when in within(options, context.at(id_), When) if options.enabled else ():
             if "not" not in path:
                 yield path, when, id_, None
-    for item in context.blueprint.placed:
+    for item in context.compiled.placed:
         for path, when in within(item.spec.handler, context.at_route(item.route.id, "handler"), When):
             if "not" not in path:
                 yield path, when, None, item.route.id
@@ -39,7 +39,7 @@ def _strange(context: Context, when: When) -> Iterator[tuple[str, str, str, str]
     overlays = dict.fromkeys([*(context.doc.get("environments") or {}), "production"])
     closed = {
         "scheme": ("neither http nor https", ["http", "https"]),
-        "route": ("no route of this pipeline", [item.route.id for item in context.blueprint.placed]),
+        "route": ("no route of this pipeline", [item.route.id for item in context.compiled.placed]),
         "environment": ("no environment of this pipeline", overlays),
     }
     for key, (what, known) in closed.items():

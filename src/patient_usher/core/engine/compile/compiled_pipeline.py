@@ -1,7 +1,7 @@
-"""A blueprint: what loading makes of a pipeline's files. Compiled, frozen, without any state.
+"""A compiled pipeline: what loading makes of a pipeline's files. Compiled, frozen, without any state.
 
 It may be shared by every replay, variant, thread and process; a process gets it by pickling, which
-carries the document and makes the rest again. What a pipeline has become is a ``World``'s.
+carries the document and makes the rest again. What a pipeline has become is a ``RunState``'s.
 """
 
 from __future__ import annotations
@@ -24,19 +24,19 @@ from patient_usher.core.model.text_types import Model
 
 
 class Source(NamedTuple):
-    """What a blueprint is made of: all that it takes to make it again.
+    """What a compiled pipeline is made of: all that it takes to make it again.
 
     ``doc`` is the document with environments and other overlays laid on. ``read_file`` reads a file
-    that the document names; ``load_python`` finds the user's own code, None where it isn't allowed. ``sound`` holds
-    the schemas that have been looked through, by route: a variant looks only at those that it changes. ``plain`` is
-    the document before environments; None where it isn't kept, as in a variant.
+    that the document names; ``load_python`` finds the user's own code, None where it isn't allowed. ``checked_schemas``
+    holds the schemas that have been looked through, by route: a variant looks only at those that it changes. ``plain``
+    is the document before environments; None where it isn't kept, as in a variant.
     """
 
     doc: Any
     environment: tuple[str, ...]
     read_file: ReadFile
     load_python: Callable[[str], object] | None
-    sound: dict[str, str]
+    checked_schemas: dict[str, str]
     plain: Any = None
 
 
@@ -49,7 +49,7 @@ class Bearer(NamedTuple):
     typ: str | None = None
 
 
-class Wallet(NamedTuple):
+class CredentialDefaults(NamedTuple):
     """How the pipeline's callers show who they are, as its stages ask for it."""
 
     bearer: Bearer
@@ -57,7 +57,7 @@ class Wallet(NamedTuple):
 
 
 @dataclass(frozen=True, eq=False, repr=False)
-class Blueprint:
+class CompiledPipeline:
     """A pipeline ready to run.
 
     ``options``: each stage's, by id, in the order of the file. ``plans``: by route id, and under None
@@ -78,7 +78,7 @@ class Blueprint:
     shared: frozenset[Hashable]
     stages_at: Mapping[str, Path]
     routes_at: Mapping[str, Path]
-    changes: dict[str, Blueprint] = field(default_factory=dict)
+    changes: dict[str, CompiledPipeline] = field(default_factory=dict)
 
     def __repr__(self) -> str:
         return f"<pipeline {self.name!r}: {len(self.options)} stages, {len(self.placed)} routes>"
@@ -144,7 +144,7 @@ class Blueprint:
     # Callers, and what stages leave.
 
     @cached_property
-    def wallet(self) -> Wallet:
+    def credential_defaults(self) -> CredentialDefaults:
         """How callers show who they are: as the first stage that asks for it says."""
         signing = [id_ for id_, key in self.setup.keys.items() if key.sign is not None]
         bearer, key_place = Bearer(tuple(signing)), None
@@ -155,7 +155,7 @@ class Blueprint:
                     bearer = Bearer(keys or bearer.keys, asked.issuer, asked.audience, asked.typ)
                 elif asked.scheme == "api-key":
                     key_place = asked.place
-        return Wallet(bearer, key_place)
+        return CredentialDefaults(bearer, key_place)
 
     @cached_property
     def _setters(self) -> dict[str, str]:

@@ -1,6 +1,6 @@
 """Where state lives: laws that every replay keeps, whatever happens in it.
 
-A pipeline is frozen, a world is made fresh for each replay, and only what a world holds goes from one
+A pipeline is frozen, a run state is made fresh for each replay, and only what a run state holds goes from one
 exchange to the next.
 """
 
@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from conftest import DEMO, Outcome, make_pipeline, records, replay, text
 from drawn import pipelines
-from patient_usher import Trace, World, compare, load
+from patient_usher import RunState, Trace, compare, load
 from patient_usher import replay as replayed
 from patient_usher.core.verify.run import run
 
@@ -498,12 +498,12 @@ def test_what_arrives_together_is_served_in_the_order_of_the_file(
 
 def test_a_limit_that_counts_failures_forgets_who_is_as_good_as_new() -> None:
     limit = {"id": "limit", "kind": "rate-limit", "quota": 2, "window": "1s", "counts": "failures"}
-    world = World(make_pipeline([limit], routes=[{**ROUTE, "handler": {"answer": {"status": 403}}}]))
+    run_state = RunState(make_pipeline([limit], routes=[{**ROUTE, "handler": {"answer": {"status": 403}}}]))
     callers = {f"c{n}": {"address": f"10.0.{n // 250}.{n % 250}"} for n in range(3000)}
     trace = Trace.of(*({"send": "GET /", "caller": name, "after": "1s"} for name in callers), callers=callers)
-    for _ in run(world, trace.bound(world.blueprint)):
+    for _ in run(run_state, trace.bound(run_state.compiled)):
         pass
-    assert all(len(limiter.states) < 1500 for limiter in world.memories[0]["limit"].values())
+    assert all(len(limiter.states) < 1500 for limiter in run_state.memories[0]["limit"].values())
 
 
 def test_quiet_with_details_prints_every_journey_as_it_comes(usher: Usher) -> None:

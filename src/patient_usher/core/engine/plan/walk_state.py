@@ -34,12 +34,12 @@ class Limit(NamedTuple):
     entered: int
 
 
-class Course(Struct, eq=False):
+class WalkState(Struct, eq=False):
     """An exchange's way through its plan.
 
     ``index`` is the step that it is at, ``frames`` the stages that have passed it on, ``done`` whom to tell when it is
     over. ``live`` counts the parts that still run: the exchange itself, and its orphans, whose ``owner`` is its
-    course. Times are microseconds since the epoch of the clock.
+    walk state. Times are microseconds since the epoch of the clock.
     """
 
     x: Exchange
@@ -48,7 +48,7 @@ class Course(Struct, eq=False):
     live: int = 1
     frames: list[PlanStep] = field(default_factory=list)
     done: list[Callable[[Exchange, str], None]] = field(default_factory=list)
-    owner: Course | None = None
+    owner: WalkState | None = None
     raising: Raised | None = None
     resume: Callable[[Exchange], Effect] | None = None
     state: State = State.RUNNING

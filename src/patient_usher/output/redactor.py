@@ -25,12 +25,12 @@ from urllib.parse import quote, quote_plus
 import msgspec
 from msgspec import UNSET, Struct, UnsetType, structs
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.credentials import credentials_of, places_of
 from patient_usher.core.http.secrets import Places, shortened
 from patient_usher.core.verify.exchange_table import Row
 from patient_usher.core.verify.record import AnswerRecord, RateRecord, Record, RequestRecord
-from patient_usher.core.verify.totals import Bulk
+from patient_usher.core.verify.totals import Totals
 
 T = TypeVar("T")
 
@@ -44,7 +44,7 @@ _START = 8
 """By how many characters at its start a credential that was met is looked for."""
 
 
-class Door:
+class Redactor:
     """What is known to be secret in this process, and how a value leaves it.
 
     ``environment`` maps values of the environment that files have read to what stands for them, and may grow.
@@ -66,10 +66,10 @@ class Door:
         """Values of the environment, each with what stands for it; what is added later counts too."""
         self._environment, self._size = environment, -1
 
-    def admit(self, blueprint: Blueprint, environment: Mapping[str, str]) -> None:
+    def learn(self, compiled: CompiledPipeline, environment: Mapping[str, str]) -> None:
         """A pipeline of whose credentials, and of whose values of the environment, it knows from now on."""
         self.watch(environment)
-        self.declare(places_of(blueprint), credentials_of(blueprint))
+        self.declare(places_of(compiled), credentials_of(compiled))
 
     def declare(self, places: Places, values: Iterable[str]) -> None:
         """What a pipeline says of its credentials: where they stand, and which there are."""
@@ -192,7 +192,7 @@ class Door:
             row = row if shown == query else {**row, "query": shown}
         return self.redacted(row)
 
-    def counts(self, counts: Bulk) -> Bulk:
+    def counts(self, counts: Totals) -> Totals:
         """Totals as they may be put out: those whom a limit counts by a credential under a shortened name."""
         told = copy(counts)
         told.limits = Counter()
@@ -385,5 +385,5 @@ def printable(text: str, *, lines: bool = False) -> str:
     return (_KEPT if lines else _OBEYED).sub(_escape, text)
 
 
-DOOR = Door()
+REDACTOR = Redactor()
 """This process's."""

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from conftest import Outcome, make_pipeline
 from patient_usher.core.engine.compile.credentials import places_of
 from patient_usher.core.http.secrets import Places, shortened
-from patient_usher.output.door import Door, printable
+from patient_usher.output.redactor import Redactor, printable
 from test_pytest_plugin import project
 
 Usher = Callable[..., Outcome]
@@ -172,11 +172,11 @@ SECRET = st.text(st.characters(codec="utf-8", exclude_characters="\n\r"), min_si
 @given(SECRET, st.sampled_from(["{}", "a {} b", '{{"k": "{}"}}', "<i>{}</i>"]))
 @settings(max_examples=200, deadline=None)
 def test_a_known_value_is_found_in_every_spelling(secret: str, around: str) -> None:
-    door = Door()
-    door.watch({secret: "${env:NAME}"})
+    redactor = Redactor()
+    redactor.watch({secret: "${env:NAME}"})
     for part in (secret, json.dumps(secret)[1:-1], escape(secret), quote(secret, safe="")):
-        assert "${env:NAME}" in door.text(around.format(part))
-    assert door.redacted({"a": [secret, (secret,)], secret: 1}) == {
+        assert "${env:NAME}" in redactor.text(around.format(part))
+    assert redactor.redacted({"a": [secret, (secret,)], secret: 1}) == {
         "a": ["${env:NAME}", ("${env:NAME}",)], "${env:NAME}": 1
     }  # fmt: skip
 
@@ -222,7 +222,7 @@ def test_whom_a_limit_counts_is_shortened_where_it_is_a_credential() -> None:
         {"id": "who", "kind": "authenticate", "schemes": schemes},
         *({"id": id_, "kind": "rate-limit", "quota": 2, "window": "1m", "per": [per]} for id_, per in limits.items()),
     ]
-    assert places_of(make_pipeline(stages).blueprint).limits == {"key", "code"}
+    assert places_of(make_pipeline(stages).compiled).limits == {"key", "code"}
 
 
 def test_what_is_short_shows_nothing_of_itself() -> None:

@@ -1,8 +1,8 @@
-"""A world: what a pipeline has become. Made fresh for every replay.
+"""A run state: what a pipeline has become. Made fresh for every replay.
 
 It owns all that one exchange leaves for the next: the state of stages, desks, records and handlers by
 instance, the spread over instances, the callers' own memory, the time, and randomness. A change puts
-another blueprint into it and carries the states over; nothing else survives.
+another compiled pipeline into it and carries the states over; nothing else survives.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Hashable, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
-from patient_usher.core.engine.compile.blueprint import Blueprint
+from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.engine.plan.front_proxy import FrontProxy
 from patient_usher.core.http.messages import Request
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from random import Random
 
 
-class World:
+class RunState:
     """The state of a pipeline in the middle of a replay.
 
     ``memories`` holds each instance's states, by key. ``now`` is when the last replay in it ended, None
@@ -32,7 +32,7 @@ class World:
     ``looks``: exchanges keep what matchers read.
     """
 
-    def __init__(self, blueprint: Blueprint, seed: int = 0, *, lasts: bool = False) -> None:
+    def __init__(self, compiled: CompiledPipeline, seed: int = 0, *, lasts: bool = False) -> None:
         self.lasts = lasts
         self.seed = seed
         self.looks = False
@@ -43,44 +43,44 @@ class World:
         self._random: Random | None = None
         self._arrivals = 0
         self.memories: list[Memory] = []
-        self.blueprint = blueprint
-        self._take(blueprint)
+        self.compiled = compiled
+        self._take(compiled)
 
     def change(self, overlay: JsonMapping) -> None:
-        """Later exchanges walk another blueprint's plans; state stays. Raises Unusable."""
-        self._take(changed(self.blueprint, overlay))
+        """Later exchanges walk another compiled pipeline's plans; state stays. Raises Unusable."""
+        self._take(changed(self.compiled, overlay))
 
-    def go_on_as(self, blueprint: Blueprint) -> None:
+    def go_on_as(self, compiled: CompiledPipeline) -> None:
         """Later exchanges walk another pipeline's plans; state stays, as by a change."""
-        self._take(blueprint)
+        self._take(compiled)
 
-    def _take(self, blueprint: Blueprint) -> None:
-        """Go on with this blueprint. Exchanges under way keep the memory that they came to."""
+    def _take(self, compiled: CompiledPipeline) -> None:
+        """Go on with this compiled pipeline. Exchanges under way keep the memory that they came to."""
         before = self.memories
-        old: Mapping[object, Stateful] = self.blueprint.stateful if before else {}
+        old: Mapping[object, Stateful] = self.compiled.stateful if before else {}
         self.memories = []
-        for instance in range(blueprint.spec.deployment.instances):
+        for instance in range(compiled.spec.deployment.instances):
             memory: Memory = {}
-            for key, keeper in blueprint.stateful.items():
-                if instance and key in blueprint.shared:
+            for key, keeper in compiled.stateful.items():
+                if instance and key in compiled.shared:
                     memory[key] = self.memories[0][key]
                 elif instance < len(before) and type(old.get(key)) is type(keeper):
                     memory[key] = keeper.migrate(old[key], before[instance][key])
                 else:
                     memory[key] = keeper.fresh(self.seed)
             self.memories.append(memory)
-        self.blueprint = blueprint
-        self._front = FrontProxy(blueprint.spec.deployment)
+        self.compiled = compiled
+        self._front = FrontProxy(compiled.spec.deployment)
         self._plain = self._front.plain
-        self._find = blueprint.router.find
-        self._environment = blueprint.setup.environment
+        self._find = compiled.router.find
+        self._environment = compiled.setup.environment
         self._only = self.memories[0] if len(self.memories) == 1 else None
 
-    def savers(self) -> Iterator[tuple[Hashable, object]]:
+    def cache_states(self) -> Iterator[tuple[Hashable, object]]:
         """The states of what saves anything, each with its key."""
-        for key, keeper in self.blueprint.stateful.items():
+        for key, keeper in self.compiled.stateful.items():
             if hasattr(keeper, "savings"):
-                for memory in self.memories[:1] if key in self.blueprint.shared else self.memories:
+                for memory in self.memories[:1] if key in self.compiled.shared else self.memories:
                     yield key, memory[key]
 
     # Arrivals.
@@ -98,7 +98,7 @@ class World:
             came = Request(request.method, url, request.fields, request.body, address)
         scheme, host = url.scheme, url.host
         route, values, allowed = self._find(came.method, url)
-        plans = self.blueprint.plans if watched else self.blueprint.unwatched
+        plans = self.compiled.plans if watched else self.compiled.unwatched
         plan = plans[route.id if route is not None else None]
         memory, instance = self._only, 0
         if memory is None:
@@ -111,7 +111,7 @@ class World:
         )  # fmt: skip
 
     def _instance(self, address: str) -> int:
-        count, spread = len(self.memories), self.blueprint.spec.deployment.spread
+        count, spread = len(self.memories), self.compiled.spec.deployment.spread
         if spread == "by-address":
             import hashlib
 
@@ -126,10 +126,10 @@ class World:
         return (self._arrivals - 1) % count
 
 
-def savings_of(blueprint: Blueprint, states: Iterable[tuple[Hashable, object]]) -> list[str]:
-    """What stages have saved, of one world or of several, in a line for each sort."""
+def savings_of(compiled: CompiledPipeline, states: Iterable[tuple[Hashable, object]]) -> list[str]:
+    """What stages have saved, of one run state or of several, in a line for each sort."""
     by_kind: dict[type, list[object]] = {}
     for key, state in states:
-        by_kind.setdefault(type(blueprint.stateful[key]), []).append(state)
+        by_kind.setdefault(type(compiled.stateful[key]), []).append(state)
     lines = (kind.savings(found) for kind, found in by_kind.items())  # type: ignore[attr-defined]
     return sorted(line for line in lines if line)
