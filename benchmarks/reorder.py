@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from patient_usher import Trace, load
-from patient_usher.core.analysis.orders.swaps import swaps
+from patient_usher.core.questions.reorder.swaps import swaps
 
 NAMES = ("read-cookies", "request-id", "conditional", "compress")
 STAGES = [

@@ -11,7 +11,7 @@ TYPE_CHECKING = False  # as in typing, which takes long to import
 
 __version__ = "0.3.0"
 _WHERE = {
-    "Finding": "core.analysis.findings.check",
+    "Finding": "core.questions.check.search",
     "NotParted": "use_cases.parts",
     "Pipeline": "use_cases.session",
     "Sent": "use_cases.session",
@@ -34,8 +34,8 @@ _WHERE = {
 __all__ = [*_WHERE]
 
 if TYPE_CHECKING:
-    from patient_usher.core.analysis.findings.check import Finding as Finding
     from patient_usher.core.model.document import Unusable as Unusable
+    from patient_usher.core.questions.check.search import Finding as Finding
     from patient_usher.files.trace import Trace as Trace
     from patient_usher.use_cases.accept import accept as accept
     from patient_usher.use_cases.check import check as check

@@ -12,7 +12,7 @@ from ruamel.yaml import YAML
 
 from conftest import Outcome, described
 from patient_usher import explore
-from patient_usher.core.analysis.explore import trace_of
+from patient_usher.core.questions.explore import trace_of
 from patient_usher.output.yaml_snippet import yaml_of
 from pipelines import put_together
 

@@ -14,8 +14,8 @@ import pytest
 
 from conftest import ROOT
 from patient_usher.cli import QUESTIONS
-from patient_usher.core.analysis.findings.rules import rules
 from patient_usher.core.model.enumerations import BLOCKED, OUTCOMES, WHY
+from patient_usher.core.questions.check.rules import rules
 from patient_usher.core.stages import kind, kinds
 from patient_usher.output.replay_view import SIGN_OF
 from patient_usher.output.schema import SCHEMAS

@@ -14,8 +14,8 @@ from jsonschema import Draft202012Validator
 
 from conftest import DEMO, Outcome, described
 from patient_usher import Pipeline, Trace, drift, load, replay
-from patient_usher.core.analysis.orders.discriminate import orders_of
 from patient_usher.core.model.overlays import variant
+from patient_usher.core.questions.reorder.discriminate import orders_of
 from patient_usher.core.variants.candidates import changes_of
 from patient_usher.core.variants.change import changed_by, document_of
 from patient_usher.core.variants.orders import movable, reordered

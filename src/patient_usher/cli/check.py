@@ -13,11 +13,11 @@ from pathlib import Path
 from patient_usher import __version__
 from patient_usher.cli.arguments import count, unusable
 from patient_usher.cli.common import add_pipeline_arguments, pipeline_of, trust
-from patient_usher.core.analysis.findings.check import Checked, variant_of
-from patient_usher.core.analysis.findings.rule import LEVELS
-from patient_usher.core.analysis.findings.rules import rule, rules
 from patient_usher.core.decisions.runner import BUDGET
 from patient_usher.core.model.document import Problem, Spot, Unusable, did_you_mean
+from patient_usher.core.questions.check.rule import LEVELS
+from patient_usher.core.questions.check.rules import rule, rules
+from patient_usher.core.questions.check.search import Checked, variant_of
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.pipeline import pipeline_of_text
 from patient_usher.files.trace import Trace

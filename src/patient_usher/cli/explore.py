@@ -9,8 +9,8 @@ from argparse import ArgumentParser, Namespace
 
 from patient_usher.cli.arguments import count, outgoing
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
-from patient_usher.core.analysis.explore import BUDGET, trace_of
 from patient_usher.core.decisions.runner import BASE
+from patient_usher.core.questions.explore import BUDGET, trace_of
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.output import explore as report
 from patient_usher.output.redactor import REDACTOR

@@ -12,10 +12,10 @@ from pathlib import Path
 from patient_usher.cli.arguments import count, outgoing, outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress
 from patient_usher.cli.replay import add_recording_arguments, read_traces
-from patient_usher.core.analysis.orders.swaps import outcome, pairs_of
 from patient_usher.core.decisions.runner import BASE, BUDGET
 from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import did_you_mean
+from patient_usher.core.questions.reorder.swaps import outcome, pairs_of
 from patient_usher.core.variants.orders import BUDGET as SEARCH_BUDGET
 from patient_usher.core.variants.orders import Found, as_listed, movable
 from patient_usher.files.atomic_write import write_octets, write_whole

@@ -252,7 +252,7 @@ def read_traces(args: Namespace) -> list[Trace]:
 
 def _unnoticed(args: Namespace) -> int:
     """Print what no expectation notices. Returns 1 where an expectation fails already."""
-    from patient_usher.core.analysis.unnoticed import unnoticed
+    from patient_usher.core.questions.unnoticed import unnoticed
     from patient_usher.output.unnoticed import unnoticed_document, unnoticed_lines
 
     session = session_of(args)

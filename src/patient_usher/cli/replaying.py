@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING
 
 from patient_usher.cli.arguments import outgoing, unusable
 from patient_usher.cli.common import mention
-from patient_usher.core.analysis.route_matrix import enforced_limits
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.run.run_state import RunState, savings_of
 from patient_usher.core.model.document import did_you_mean
 from patient_usher.core.model.words import counted
+from patient_usher.core.questions.route_matrix import enforced_limits
 from patient_usher.core.verify.always import Statements, told
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.core.verify.summary import Summary, statement_record

@@ -9,9 +9,9 @@ from argparse import ArgumentParser, Namespace
 
 from patient_usher.cli.arguments import method, unusable
 from patient_usher.cli.common import add_pipeline_arguments, mention, pipeline_of
-from patient_usher.core.analysis.route_matrix import standing, way
 from patient_usher.core.engine.partition import parted_by, ties
 from patient_usher.core.http.urls import parse_url
+from patient_usher.core.questions.route_matrix import standing, way
 from patient_usher.output.route_matrix import matrix, state_lines, way_view
 from patient_usher.output.terminal import stdout_painter
 

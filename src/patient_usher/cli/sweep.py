@@ -16,12 +16,12 @@ from pathlib import Path
 
 from patient_usher.cli.arguments import count, outgoing_picture, unusable
 from patient_usher.cli.common import add_pipeline_arguments, done, pipeline_of, progress, trust
-from patient_usher.core.analysis import sweep
-from patient_usher.core.analysis.goals import Goal, goal
-from patient_usher.core.analysis.sweep import Combination, Trial
 from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import changed
 from patient_usher.core.model.document import Spot, Unusable
+from patient_usher.core.questions import sweep
+from patient_usher.core.questions.goals import Goal, goal
+from patient_usher.core.questions.sweep import Combination, Trial
 from patient_usher.files.atomic_write import write_octets
 from patient_usher.files.yaml_reader import parse_value
 from patient_usher.output import sweep as report

@@ -8,7 +8,10 @@ from collections.abc import Iterator, Sequence
 from itertools import zip_longest
 from typing import NamedTuple
 
-from patient_usher.core.analysis.compare import (
+from patient_usher.core.http.messages import read_json
+from patient_usher.core.model.enumerations import DID
+from patient_usher.core.model.words import counted
+from patient_usher.core.questions.compare import (
     KINDS,
     Comparison,
     Difference,
@@ -17,9 +20,6 @@ from patient_usher.core.analysis.compare import (
     only_here,
     parting,
 )
-from patient_usher.core.http.messages import read_json
-from patient_usher.core.model.enumerations import DID
-from patient_usher.core.model.words import counted
 from patient_usher.core.verify.record import Record, StepRecord
 from patient_usher.output.replay_view import value_text
 from patient_usher.output.terminal import Line, Piece, chopped, fit, line, line_width, wrapped

@@ -7,8 +7,8 @@ from collections.abc import Iterator, Sequence
 
 from msgspec import structs
 
-from patient_usher.core.analysis.orders.fitting import FoundOrder
 from patient_usher.core.model.words import counted
+from patient_usher.core.questions.reorder.fitting import FoundOrder
 from patient_usher.core.variants.search import Explanation
 from patient_usher.core.verify.document_types import (
     Drifted,

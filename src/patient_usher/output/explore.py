@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from patient_usher.core.analysis.explore import Broken, Ending, Explored
 from patient_usher.core.decisions.runner import BASE, Runner
 from patient_usher.core.model.branches import Branch
 from patient_usher.core.model.enumerations import OUTCOMES
 from patient_usher.core.model.words import counted
+from patient_usher.core.questions.explore import Broken, Ending, Explored
 from patient_usher.core.verify.document_types import CaseRecord, Explore, StatementSeen
 from patient_usher.output.coverage import coverage_document
 from patient_usher.output.noticed import met

@@ -7,11 +7,11 @@ from typing import NamedTuple
 
 from msgspec import structs
 
-from patient_usher.core.analysis.findings.check import Checked, Finding
-from patient_usher.core.analysis.findings.rule import Rule
-from patient_usher.core.analysis.findings.witness import Document, caught
 from patient_usher.core.model.document import Json, JsonObject, locate
 from patient_usher.core.model.words import counted
+from patient_usher.core.questions.check.rule import Rule
+from patient_usher.core.questions.check.search import Checked, Finding
+from patient_usher.core.questions.check.witness import Document, caught
 from patient_usher.core.variants.search import Explanation
 from patient_usher.core.verify.document_types import Choice, Differs, FindingRecord, Findings, Place
 from patient_usher.core.verify.record import Record

@@ -6,11 +6,11 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from patient_usher.core.analysis.compare import KINDS
-from patient_usher.core.analysis.orders.discriminate import Apart
-from patient_usher.core.analysis.orders.swaps import VERDICTS, Pair
 from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.words import counted
+from patient_usher.core.questions.compare import KINDS
+from patient_usher.core.questions.reorder.discriminate import Apart
+from patient_usher.core.questions.reorder.swaps import VERDICTS, Pair
 from patient_usher.core.variants.orders import Found
 from patient_usher.core.verify.document_types import (
     ApartRecord,

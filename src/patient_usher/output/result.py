@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from patient_usher.core.analysis.compare import Comparison
+from patient_usher.core.questions.compare import Comparison
 from patient_usher.core.verify.document_types import Compare, DifferenceRecord, GroupRecord
 from patient_usher.core.verify.record import Record, Result, StatementRecord, SummaryRecord
 from patient_usher.output.comparison import Compared

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 
-from patient_usher.core.analysis.route_matrix import RouteRow, StageOnWay, Way
 from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.partition import Tie
+from patient_usher.core.questions.route_matrix import RouteRow, StageOnWay, Way
 from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.replay_view import staircase
 from patient_usher.output.terminal import Line, Piece, fit, line, line_width

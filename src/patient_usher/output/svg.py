@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 from xml.etree.ElementTree import Element, SubElement, tostring
 
-from patient_usher.core.analysis.compare import INSIDE
+from patient_usher.core.questions.compare import INSIDE
 from patient_usher.core.verify.record import Record
 from patient_usher.output.comparison import Compared, headline_of
 from patient_usher.output.outcome import SIGNS, Outcome, headline

@@ -7,10 +7,10 @@ import io
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from patient_usher.core.analysis.goals import Goal
-from patient_usher.core.analysis.metrics import SHARES
-from patient_usher.core.analysis.sweep import Trial
 from patient_usher.core.model.words import counted
+from patient_usher.core.questions.goals import Goal
+from patient_usher.core.questions.metrics import SHARES
+from patient_usher.core.questions.sweep import Trial
 from patient_usher.core.verify.document_types import GoalRecord, Sweep, TrialRecord
 from patient_usher.output.figure import SIZE, drawing, drawn
 from patient_usher.output.terminal import Line, Piece, line

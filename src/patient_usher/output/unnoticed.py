@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from patient_usher.core.analysis.unnoticed import Gap, Unnoticed
 from patient_usher.core.model.words import counted
+from patient_usher.core.questions.unnoticed import Gap, Unnoticed
 from patient_usher.core.verify.document_types import UnnoticedChange, UnnoticedRecord
 from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.terminal import Line, line

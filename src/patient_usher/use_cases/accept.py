@@ -7,10 +7,10 @@ from collections.abc import Callable, Collection
 from pathlib import Path
 from typing import NamedTuple
 
-from patient_usher.core.analysis.unnoticed import merge_expectations, unnoticed
 from patient_usher.core.engine.replay import Send
 from patient_usher.core.model.document import JsonObject, Problem, Spot, Unusable, did_you_mean
 from patient_usher.core.model.enumerations import SLIPS
+from patient_usher.core.questions.unnoticed import merge_expectations, unnoticed
 from patient_usher.core.verify.observed_expectations import observed
 from patient_usher.core.verify.run import run
 from patient_usher.files.atomic_write import write_whole

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable
 
-from patient_usher.core.analysis.findings import check as search
-from patient_usher.core.analysis.findings.check import Checked, Finding
 from patient_usher.core.decisions.runner import BASE, BUDGET
 from patient_usher.core.decisions.scenario import Scenario
 from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import Json
+from patient_usher.core.questions.check import search
+from patient_usher.core.questions.check.search import Checked, Finding
 from patient_usher.core.variants.search import fulfilled
 from patient_usher.files.trace import Trace
 from patient_usher.use_cases.session import Pipeline, bound_all

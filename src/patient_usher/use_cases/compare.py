@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 
-from patient_usher.core.analysis.compare import Comparison, compared
-from patient_usher.core.analysis.side_by_side import SideBySide
+from patient_usher.core.questions.compare import Comparison, compared
+from patient_usher.core.questions.side_by_side import SideBySide
 from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.run import prefix_of, run
 from patient_usher.files.trace import Trace

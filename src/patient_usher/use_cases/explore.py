@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from patient_usher.core.analysis import explore as search
-from patient_usher.core.analysis.explore import BUDGET, Explored
+from patient_usher.core.questions import explore as search
+from patient_usher.core.questions.explore import BUDGET, Explored
 from patient_usher.use_cases.session import Pipeline
 
 

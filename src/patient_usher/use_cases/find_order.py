@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from patient_usher.core.analysis.orders.discriminate import distinguish_orders
-from patient_usher.core.analysis.orders.fitting import FoundOrder, fitting
 from patient_usher.core.decisions.runner import BASE, prepared
 from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.document import unusable
+from patient_usher.core.questions.reorder.discriminate import distinguish_orders
+from patient_usher.core.questions.reorder.fitting import FoundOrder, fitting
 from patient_usher.use_cases.drift import side_by_side
 from patient_usher.use_cases.real_service import Service
 from patient_usher.use_cases.session import Pipeline

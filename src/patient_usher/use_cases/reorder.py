@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
-from patient_usher.core.analysis.orders.discriminate import Apart, distinguish_orders
-from patient_usher.core.analysis.orders.swaps import Pair, swaps
 from patient_usher.core.decisions.runner import BUDGET
 from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import unusable
+from patient_usher.core.questions.reorder.discriminate import Apart, distinguish_orders
+from patient_usher.core.questions.reorder.swaps import Pair, swaps
 from patient_usher.core.variants.orders import BUDGET as SEARCH_BUDGET
 from patient_usher.core.variants.orders import Constraints, Found
 from patient_usher.files.trace import Trace

@@ -6,10 +6,10 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 
-from patient_usher.core.analysis.metrics import Select
-from patient_usher.core.analysis.sweep import Combination, Trial, combinations_of, marked, overlay_of, tried
 from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.compiler import changed
+from patient_usher.core.questions.metrics import Select
+from patient_usher.core.questions.sweep import Combination, Trial, combinations_of, marked, overlay_of, tried
 from patient_usher.files.trace import Trace
 from patient_usher.files.trust import NOTHING, Trust
 from patient_usher.use_cases.processes import OnCores

@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from conftest import make_pipeline, text
-from patient_usher.core.analysis.explore import explore
+from patient_usher.core.questions.explore import explore
 
 Spec = dict[str, Any]
 COUNT = int(os.environ.get("USHER_NEEDLES", "40"))

@@ -14,7 +14,7 @@ from junitparser import JUnitXml
 
 from conftest import DEMO, Outcome, described
 from patient_usher import Trace, explore, load, replay
-from patient_usher.core.analysis.explore import trace_of
+from patient_usher.core.questions.explore import trace_of
 from patient_usher.core.verify.verdict import MARKS, fails
 from patient_usher.output.yaml_snippet import yaml_of
 from pipelines import put_together

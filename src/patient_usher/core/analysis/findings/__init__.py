@@ -1,1 +1,0 @@
-"""The search for what is wrong with a pipeline."""
