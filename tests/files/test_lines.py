@@ -14,7 +14,7 @@ from conftest import DEMO, Outcome, make_pipeline
 from patient_usher import Unusable
 from patient_usher.core.engine.bind.request_templates import Entry, Kept
 from patient_usher.core.engine.bind.trace import Maker, read_spec
-from patient_usher.files.lines import Lines, _Reader
+from patient_usher.files.lines import Lines, _LineReader
 from patient_usher.files.trace import Trace
 
 Usher = Callable[..., Outcome]
@@ -147,8 +147,8 @@ def told(entry: Entry) -> object:
 
 @pytest.mark.parametrize("seed", range(12))
 def test_a_line_says_the_same_the_first_time_the_second_time_and_read_with_care(seed: int) -> None:
-    def reader() -> _Reader:
-        return _Reader("t", Maker(SPEC, SERVICE.compiled, lambda path: b""), (), ids_differ=True)
+    def reader() -> _LineReader:
+        return _LineReader("t", Maker(SPEC, SERVICE.compiled, lambda path: b""), (), ids_differ=True)
 
     def attempt(read: Callable[[], Entry]) -> object:
         try:

@@ -13,18 +13,18 @@ import pytest
 from conftest import Outcome
 from files.log_shapes import NONE, PLAIN, SHAPES, Shape, T
 from patient_usher.core.http.dates import timestamp
-from patient_usher.files.log_lines import Seen, UnreadableLine, any_text, text_line
+from patient_usher.files.log_lines import LogEntry, UnreadableLine, any_text, text_line
 from patient_usher.files.log_members import FORMATS, any_line, by_pattern
 from patient_usher.files.log_times import moment
 from patient_usher.files.log_trace import Callers, ImportStats, arrivals, lines
-from patient_usher.files.sources import Source, format_of
+from patient_usher.files.sources import InputSource, format_of
 
 Usher = Callable[..., Outcome]
 
 
-def read(path: Path, shape: Shape) -> list[Seen]:
+def read(path: Path, shape: Shape) -> list[LogEntry]:
     """The file as it is imported: its format found by looking."""
-    source = Source(path.name, path)
+    source = InputSource(path.name, path)
     options = dict(zip(shape.more[::2], shape.more[1::2], strict=True))
     named = dict(part.split("=") for part in options.get("--fields", "").split(",") if part)
     pattern = options.get("--pattern")
@@ -95,7 +95,7 @@ CHAINS = [
 
 @pytest.mark.parametrize(("address", "forwarded", "caller"), CHAINS)
 def test_the_list_is_read_from_the_right(address: str | None, forwarded: tuple[str, ...], caller: str) -> None:
-    assert Callers().of(Seen(0, "GET", "/", address=address, forwarded=forwarded)).address == caller
+    assert Callers().of(LogEntry(0, "GET", "/", address=address, forwarded=forwarded)).address == caller
 
 
 # Durations.
@@ -109,7 +109,7 @@ def test_requests_came_before_they_were_logged(seed: int) -> None:
     for number in range(300):
         at += random.randrange(0, 2_000_000)
         timed.append(
-            (at, Seen(at, "GET", f"/{number}", took=random.choice([None, 0, random.randrange(1, 50_000_000)])))
+            (at, LogEntry(at, "GET", f"/{number}", took=random.choice([None, 0, random.randrange(1, 50_000_000)])))
         )
     groups, rest = [], timed
     while rest:

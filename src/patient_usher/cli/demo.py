@@ -23,7 +23,7 @@ FOLDER = Path(demo.__file__).parent
 SERVICE = "landing_service.py"
 
 
-class Part(NamedTuple):
+class ChapterPart(NamedTuple):
     """One replay of a chapter, and what is said before it."""
 
     says: str
@@ -38,12 +38,12 @@ class Part(NamedTuple):
 
 
 # Chapter -> (what it is about, its parts).
-CHAPTERS: dict[str, tuple[str, list[Part]]] = {
+CHAPTERS: dict[str, tuple[str, list[ChapterPart]]] = {
     "story": (
         "stages, refusals, errors, the two classic slips, and a mistake in the order",
         [
-            Part("A pipeline, and requests walked through it. Each row is one request, each column one stage.", "harbour.yaml", "story.yaml"),
-            Part(
+            ChapterPart("A pipeline, and requests walked through it. Each row is one request, each column one stage.", "harbour.yaml", "story.yaml"),
+            ChapterPart(
                 "The same requests, and one mistake in the order: authentication stands outside the error handler. "
                 "The rows with a cross show what it breaks; the journey shows where.",
                 "mistaken.yaml", "story.yaml", False,
@@ -52,35 +52,35 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
     ),
     "quay": (
         "sign-up to sign-out by token and by cookie, bodies, field errors, maintenance",
-        [Part("A day on the quay, from sign-up to closing time.", "quay.yaml", "quay-story.yaml")],
+        [ChapterPart("A day on the quay, from sign-up to closing time.", "quay.yaml", "quay-story.yaml")],
     ),
     "flows": (
         "the same harbour where stages run one after the other, and errors skip forward",
         [
-            Part("In a sequential flow the error handler stands last: every error skips forward to it.", "sequential.yaml", "story.yaml"),
-            Part("With nested habits it stands first, where no error ever comes past.", "sequential-mistaken.yaml", "story.yaml", False),
+            ChapterPart("In a sequential flow the error handler stands last: every error skips forward to it.", "sequential.yaml", "story.yaml"),
+            ChapterPart("With nested habits it stands first, where no error ever comes past.", "sequential-mistaken.yaml", "story.yaml", False),
         ],
     ),
     "leak": (
         "a server without an error handler that tells strangers what failed, and its mend",
         [
-            Part("Nobody catches, and the server says what it was: names, files and a password.", "leaking.yaml", "leaking-story.yaml", False),
-            Part("The mend: the safety net answers for all of it, and the log has the rest.", "harbour.yaml", "leaking-story.yaml"),
+            ChapterPart("Nobody catches, and the server says what it was: names, files and a password.", "leaking.yaml", "leaking-story.yaml", False),
+            ChapterPart("The mend: the safety net answers for all of it, and the log has the rest.", "harbour.yaml", "leaking-story.yaml"),
         ],
     ),
     "front": (
         "HTTPS only behind a front that ends TLS: the loop, and the mend",
         [
-            Part("The front passes plain HTTP on, so everyone is sent round in a loop.", "front.yaml", "front-story.yaml", False),
-            Part("The mend: the service believes what the front says of the caller.", "front-believed.yaml", "front-story.yaml"),
+            ChapterPart("The front passes plain HTTP on, so everyone is sent round in a loop.", "front.yaml", "front-story.yaml", False),
+            ChapterPart("The mend: the service believes what the front says of the caller.", "front-believed.yaml", "front-story.yaml"),
         ],
     ),
     "pages": (
         "a page's calls, and five ways in which a browser blocks them",
         [
-            Part("A page reads the tides and books a berth; another page may not.", "boaters.yaml", "boaters-story.yaml"),
+            ChapterPart("A page reads the tides and books a berth; another page may not.", "boaters.yaml", "boaters-story.yaml"),
             *(
-                Part(f"Blocked, number {number}. The sentences name the stage and the mend.", f"boaters-blocked-{number}.yaml", "boaters-story.yaml", False)
+                ChapterPart(f"Blocked, number {number}. The sentences name the stage and the mend.", f"boaters-blocked-{number}.yaml", "boaters-story.yaml", False)
                 for number in range(1, 6)
             ),
         ],
@@ -88,72 +88,72 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
     "return": (
         "coming back from another site, a forged form, and what SameSite has to do with both",
         [
-            Part("Lax: the link back from another site takes the session along, the strangers' form doesn't.", "return.yaml", "return-story.yaml"),
-            Part("Strict: whoever comes back from another site is signed out.", "return-strict.yaml", "return-story.yaml", False),
-            Part("None: the strangers' form is as good as hers.", "return-none.yaml", "return-story.yaml", False),
+            ChapterPart("Lax: the link back from another site takes the session along, the strangers' form doesn't.", "return.yaml", "return-story.yaml"),
+            ChapterPart("Strict: whoever comes back from another site is signed out.", "return-strict.yaml", "return-story.yaml", False),
+            ChapterPart("None: the strangers' form is as good as hers.", "return-none.yaml", "return-story.yaml", False),
         ],
     ),
     "compare": (
         "what changes between an order and a mistaken one",
         [
-            Part("The order and the mistaken one: which requests change, and where their ways part.", "harbour.yaml", "story.yaml", False, "mistaken.yaml"),
-            Part("The shelf in its place and in front of authentication: a copy gets into other hands.", "shelf.yaml", "shelf-story.yaml", False, "shelf-leaking.yaml"),
+            ChapterPart("The order and the mistaken one: which requests change, and where their ways part.", "harbour.yaml", "story.yaml", False, "mistaken.yaml"),
+            ChapterPart("The shelf in its place and in front of authentication: a copy gets into other hands.", "shelf.yaml", "shelf-story.yaml", False, "shelf-leaking.yaml"),
         ],
     ),
     "check": (
         "mistakes found without any trace, each with the request that shows it and its mend",
         [
-            Part("Nobody wrote a request: the check tried some, and this one proves what is wrong.", "mistaken.yaml", ""),
-            Part("A copy that gets into other hands takes two requests.", "shelf-leaking.yaml", ""),
-            Part("The order as it should be: what is accepted on purpose stays in sight.", "harbour.yaml", ""),
+            ChapterPart("Nobody wrote a request: the check tried some, and this one proves what is wrong.", "mistaken.yaml", ""),
+            ChapterPart("A copy that gets into other hands takes two requests.", "shelf-leaking.yaml", ""),
+            ChapterPart("The order as it should be: what is accepted on purpose stays in sight.", "harbour.yaml", ""),
         ],
     ),
     "limits": (
         "rate limits of several kinds, timeouts, instances, and where identity matters",
         [
-            Part("Bursts, fairness, guessing, too many at once, too slow.", "limits.yaml", "limits-story.yaml"),
-            Part("The same on three instances, each counting for itself.", "limits-instances.yaml", "limits-story.yaml", False),
-            Part("The fair share in front of authentication: all callers count as one.", "limits-misplaced.yaml", "limits-story.yaml", False),
+            ChapterPart("Bursts, fairness, guessing, too many at once, too slow.", "limits.yaml", "limits-story.yaml"),
+            ChapterPart("The same on three instances, each counting for itself.", "limits-instances.yaml", "limits-story.yaml", False),
+            ChapterPart("The fair share in front of authentication: all callers count as one.", "limits-misplaced.yaml", "limits-story.yaml", False),
         ],
     ),
     "shelf": (
         "caching, conditional requests, compression, and an answer that leaks",
         [
-            Part("Asking twice: the proof of a cache is whether the handler ran again.", "shelf.yaml", "shelf-story.yaml"),
-            Part("In front of authentication the cache gives one caller's answer to another.", "shelf-leaking.yaml", "shelf-story.yaml", False),
+            ChapterPart("Asking twice: the proof of a cache is whether the handler ran again.", "shelf.yaml", "shelf-story.yaml"),
+            ChapterPart("In front of authentication the cache gives one caller's answer to another.", "shelf-leaking.yaml", "shelf-story.yaml", False),
         ],
     ),
     "workshop": (
         "two parsers in a row, a gate in two places, a server that hangs up",
         [
-            Part("Bodies of two sorts, answers of one's own, a token and a cookie from one desk.", "workshop.yaml", "workshop-story.yaml"),
-            Part("A variant that adds two stages: what changes.", "workshop.yaml", "workshop-story.yaml", False, "workshop-looser.yaml"),
+            ChapterPart("Bodies of two sorts, answers of one's own, a token and a cookie from one desk.", "workshop.yaml", "workshop-story.yaml"),
+            ChapterPart("A variant that adds two stages: what changes.", "workshop.yaml", "workshop-story.yaml", False, "workshop-looser.yaml"),
         ],
     ),
     "traffic": (
         "a busy day's log: who hurts us, which quota would stop them, which lifetime saves most",
         [
-            Part("A log's first 8,000 requests become a trace: what came within a second is spread over it.", "import busy.log --into busy.jsonl --first 8000", "$"),
-            Part("Replayed: who came, what became of it, what the shelf saved.", "replay busy.yaml busy.jsonl", "$"),
-            Part(
+            ChapterPart("A log's first 8,000 requests become a trace: what came within a second is spread over it.", "import busy.log --into busy.jsonl --first 8000", "$"),
+            ChapterPart("Replayed: who came, what became of it, what the shelf saved.", "replay busy.yaml busy.jsonl", "$"),
+            ChapterPart(
                 "Which quota stops the one who hurts us, and nobody else?",
                 "sweep busy.yaml busy.jsonl --try throttle.quota=20,60,120 --goal 'refused(address=203.0.113.9) > 0.8 and refused(others) == 0'", "$",
             ),
-            Part("Which lifetime saves the handlers most?", "sweep busy.yaml busy.jsonl --try routes.tides.cache.shared=1s,10s,10m", "$"),
+            ChapterPart("Which lifetime saves the handlers most?", "sweep busy.yaml busy.jsonl --try routes.tides.cache.shared=1s,10s,10m", "$"),
         ],
     ),
     "serve": (
         "the harbour as a service: real requests over HTTP, a row for each as it is over",
-        [Part("The model answers whoever calls. Here seven calls over HTTP, in this process: usher serve harbour.yaml", "harbour.yaml", "@")],
+        [ChapterPart("The model answers whoever calls. Here seven calls over HTTP, in this process: usher serve harbour.yaml", "harbour.yaml", "@")],
     ),
     "drift": (
         "a real service held against its model: one that agrees, one with three mistakes",
         [
-            Part(
+            ChapterPart(
                 "Requests go to the model and to a service; the second status is the service's. This one does what its model says.",
                 "drift landing.yaml landing-story.yaml --app landing_service:agreeing --trust python", "$",
             ),
-            Part(
+            ChapterPart(
                 "The same service, written in a hurry: authentication outside CORS, no rights asked, another quota.",
                 "drift landing.yaml landing-story.yaml --app landing_service:drifted --trust python", "$", False,
             ),
@@ -161,7 +161,7 @@ CHAPTERS: dict[str, tuple[str, list[Part]]] = {
     ),
     "recording": (
         "a model held against a real browser's recording",
-        [Part("Every request of the recording, with the status that was recorded as what is expected.", "recorded.yaml", "harbour.har")],
+        [ChapterPart("Every request of the recording, with the status that was recorded as what is expected.", "recorded.yaml", "harbour.har")],
     ),
 }  # fmt: skip
 
@@ -227,7 +227,7 @@ def _said(text: str) -> list[Line]:
     return [line((part, "title")) for part in textwrap.wrap(text, 98, subsequent_indent="   ")]
 
 
-def _report(painter: Painter, part: Part) -> int:
+def _report(painter: Painter, part: ChapterPart) -> int:
     if part.against:
         return _compared(painter, part)
     if not part.trace:
@@ -249,7 +249,7 @@ def _loaded(name: str) -> Pipeline:
     return admitted(load(name).compiled)
 
 
-def _compared(painter: Painter, part: Part) -> int:
+def _compared(painter: Painter, part: ChapterPart) -> int:
     from patient_usher.output.comparison import compared_of, comparison_lines
 
     trace = Trace.read(Path(part.trace))
@@ -277,12 +277,12 @@ def _served(name: str) -> int:
     import httpx
 
     from patient_usher.cli.arguments import Parser
-    from patient_usher.cli.serve import Desk, add_arguments
+    from patient_usher.cli.serve import Console, add_arguments
     from patient_usher.use_cases.serve import served
 
     parser = Parser()
     add_arguments(parser)
-    desk = Desk(parser.parse_args([name]), "for this demo")
+    desk = Console(parser.parse_args([name]), "for this demo")
     with served(_loaded(name), on_ended=desk.ended, aside=desk.aside) as serving:
         desk.open(serving)
         with httpx.Client(base_url=serving.url, trust_env=False) as client:
@@ -330,7 +330,7 @@ def _busy_log() -> str:
     return "".join(f"{line}\n" for line in lines())
 
 
-def _checked(painter: Painter, part: Part) -> int:
+def _checked(painter: Painter, part: ChapterPart) -> int:
     from patient_usher.output import findings
     from patient_usher.use_cases.check import check
 

@@ -35,7 +35,7 @@ from patient_usher.output import drift as report
 from patient_usher.output.explanation import SERVICE, explanation
 from patient_usher.output.outcome import scene_of
 from patient_usher.output.redactor import REDACTOR
-from patient_usher.output.replay_view import Table
+from patient_usher.output.replay_view import ReplayTable
 from patient_usher.output.reports import replay_report
 from patient_usher.output.result import document
 from patient_usher.output.terminal import line, say, stdout_painter
@@ -278,7 +278,7 @@ def _text(
 ) -> list[DriftResult]:
     bound = bound_all(compiled, traces)
     on_way = compiled.on_way
-    table = Table(
+    table = ReplayTable(
         REDACTOR.redacted(compiled.columns()),
         lambda route: on_way.get(route, on_way[None]),
         REDACTOR.redacted([label for one in bound for label, _ in one.shown]),

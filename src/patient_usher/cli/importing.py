@@ -25,11 +25,11 @@ from patient_usher.core.model.values import literal
 from patient_usher.core.model.words import counted
 from patient_usher.files.atomic_write import write_whole, writing
 from patient_usher.files.log_as_trace import BASE
-from patient_usher.files.log_lines import Seen, address_of
+from patient_usher.files.log_lines import LogEntry, address_of
 from patient_usher.files.log_members import FORMATS, NAMES, by_pattern
 from patient_usher.files.log_trace import PRIVATE, Callers, ImportStats, Writing, lines, merged, of_hosts, trace_lines
 from patient_usher.files.secret_keeper import MINTED, SecretKeeper, signed_anew
-from patient_usher.files.sources import Source, format_of, sources
+from patient_usher.files.sources import InputSource, format_of, sources
 from patient_usher.files.trace_filter import Picking, checked, fitting, picked, picked_lines
 from patient_usher.files.yaml_reader import MAX_OCTETS, parse
 from patient_usher.output.terminal import line, stdout_painter, wrapped
@@ -146,7 +146,7 @@ def run(args: Namespace) -> int:
 # Logs.
 
 
-def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> int:
+def _logs(args: Namespace, kind: str, found: list[InputSource], picking: Picking) -> int:
     counted = ImportStats()
     named = _fields(args.fields)
     try:
@@ -160,14 +160,14 @@ def _logs(args: Namespace, kind: str, found: list[Source], picking: Picking) -> 
     streams = [
         lines(source.opened(), source.name, pattern or FORMATS[kind](named), callers, counted) for source in found
     ]
-    seen: Iterator[Seen] = merged(streams) if len(streams) > 1 else streams[0]
+    seen: Iterator[LogEntry] = merged(streams) if len(streams) > 1 else streams[0]
     seen = of_hosts(seen, {host.lower() for host in args.host}, counted)
     seen = picking._replace(first=None).some(seen, _as_row)
     keeper = _keeper(args)
     if args.sign is not None and args.sign[0] == "same":
         raise unusable("a log doesn't say by which scheme its users signed", "write bearer, basic or api-key", "--sign")
     how = Writing(keeper, expects=args.expect_recorded, sign=args.sign, signers=_signers(args))
-    rows: Iterable[tuple[int, str, Seen]] = trace_lines(seen, how, counted, args.logged_at)
+    rows: Iterable[tuple[int, str, LogEntry]] = trace_lines(seen, how, counted, args.logged_at)
     if picking.first is not None:
         rows = islice(rows, picking.first)
     with writing(args.into) as out:
@@ -218,7 +218,7 @@ def _fields(text: str) -> dict[str, str]:
     return named
 
 
-def _odd(counted: ImportStats, found: list[Source], *, strict: bool) -> Unusable:
+def _odd(counted: ImportStats, found: list[InputSource], *, strict: bool) -> Unusable:
     """Lines that can't be read, where that isn't passed over."""
     file, line, why, text = counted.first[0]
     source = next((source for source in found if source.name == file), found[0])
@@ -228,7 +228,7 @@ def _odd(counted: ImportStats, found: list[Source], *, strict: bool) -> Unusable
     return source.unusable(what, "say what the file is with --from", line)
 
 
-def _as_row(one: Seen) -> JsonObject:
+def _as_row(one: LogEntry) -> JsonObject:
     headers = {name: value for name, value in (("User-Agent", one.agent), ("Referer", one.referrer)) if value}
     return {
         "send": f"{one.method} {one.target}",
@@ -291,7 +291,7 @@ def _tell(args: Namespace, counted: ImportStats, keeper: SecretKeeper) -> None:
         _tell_line(f"    {place}{why}: {text}")
 
 
-def _taken(one: Seen, keeper: SecretKeeper) -> str:
+def _taken(one: LogEntry, keeper: SecretKeeper) -> str:
     """A line in words: what was taken for what."""
     parts = [f"{one.method} {keeper.url(one.target)[:80]} at {timestamp(one.at)}"]
     parts += [f"from {one.address}"] if one.address is not None else []
@@ -309,7 +309,7 @@ def _tell_line(text: str) -> None:
 # What people write.
 
 
-def _curl(args: Namespace, source: Source, picking: Picking) -> int:
+def _curl(args: Namespace, source: InputSource, picking: Picking) -> int:
     from patient_usher.files.curl import commands
     from patient_usher.files.pipeline import SiblingFiles
 
@@ -343,7 +343,7 @@ def _told(unfilled: str) -> str:
     return "$(...)" if unfilled.startswith(("$(", "`")) or name is None else f"${name[1]}"
 
 
-def _har(args: Namespace, source: Source, picking: Picking) -> int:
+def _har(args: Namespace, source: InputSource, picking: Picking) -> int:
     from patient_usher.files.har import HarOptions, trace_of_har
     from patient_usher.files.pipeline import pipeline_of_text
 
@@ -357,7 +357,7 @@ def _har(args: Namespace, source: Source, picking: Picking) -> int:
     return _written(args, trace, notes, picking)
 
 
-def _openapi(args: Namespace, source: Source, picking: Picking) -> int:
+def _openapi(args: Namespace, source: InputSource, picking: Picking) -> int:
     from patient_usher.files.openapi import pipeline_of_openapi
 
     name = Path(source.name).name
@@ -374,7 +374,7 @@ def _openapi(args: Namespace, source: Source, picking: Picking) -> int:
     return 0
 
 
-def _trace(args: Namespace, source: Source, picking: Picking) -> int:
+def _trace(args: Namespace, source: InputSource, picking: Picking) -> int:
     from patient_usher.files.lines import header_of
 
     with source.opened() as stream:

@@ -280,7 +280,7 @@ class TextReport:
         session, tally = self.session, self.tally
         pipeline = run_state.compiled
         on_way = pipeline.on_way
-        self.table = replay_view.Table(
+        self.table = replay_view.ReplayTable(
             REDACTOR.redacted(pipeline.columns(switched_off=trace.changes)),
             lambda route: on_way.get(route, on_way[None]),
             REDACTOR.redacted(sorted(session.only) if session.only else [label for label, _ in trace.shown]),

@@ -30,7 +30,7 @@ from patient_usher.output import result
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import Shown, scene_of
 from patient_usher.output.redactor import REDACTOR
-from patient_usher.output.replay_view import Table, complaints
+from patient_usher.output.replay_view import ReplayTable, complaints
 from patient_usher.output.terminal import line, say, stdout_painter
 from patient_usher.use_cases.serve import HOST, PATIENCE, PORT, Answers, Ended, Serving
 from patient_usher.use_cases.session import collect_garbage
@@ -125,7 +125,7 @@ def run(args: Namespace) -> int:
     host, port = args.listen
     bounds = Bounds(args.at_once, args.body_at_most, args.within / 1_000_000)
     _open_files(args.at_once + 100)
-    desk = Desk(args)
+    desk = Console(args)
     watched = Watched(args.pipeline)
     with watched:
         pipeline = pipeline_of(args)
@@ -161,12 +161,12 @@ def _open_files(wanted: int) -> None:
         resource.setrlimit(resource.RLIMIT_NOFILE, (min(wanted, most) if most > 0 else wanted, most))
 
 
-class Desk:
+class Console:
     """What is printed and kept of a run, as ``args`` have it."""
 
     def __init__(self, args: Namespace, hint: str = "Ctrl-C ends it") -> None:
         self.args, self.hint, self.painter = args, hint, stdout_painter()
-        self.table: Table | None = None
+        self.table: ReplayTable | None = None
         self.serving: Serving | None = None
         self.answers = Answers() if args.watch else None
         self.changed = False
@@ -192,7 +192,7 @@ class Desk:
         assert self.serving is not None
         compiled = self.serving.pipeline
         on_way, base = compiled.on_way, self.args.origin.origin if self.args.origin is not None else self.serving.url
-        self.table = Table(
+        self.table = ReplayTable(
             REDACTOR.redacted(compiled.columns()), lambda route: on_way.get(route, on_way[None]), [], ["x" * 30], base
         )
         scene = scene_of(compiled, [], self.args.seed)

@@ -27,7 +27,7 @@ _BLANKS = re.compile(r"\s*")
 _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*+)"', re.DOTALL)
 
 
-class Part(NamedTuple):
+class FormPart(NamedTuple):
     """One part: its name, what of it is a file's, its content and its media type, perhaps none."""
 
     name: str
@@ -50,13 +50,13 @@ def multipart(
         name, equals, value = text.partition("=")
         if not equals:
             raise ValueError(f"the part {text!r} has no value; write -F name=value")
-        plain = Part(name, None, value.encode(errors="surrogateescape"), None)
+        plain = FormPart(name, None, value.encode(errors="surrogateescape"), None)
         parts.append(plain if option == "form-string" else _part(name, value, read_file))
     return written(parts, BOUNDARY, disposition="form-data" if of_form else "attachment", backslashes=backslashes)
 
 
 def written(
-    parts: Iterable[Part], boundary: str, *, disposition: str = "form-data", backslashes: bool = False
+    parts: Iterable[FormPart], boundary: str, *, disposition: str = "form-data", backslashes: bool = False
 ) -> bytes:
     """Parts as a body (RFC 7578 4), names as browsers escape them or with backslashes."""
     whole = []
@@ -79,7 +79,7 @@ def _escaped(text: str, *, backslashes: bool) -> str:
     return text.replace("\r", "%0D").replace("\n", "%0A").replace('"', "%22")
 
 
-def _part(name: str, text: str, read_file: Callable[[str], bytes]) -> Part:
+def _part(name: str, text: str, read_file: Callable[[str], bytes]) -> FormPart:
     if text[:1] == "(" or (not name and text == ")"):
         raise ValueError("a form within a form isn't read here; leave it out")
     sign = text[:1] if text[:1] in ("@", "<") else ""
@@ -105,7 +105,7 @@ def _part(name: str, text: str, read_file: Callable[[str], bytes]) -> Part:
         media = by_name or ("application/octet-stream" if sign and filename is not None else None)
         if media == "text/plain" and filename is None:
             media = None
-    return Part(name, filename, octets, media)
+    return FormPart(name, filename, octets, media)
 
 
 def _by_name(filename: str | None) -> str | None:

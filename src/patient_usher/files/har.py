@@ -27,7 +27,7 @@ from patient_usher.core.model.templates import NAME
 from patient_usher.core.model.text_types import METHOD, show
 from patient_usher.core.model.values import literal
 from patient_usher.files.body_member import body_member
-from patient_usher.files.curl_form import BOUNDARY, Part, written
+from patient_usher.files.curl_form import BOUNDARY, FormPart, written
 
 if TYPE_CHECKING:
     from patient_usher.files.secret_keeper import SecretKeeper
@@ -423,11 +423,11 @@ def _posted(content: JsonObject, size: int | None) -> tuple[bytes | None, str | 
     return written(map(_part, items), boundary or BOUNDARY), media
 
 
-def _part(item: JsonObject) -> Part:
+def _part(item: JsonObject) -> FormPart:
     """A parameter of a form with files, whose content few recordings have."""
     filename, kind = item.get("fileName"), item.get("contentType")
     octets = str(item.get("value") or "").encode(errors="replace")
-    return Part(str(item.get("name", "")), str(filename) if filename else None, octets, str(kind) if kind else None)
+    return FormPart(str(item.get("name", "")), str(filename) if filename else None, octets, str(kind) if kind else None)
 
 
 def _octets(text: str, encoding: str, media: str, size: int | None) -> bytes:

@@ -175,7 +175,7 @@ class Lines:
         return BoundTrace(
             spec.name or Path(self.name).name,
             spec.starts,
-            _Reader(self.name, maker, self._allow_env, ids_differ=self.ids_differ).entries(chain(first, lines)),
+            _LineReader(self.name, maker, self._allow_env, ids_differ=self.ids_differ).entries(chain(first, lines)),
             maker.notes,
             [],
             [shown for _, raw in first if (shown := _shown(raw)) is not None],
@@ -209,7 +209,7 @@ def _shown(raw: bytes) -> tuple[str, str] | None:
 _new: Any = tuple.__new__
 
 
-class _Reader:
+class _LineReader:
     """Makes entries of lines. Lines that differ only in id and time share their request template."""
 
     def __init__(self, name: str, maker: Maker, allow_env: Collection[str], *, ids_differ: bool) -> None:

@@ -16,7 +16,7 @@ from patient_usher.files.log_members import FORMATS
 from patient_usher.files.log_trace import Callers, ImportStats, Writing, lines, of_hosts, trace_lines
 from patient_usher.files.pipeline import SiblingFiles
 from patient_usher.files.secret_keeper import SecretKeeper
-from patient_usher.files.sources import Source, format_of
+from patient_usher.files.sources import InputSource, format_of
 
 BASE = "https://service.example"
 """Where requests go of which a log says no more than a path."""
@@ -26,7 +26,7 @@ _LOOKED_AT = 200
 class LogLines(Lines):
     """The lines of a log as those of a trace. Raises Unusable where none can be replayed."""
 
-    def __init__(self, source: Source, kind: str, read_file: SiblingFiles, allow_env: Collection[str]) -> None:
+    def __init__(self, source: InputSource, kind: str, read_file: SiblingFiles, allow_env: Collection[str]) -> None:
         self._source, self._kind = source, kind
         counted = ImportStats()
         first = next(self._timed(counted), None)
@@ -66,7 +66,7 @@ class LogLines(Lines):
 
 def log_lines(path: Path, read_file: SiblingFiles, allow_env: Collection[str]) -> LogLines | None:
     """A log as a trace; None where the file is none, or no line of its beginning can be read."""
-    source = Source(str(path), path)
+    source = InputSource(str(path), path)
     try:
         kind = format_of(source)
     except Unusable:
@@ -76,7 +76,7 @@ def log_lines(path: Path, read_file: SiblingFiles, allow_env: Collection[str]) -
     return LogLines(source, kind, read_file, allow_env)
 
 
-def _reads(source: Source, kind: str) -> bool:
+def _reads(source: InputSource, kind: str) -> bool:
     """Whether any line of the beginning says what was asked."""
     counted = ImportStats()
     seen = lines(source.opened(), source.name, FORMATS[kind]({}), Callers(), counted)

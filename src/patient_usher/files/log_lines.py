@@ -16,11 +16,11 @@ from patient_usher.core.model.text_types import METHOD
 from patient_usher.files.log_times import SECOND, NoTime, moment, time_in
 from patient_usher.files.secret_keeper import SHORT_TARGET
 
-__all__ = ["SECOND", "UnreadableLine", "Seen", "text_line"]
+__all__ = ["SECOND", "LogEntry", "UnreadableLine", "text_line"]
 _REMEMBERED = 50_000
 
 
-class Seen(NamedTuple):
+class LogEntry(NamedTuple):
     """One line of a log: when, in microseconds since the epoch, and what it says of the request.
 
     ``forwarded``: the addresses for whom it was passed on, the farthest first. ``took``: how long it took, in
@@ -137,7 +137,7 @@ _made = tuple.__new__
 """A third of what the name of the type takes, of every line."""
 
 
-def text_line(raw: bytes) -> Seen:
+def text_line(raw: bytes) -> LogEntry:
     """One line of text. Raises Odd."""
     text = raw.decode("utf-8", "replace")
     match = _COMBINED(text)
@@ -165,10 +165,10 @@ def text_line(raw: bytes) -> Seen:
     referrer = None if referrer == "-" or not referrer else referrer
     agent = None if agent == "-" or not agent else agent
     short = request is None
-    return _made(Seen, (at, method, target, answered, came, user, referrer, agent, None, (), None, False, short))
+    return _made(LogEntry, (at, method, target, answered, came, user, referrer, agent, None, (), None, False, short))
 
 
-def any_text(text: str, known: int | None = None) -> Seen:
+def any_text(text: str, known: int | None = None) -> LogEntry:
     """A line by what stands in it; ``known`` is its time, where it tells none itself. Raises Odd."""
     match = _REQUEST.search(text) or _BARE.search(text)
     if match is None:
@@ -191,7 +191,7 @@ def any_text(text: str, known: int | None = None) -> Seen:
     said = [one for one in quoted if not addresses_of(one)]
     referrer, agent = _referrer_and_agent(said)
     took, begun = _took(before, after)
-    return Seen(
+    return LogEntry(
         at, method, target, _status(before, after), address, user, referrer, agent, host, forwarded, took, begun
     )
 

@@ -20,7 +20,7 @@ from patient_usher.core.model.document import Json
 from patient_usher.core.model.text_types import METHOD
 from patient_usher.files.log_lines import (
     UNITS,
-    Seen,
+    LogEntry,
     UnreadableLine,
     address_of,
     addresses_of,
@@ -30,8 +30,8 @@ from patient_usher.files.log_lines import (
 )
 from patient_usher.files.log_times import NoTime, moment, since_epoch, time_in
 
-Read = Callable[[bytes], Seen]
-Reader = Callable[[bytes], Seen | None]
+Read = Callable[[bytes], LogEntry]
+Reader = Callable[[bytes], LogEntry | None]
 
 _NAMES = {
     "at": "timestamp time ts datetime date timelocal timeiso8601 eventtime starttime requesttime t",
@@ -100,7 +100,7 @@ def _rank(what: str, key: str) -> int | None:
     return None
 
 
-def members(row: Mapping[str, Json], named: Mapping[str, str], known: int | None = None) -> Seen:
+def members(row: Mapping[str, Json], named: Mapping[str, str], known: int | None = None) -> LogEntry:
     """A line by its members; ``named`` says which they are, dots leading inside, ``known`` its time where it has none.
     Raises Odd.
     """
@@ -132,7 +132,7 @@ def members(row: Mapping[str, Json], named: Mapping[str, str], known: int | None
         target = f"{target}?{query}"
     listed = look("forwarded", lambda name, value: addresses_of(str(value)) or None) or ()
     address = look("address", _address)
-    return Seen(
+    return LogEntry(
         at if at is not None else known or 0, method, target, look("status", _status), address, look("user", _word),
         look("referrer", _word), look("agent", _word), look("host", _host), listed, look("took", _took),
         row.keys() >= _OWN,
@@ -143,7 +143,7 @@ def _missing(what: str, named: Mapping[str, str]) -> str:
     return f" ('{named[what]}' holds none)" if what in named else ""
 
 
-def _inside(found: list[tuple[str, str, Json]], at: int | None, named: Mapping[str, str]) -> Seen:
+def _inside(found: list[tuple[str, str, Json]], at: int | None, named: Mapping[str, str]) -> LogEntry:
     """A member that holds a line of text."""
     for _, _, value in found:
         if isinstance(value, str) and len(value) > 20 and "/" in value:
@@ -248,7 +248,7 @@ def _took(name: str, value: Json) -> int | None:
 def json_line(named: Mapping[str, str]) -> Read:
     """A reader of lines in JSON, one object each."""
 
-    def read(raw: bytes) -> Seen:
+    def read(raw: bytes) -> LogEntry:
         try:
             row = json.loads(raw)
         except (ValueError, RecursionError):
@@ -264,7 +264,7 @@ def any_line(named: Mapping[str, str]) -> Read:
     """A reader of lines of whatever shape: text, JSON, logfmt."""
     in_json = json_line(named)
 
-    def read(raw: bytes) -> Seen:
+    def read(raw: bytes) -> LogEntry:
         if raw[:1] == b"{":
             return in_json(raw)
         try:
@@ -281,7 +281,7 @@ def any_line(named: Mapping[str, str]) -> Read:
     return read
 
 
-def _logfmt(text: str, named: Mapping[str, str]) -> Seen:
+def _logfmt(text: str, named: Mapping[str, str]) -> LogEntry:
     row: dict[str, Json] = {}
     first = None
     for match in _PAIR.finditer(text):
@@ -295,7 +295,7 @@ def _logfmt(text: str, named: Mapping[str, str]) -> Seen:
     return members(row, named, known)
 
 
-class Table:
+class LogTable:
     """A reader of CSV, whose first line names what stands in the others."""
 
     def __init__(self, named: Mapping[str, str]) -> None:
@@ -303,7 +303,7 @@ class Table:
         self._head: list[str] = []
         self._parted = ","
 
-    def __call__(self, raw: bytes) -> Seen | None:
+    def __call__(self, raw: bytes) -> LogEntry | None:
         """One line; None for the head. Raises Odd."""
         text = raw.decode(errors="replace").strip("\r\n\ufeff")
         if not self._head:
@@ -339,7 +339,7 @@ class Extended:
         self._fields: list[str] = []
         self._day = ""
 
-    def __call__(self, raw: bytes) -> Seen | None:
+    def __call__(self, raw: bytes) -> LogEntry | None:
         """One line; None for a directive. Raises Odd."""
         text = raw.decode(errors="replace").strip()
         if text.startswith("#"):
@@ -390,7 +390,7 @@ def by_pattern(pattern: str) -> Read:
         raise ValueError("these groups tell no request; name at, and request or method and target")
     named = {what: what for what in groups}
 
-    def read(raw: bytes) -> Seen:
+    def read(raw: bytes) -> LogEntry:
         match = expression.search(raw.decode(errors="replace").strip("\r\n"))
         if match is None:
             raise UnreadableLine("the pattern doesn't fit")
@@ -402,7 +402,7 @@ def by_pattern(pattern: str) -> Read:
 FORMATS: dict[str, Callable[[Mapping[str, str]], Reader]] = {
     "log": any_line,
     "w3c": Extended,
-    "csv": Table,
+    "csv": LogTable,
     "json-lines": json_line,
 }
 """By name, what makes a reader of lines of the format."""

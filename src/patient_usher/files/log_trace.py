@@ -22,7 +22,7 @@ from urllib.parse import quote
 from patient_usher.core.http.urls import parse_url
 from patient_usher.core.model.text_types import MAX_TIME
 from patient_usher.core.model.values import literal
-from patient_usher.files.log_lines import SECOND, Seen, UnreadableLine
+from patient_usher.files.log_lines import SECOND, LogEntry, UnreadableLine
 from patient_usher.files.secret_keeper import SecretKeeper
 
 MAX_LINE = 1 << 20
@@ -49,7 +49,7 @@ class ImportStats:
     odd: int = 0
     lasted: int = 0
     hosts: Counter[str] = field(default_factory=Counter)
-    example: Seen | None = None
+    example: LogEntry | None = None
     first: list[tuple[str, int, str, str]] = field(default_factory=list)
 
     def add_odd(self, name: str, number: int, raw: bytes, why: str) -> None:
@@ -80,7 +80,7 @@ class Callers:
         self._networks = [ip_network(text, strict=False) for text in trusted]
         self._trusts = lru_cache(maxsize=_REMEMBERED)(self._trusts_address)
 
-    def of(self, seen: Seen) -> Seen:
+    def of(self, seen: LogEntry) -> LogEntry:
         """A line that was forwarded with its caller as the address: from the right, the first that isn't trusted."""
         chain = [*seen.forwarded, *([seen.address] if seen.address is not None else [])]
         found = next((one for one in reversed(chain) if not self._trusts(one)), chain[0])
@@ -95,8 +95,8 @@ class Callers:
 
 
 def lines(
-    opened: BinaryIO, name: str, read: Callable[[bytes], Seen | None], callers: Callers, counted: ImportStats
-) -> Iterator[Seen]:
+    opened: BinaryIO, name: str, read: Callable[[bytes], LogEntry | None], callers: Callers, counted: ImportStats
+) -> Iterator[LogEntry]:
     """The lines of one log that can be read; ``name`` is what it is called in messages."""
     with opened as stream:
         for number, raw in enumerate(_rows(stream), 1):
@@ -116,7 +116,7 @@ def lines(
                 yield seen
 
 
-def of_hosts(seen: Iterable[Seen], hosts: Collection[str], counted: ImportStats) -> Iterator[Seen]:
+def of_hosts(seen: Iterable[LogEntry], hosts: Collection[str], counted: ImportStats) -> Iterator[LogEntry]:
     """Lines for these hosts, where any are named; all that there are are counted."""
     for one in seen:
         if one.host is None and one.target[:1] == "/":
@@ -134,7 +134,7 @@ def _host_of(target: str) -> str:
     return "" if target[:1] == "/" else target.partition("://")[2].partition("/")[0].partition("?")[0].partition(":")[0]
 
 
-Group = list[tuple[int, Seen]]
+Group = list[tuple[int, LogEntry]]
 """Lines with their times, in order."""
 
 
@@ -143,7 +143,7 @@ def arrivals(groups: Iterable[Group], logged_at: str, counted: ImportStats) -> I
 
     Of a line that says how long its request took, that time less; of one that says when it began, that.
     """
-    waiting: list[tuple[int, int, Seen]] = []
+    waiting: list[tuple[int, int, LogEntry]] = []
     last = number = 0
     for group in groups:
         lasted = counted.lasted or any([one.took for _, one in group])  # noqa: C419 (a list is twice as quick)
@@ -179,12 +179,12 @@ def _rows(stream: BinaryIO) -> Iterator[bytes]:
     yield from iter(partial(stream.readline, MAX_LINE), b"")
 
 
-def spread(seen: Iterable[Seen], counted: ImportStats) -> Iterator[Group]:
+def spread(seen: Iterable[LogEntry], counted: ImportStats) -> Iterator[Group]:
     """Lines in order of time, second by second, those within one spread over it evenly.
 
     Memory holds the last few seconds: a line that comes later still is taken for one of the first of these.
     """
-    open_: dict[int, list[Seen]] = {}
+    open_: dict[int, list[LogEntry]] = {}
     newest = oldest = 0
 
     def out(second: int) -> Group:
@@ -199,7 +199,7 @@ def spread(seen: Iterable[Seen], counted: ImportStats) -> Iterator[Group]:
             return placed
         return sorted(placed + [(one.at, one) for one in group if one.at % SECOND], key=_time)
 
-    current, group = -1, list[Seen]()
+    current, group = -1, list[LogEntry]()
     for one in seen:
         second = one.at // SECOND
         if second == current:
@@ -220,11 +220,11 @@ def spread(seen: Iterable[Seen], counted: ImportStats) -> Iterator[Group]:
         yield out(ready)
 
 
-def _time(placed: tuple[int, Seen]) -> int:
+def _time(placed: tuple[int, LogEntry]) -> int:
     return placed[0]
 
 
-def merged(streams: Iterable[Iterator[Seen]]) -> Iterator[Seen]:
+def merged(streams: Iterable[Iterator[LogEntry]]) -> Iterator[LogEntry]:
     """Several logs, each in its own order, by time."""
     return heapq.merge(*streams, key=lambda one: one.at // SECOND)
 
@@ -262,7 +262,7 @@ class Writing:
         self._agent = lru_cache(maxsize=_REMEMBERED)(self._agent_part)
         self._referrer = lru_cache(maxsize=_REMEMBERED)(self._referrer_part)
 
-    def tail(self, seen: Seen, counted: ImportStats) -> str:
+    def tail(self, seen: LogEntry, counted: ImportStats) -> str:
         """All of a trace's line but its id and time. Raises Odd."""
         _, method, target, status, address, _, referrer, agent, _, _, _, _, short = seen
         hid = hid_too = hid_that = False
@@ -289,7 +289,7 @@ class Writing:
             row += f',"expect":{{"status":{status}}}'
         return row + "}"
 
-    def _signer(self, seen: Seen) -> str | None:
+    def _signer(self, seen: LogEntry) -> str | None:
         """The account of whoever sent a line: of the user that it names, else of the address or the agent."""
         assert self.sign is not None
         if seen.user is not None and not self.signers:
@@ -330,8 +330,8 @@ class Writing:
 
 
 def trace_lines(
-    seen: Iterable[Seen], writing: Writing, counted: ImportStats, logged_at: str = "end"
-) -> Iterator[tuple[int, str, Seen]]:
+    seen: Iterable[LogEntry], writing: Writing, counted: ImportStats, logged_at: str = "end"
+) -> Iterator[tuple[int, str, LogEntry]]:
     """Each line's time and tail."""
     first: int | None = None
     tail = writing.tail

@@ -31,7 +31,7 @@ class Unclosed(ValueError):
 def commands_of(text: str) -> Iterator[Simple]:
     """Every command of a text, whichever shell it is for. Raises Unclosed."""
     text = text.replace("\r\n", "\n")
-    return _of_cmd(text) if _FOR_CMD.search(text) else _Reader(text).commands()
+    return _of_cmd(text) if _FOR_CMD.search(text) else _ShellReader(text).commands()
 
 
 # sh.
@@ -56,7 +56,7 @@ _CODE = re.compile(r"\\(x[0-9A-Fa-f]{1,2}|u[0-9A-Fa-f]{1,4}|U[0-9A-Fa-f]{1,8}|[0
 _LETTERS = {"n": "\n", "t": "\t", "r": "\r", "a": "\a", "b": "\b", "f": "\f", "v": "\v", "e": "\x1b", "E": "\x1b"}
 
 
-class _Reader:
+class _ShellReader:
     """sh's own reading of a text, in one pass."""
 
     def __init__(self, text: str) -> None:

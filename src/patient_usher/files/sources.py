@@ -31,7 +31,7 @@ _NOT_TO_IMPORT = {
 }
 
 
-class Source(NamedTuple):
+class InputSource(NamedTuple):
     """A file that comes in: what it is called in messages, and where its octets are."""
 
     name: str
@@ -65,7 +65,7 @@ class Source(NamedTuple):
 
 
 @contextmanager
-def sources(paths: Iterable[Path]) -> Iterator[list[Source]]:
+def sources(paths: Iterable[Path]) -> Iterator[list[InputSource]]:
     """The files of a command line; what comes from standard input or a pipe is kept beside until it has been read.
 
     Raises Unusable where one can't be read.
@@ -79,17 +79,17 @@ def sources(paths: Iterable[Path]) -> Iterator[list[Source]]:
                 with open_file(path, pipes=True) as stream:
                     found.append(_kept(stream, str(path), Path(folder, str(number))))
             else:
-                found.append(Source(str(path), path))
+                found.append(InputSource(str(path), path))
         yield found
 
 
-def _kept(stream: BinaryIO, name: str, path: Path) -> Source:
+def _kept(stream: BinaryIO, name: str, path: Path) -> InputSource:
     with path.open("wb") as out:
         shutil.copyfileobj(stream, out)
-    return Source(name, path)
+    return InputSource(name, path)
 
 
-def format_of(source: Source) -> str | None:
+def format_of(source: InputSource) -> str | None:
     """Of what format it is, by what stands in it; None for nothing but blanks. Raises Unusable where none is known."""
     with source.opened() as stream:
         raw = stream.read(_HEAD)
@@ -128,7 +128,7 @@ def _is_of_log(line: str) -> bool:
     return True
 
 
-def _of_json(source: Source, head: str) -> str:
+def _of_json(source: InputSource, head: str) -> str:
     """The format of what begins as JSON does: a document by its members, objects one a line are a log's."""
     line = _object(head.partition("\n")[0])
     doc = line if line is not None else source.read(lambda doc: doc)

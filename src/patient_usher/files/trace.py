@@ -19,7 +19,7 @@ from patient_usher.files.unpacking import unpacked
 from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse
 
 
-class Source(Protocol):
+class TraceSource(Protocol):
     """What a trace is read from. ``recorded``: whether it is a recording."""
 
     name: str
@@ -38,7 +38,7 @@ class Trace:
     ``Trace.read(path)`` reads a file, ``Trace.of(requests)`` takes them as the file would say them.
     """
 
-    def __init__(self, source: Source) -> None:
+    def __init__(self, source: TraceSource) -> None:
         self._source = source
 
     @staticmethod
@@ -64,7 +64,7 @@ class Trace:
                 if (found := log_lines(path, read_file, trust.env)) is not None:
                     return Trace(found)
             raw = head + stream.read(MAX_OCTETS)
-        return Trace(Document(name, read_file, har, trust, text=decoded(raw, name)))
+        return Trace(ReadDocument(name, read_file, har, trust, text=decoded(raw, name)))
 
     @staticmethod
     def of(*requests: JsonMapping, **header: object) -> Trace:
@@ -80,7 +80,7 @@ class Trace:
     @staticmethod
     def document_of(doc: Json, name: str, *, trust: Trust = NOTHING) -> Trace:
         """The trace that a document says; what it names is looked for in the present folder."""
-        return Trace(Document(name, SiblingFiles(Path(), trust.files), AS_IT_IS, trust, doc=doc))
+        return Trace(ReadDocument(name, SiblingFiles(Path(), trust.files), AS_IT_IS, trust, doc=doc))
 
     @property
     def name(self) -> str:
@@ -112,8 +112,8 @@ class Trace:
         """
         return self._source.bound(pipeline, known_only=known_only)
 
-    def _written(self) -> Document:
-        if not isinstance(self._source, Document):
+    def _written(self) -> ReadDocument:
+        if not isinstance(self._source, ReadDocument):
             what = "this is a trace in bulk"
             raise Unusable([Problem(Spot(self.name, 1, 1), what, "name one that people write")])
         return self._source
@@ -126,7 +126,7 @@ def _may_be_a_log(head: bytes) -> bool:
     return not own and (first[:1] != b"{" or first[-1:] == b"}")
 
 
-class Document:
+class ReadDocument:
     """A trace that is held in memory, as text or as data."""
 
     def __init__(

@@ -34,7 +34,7 @@ class Series(NamedTuple):
     values: list[float]
 
 
-class Figures(NamedTuple):
+class ChartFigures(NamedTuple):
     """The bins, from the start of the trace in seconds, and what came of each."""
 
     edges: list[float]
@@ -77,7 +77,7 @@ class Columns:
         return numbers.setdefault(name or "", len(numbers))
 
 
-def figures_of(rows: Columns) -> Figures:
+def figures_of(rows: Columns) -> ChartFigures:
     """What a chart shows, by bins of time."""
     last = max(map(sum, zip(rows.at, rows.took, strict=True)), default=0.0) or 1.0
     width = last / BINS
@@ -113,7 +113,7 @@ def figures_of(rows: Columns) -> Figures:
     if rows.sent != rows.uncoded:
         series.append(Series("octets", "before coding", binned(rows.uncoded)))
         series.append(Series("octets", "on the wire", binned(rows.sent)))
-    return Figures(edges, [one for one in series if one.panel != "cache" or any(one.values)])
+    return ChartFigures(edges, [one for one in series if one.panel != "cache" or any(one.values)])
 
 
 def _least(of: Iterable[tuple[int, float, int]]) -> list[float]:
@@ -143,7 +143,7 @@ def _under_way(rows: Columns, width: float) -> list[float]:
     return found
 
 
-def as_csv(figures: Figures) -> str:
+def as_csv(figures: ChartFigures) -> str:
     """The table behind the figure: a row a bin, a column a series."""
     import csv
     import io
@@ -162,7 +162,7 @@ def _plain(value: float) -> float | int | str:
     return int(value) if value == int(value) else value
 
 
-def picture(path: Path, title: str, figures: Figures, rows: Columns) -> bytes:
+def picture(path: Path, title: str, figures: ChartFigures, rows: Columns) -> bytes:
     """The figure, PNG or SVG by the file's name."""
     waits = _quantiles(rows.took)  # sorted, and away again, before there is anything to draw with
     pyplot = drawing()
@@ -226,10 +226,12 @@ def _step(span: float) -> float:
 _TITLE: Any = {"loc": "left", "fontsize": 11}
 
 
-def _stacked(title: str, styles: Sequence[tuple[str, str, str]]) -> Callable[[object, Figures, list[Series]], None]:
+def _stacked(
+    title: str, styles: Sequence[tuple[str, str, str]]
+) -> Callable[[object, ChartFigures, list[Series]], None]:
     looks = {name: (colour, hatch) for name, colour, hatch in styles}
 
-    def draw(axes: Any, figures: Figures, chosen: list[Series]) -> None:
+    def draw(axes: Any, figures: ChartFigures, chosen: list[Series]) -> None:
         width, below = figures.edges[1], [0.0] * BINS
         for one in chosen:
             colour, hatch = looks[one.name]
@@ -243,8 +245,8 @@ def _stacked(title: str, styles: Sequence[tuple[str, str, str]]) -> Callable[[ob
     return draw
 
 
-def _lines(title: str) -> Callable[[object, Figures, list[Series]], None]:
-    def draw(axes: Any, figures: Figures, chosen: list[Series]) -> None:
+def _lines(title: str) -> Callable[[object, ChartFigures, list[Series]], None]:
+    def draw(axes: Any, figures: ChartFigures, chosen: list[Series]) -> None:
         for one, (_, dash, colour) in zip(chosen, _LINES * 4, strict=False):
             axes.step(figures.edges, one.values, where="post", linestyle=dash, color=colour, label=one.name)
         axes.set_title(title, **_TITLE)
@@ -252,7 +254,7 @@ def _lines(title: str) -> Callable[[object, Figures, list[Series]], None]:
     return draw
 
 
-def _remaining(axes: Any, figures: Figures, chosen: list[Series]) -> None:
+def _remaining(axes: Any, figures: ChartFigures, chosen: list[Series]) -> None:
     for one, (_, dash, colour) in zip(chosen, _LINES, strict=False):
         axes.step(figures.edges, one.values, where="post", linestyle=dash, color=colour, label=one.name)
         refused = next(other for other in figures.series if other.panel == "refused" and other.name == one.name)
@@ -262,7 +264,7 @@ def _remaining(axes: Any, figures: Figures, chosen: list[Series]) -> None:
     axes.set_title("what is left of the quota of the busiest; crosses: refused", **_TITLE)
 
 
-_PANELS: dict[str, Callable[[object, Figures, list[Series]], None]] = {
+_PANELS: dict[str, Callable[[object, ChartFigures, list[Series]], None]] = {
     "answers": _stacked("answers, by status", _CLASSES),
     "remaining": _remaining,
     "cache": _stacked("what caches made of requests", _STATES),

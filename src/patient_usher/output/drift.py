@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from msgspec import structs
 
 from patient_usher.core.model.words import counted
-from patient_usher.core.questions.reorder.fitting import FoundOrder
+from patient_usher.core.questions.reorder.fitting import FittingOrder
 from patient_usher.core.variants.search import Explanation
 from patient_usher.core.verify.document_types import (
     Drifted,
@@ -23,7 +23,7 @@ from patient_usher.output.explanation import explanation_record, indented
 from patient_usher.output.journey import journey
 from patient_usher.output.outcome import Outcome, Scene, Shown, shown
 from patient_usher.output.redactor import REDACTOR
-from patient_usher.output.replay_view import Table, value_text
+from patient_usher.output.replay_view import ReplayTable, value_text
 from patient_usher.output.terminal import Line, Piece, fit, line, line_width, wrapped
 
 MOST_JOURNEYS = 1
@@ -31,7 +31,7 @@ _ROWS = 5
 """Of a request with more exchanges the table leaves some out, and so does the column."""
 
 
-def rows(table: Table, held: DriftResult) -> Iterator[Line]:
+def rows(table: ReplayTable, held: DriftResult) -> Iterator[Line]:
     """One request as the model has it, with what the service answered beside the model's status."""
     theirs = {record.id: record for record in held.service}
     ours = shown(held.model)
@@ -170,7 +170,7 @@ def outcome(scene: Scene, held: Sequence[DriftResult]) -> Outcome:
     return Outcome(scene, summary, len(held), {}, [], [], sends, False)
 
 
-def order_lines(pipeline: str, service: str, found: FoundOrder) -> Iterator[Line]:
+def order_lines(pipeline: str, service: str, found: FittingOrder) -> Iterator[Line]:
     """In which order a service runs its stages, as far as its answers tell."""
     yield line((REDACTOR.redacted(pipeline), "title"), (f" against {REDACTOR.redacted(service)}", "dim"))
     answers = iter(found.answers)
@@ -203,7 +203,7 @@ def order_lines(pipeline: str, service: str, found: FoundOrder) -> Iterator[Line
         yield from indented(f"all of them have {REDACTOR.redacted(pairs)}", "dim", 2)
 
 
-def order_document(pipeline: str, service: str, found: FoundOrder) -> OrderFound:
+def order_document(pipeline: str, service: str, found: FittingOrder) -> OrderFound:
     """As JSON says it."""
     return OrderFound(
         pipeline=pipeline,

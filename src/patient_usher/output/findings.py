@@ -28,14 +28,14 @@ MARKS = {"error": ("✗", "bad"), "warning": ("✗", "raised"), "advice": ("•"
 _MOST_LEFT = 8
 
 
-class Proof(NamedTuple):
+class ShownWitness(NamedTuple):
     """A finding's witness worked through: as a trace, and what came of it as it is and mended."""
 
     trace: Document
     compared: Compared
 
 
-def proof(checked: Checked, finding: Finding) -> Proof | None:
+def proof(checked: Checked, finding: Finding) -> ShownWitness | None:
     """The witness of a finding; None where the reasoning needs none."""
     if finding.as_is is None or finding.mended is None:
         return None
@@ -43,7 +43,7 @@ def proof(checked: Checked, finding: Finding) -> Proof | None:
     trace = caught(name, finding.as_is, finding.mended, finding.compiled, finding.cure, checked.base, checked.seed)
     ids = [request["id"] for request in trace["requests"] if "send" in request]
     before, after = (_named(run.records(), ids) for run in (finding.as_is, finding.mended))
-    return Proof(REDACTOR.redacted(trace), compared_of(("as it is", "mended"), before, after))
+    return ShownWitness(REDACTOR.redacted(trace), compared_of(("as it is", "mended"), before, after))
 
 
 def _named(records: list[Record], ids: Sequence[str]) -> list[Record]:
@@ -102,7 +102,7 @@ def headline(checked: Checked) -> str:
     return f"{count}{accepted}; {checked.tried:,} requests tried, {checked.budget:,} at most"
 
 
-def _notices(finding: Finding, found: Proof | None) -> str:
+def _notices(finding: Finding, found: ShownWitness | None) -> str:
     """What whoever calls notices, in one sentence."""
     if found is None:
         return finding.rule.notices

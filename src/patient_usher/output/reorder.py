@@ -10,7 +10,7 @@ from patient_usher.core.model.document import JsonObject
 from patient_usher.core.model.words import counted
 from patient_usher.core.questions.compare import KINDS
 from patient_usher.core.questions.reorder.discriminate import Apart
-from patient_usher.core.questions.reorder.swaps import VERDICTS, Pair
+from patient_usher.core.questions.reorder.swaps import VERDICTS, SwapPair
 from patient_usher.core.variants.orders import Found
 from patient_usher.core.verify.document_types import (
     ApartRecord,
@@ -33,7 +33,7 @@ _SUMMED = {"must-not": "must not swap", "mends": "would mend", "fields": "in fie
 
 
 def document(
-    pairs: Sequence[Pair],
+    pairs: Sequence[SwapPair],
     found: Found | None,
     replays: int,
     apart: Apart | None = None,
@@ -61,7 +61,7 @@ def _apart(apart: Apart, requests: Sequence[RequestDocument]) -> ApartRecord:
     return ApartRecord(apart.orders, apart.exact, list(apart.notes), list(apart.equal), classes, list(requests))
 
 
-def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequence[Record]) -> Iterator[Line]:
+def told(title: str, order: Sequence[str], pairs: Sequence[SwapPair], before: Sequence[Record]) -> Iterator[Line]:
     """The worst swap worked through, a list of pairs by verdict, and their matrix."""
     yield line((title, "title"))
     worst = _worst(pairs)
@@ -79,24 +79,24 @@ def told(title: str, order: Sequence[str], pairs: Sequence[Pair], before: Sequen
         yield from _matrix(order, pairs)
 
 
-def _notices(pair: Pair, before: Sequence[Record]) -> str | None:
+def _notices(pair: SwapPair, before: Sequence[Record]) -> str | None:
     """What whoever calls notices of a swap, in one sentence."""
     was, is_ = (next((one for one in records if one.id == pair.example), None) for records in (before, pair.swapped))
     return noticed(is_, was, "as it is") if was is not None and is_ is not None else None
 
 
-def _worst(pairs: Sequence[Pair]) -> Pair | None:
+def _worst(pairs: Sequence[SwapPair]) -> SwapPair | None:
     """The swap with the gravest change."""
     kinds = list(KINDS)
 
-    def grave(pair: Pair) -> tuple[int, int]:
+    def grave(pair: SwapPair) -> tuple[int, int]:
         return min((kinds.index(one.kind) for one in pair.comparison.differs), default=99), -len(pair.broken)
 
     shown = [pair for pair in pairs if pair.example is not None]
     return min(shown, key=grave) if shown else None
 
 
-def _matrix(order: Sequence[str], pairs: Sequence[Pair]) -> Iterator[Line]:
+def _matrix(order: Sequence[str], pairs: Sequence[SwapPair]) -> Iterator[Line]:
     verdicts = {(pair.a, pair.b): pair.verdict for pair in pairs}
     width = max(map(len, order)) + 2
     for row, first in enumerate(order[:-1]):
@@ -114,7 +114,7 @@ def _matrix(order: Sequence[str], pairs: Sequence[Pair]) -> Iterator[Line]:
     yield legend
 
 
-def _listed(pairs: Sequence[Pair], before: Sequence[Record]) -> Iterator[Line]:
+def _listed(pairs: Sequence[SwapPair], before: Sequence[Record]) -> Iterator[Line]:
     width = max([len(pair.a) + len(pair.b) + 7 for pair in pairs] + [20])
     for verdict in ("must-not", "mends", "fields", "free"):
         chosen = [pair for pair in pairs if pair.verdict == verdict]
@@ -127,7 +127,7 @@ def _listed(pairs: Sequence[Pair], before: Sequence[Record]) -> Iterator[Line]:
                 yield line(f"{'' if at else name:<{width}}", (part, "dim"))
 
 
-def _consequence(pair: Pair, before: Sequence[Record]) -> str:
+def _consequence(pair: SwapPair, before: Sequence[Record]) -> str:
     if not pair.changed and not pair.broken:
         return "nothing changes"
     seen = _notices(pair, before)
@@ -144,7 +144,7 @@ def _consequence(pair: Pair, before: Sequence[Record]) -> str:
     return (f"{seen} " if seen else "") + ", ".join(parts)
 
 
-def summary(pairs: Sequence[Pair], replays: int) -> Iterator[Line]:
+def summary(pairs: Sequence[SwapPair], replays: int) -> Iterator[Line]:
     """How many pairs may swap, and how many mustn't."""
     counts = Counter(pair.verdict for pair in pairs)
     told = ", ".join(f"{counts[verdict]} {words}" for verdict, words in _SUMMED.items() if counts[verdict])
@@ -254,7 +254,7 @@ def trace_of(apart: Apart, base: str) -> JsonObject:
     return {"patient-usher": "trace/1", "name": "which order is it?", "base": base, "requests": requests}
 
 
-def picture(path: Path, title: str, order: Sequence[str], pairs: Sequence[Pair]) -> bytes:
+def picture(path: Path, title: str, order: Sequence[str], pairs: Sequence[SwapPair]) -> bytes:
     """The matrix as a picture, PNG or SVG by the file's name: shapes as well as colours say the verdict."""
     pyplot = drawing()
     shapes = {

@@ -87,7 +87,7 @@ class Burst:
 _GRAVE = ("none", "held", "slipped", "failed")
 
 
-class Table:
+class ReplayTable:
     """One row a request, one column a stage."""
 
     def __init__(

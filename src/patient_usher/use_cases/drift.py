@@ -20,7 +20,7 @@ from patient_usher.core.verify.expectations import Verifier
 from patient_usher.core.verify.outside import DriftResult, Read, apart, compared, is_visible, settled, stage_at
 from patient_usher.core.verify.run import Judged, prefix_of, run
 from patient_usher.files.trace import Trace
-from patient_usher.use_cases.real_service import Service
+from patient_usher.use_cases.real_service import ServiceAddress
 from patient_usher.use_cases.session import Pipeline, bound_all
 from patient_usher.wire.application import Asks
 from patient_usher.wire.inside import Inside, Spans
@@ -55,7 +55,7 @@ def drift(
     ``told``: where the service says which of its stages
     ran, beside Server-Timing. Raises Unusable for a trace that can't be sent so.
     """
-    service = Service(app, at, recorded, certificates)
+    service = ServiceAddress(app, at, recorded, certificates)
     bound = sent_of(pipeline, traces, writes=writes)
     for trace in bound:
         check_sendable(trace, wait_at_most if wait is None and recorded is None else float("inf"))

@@ -8,9 +8,9 @@ from patient_usher.core.decisions.runner import BASE, prepared
 from patient_usher.core.engine.run.run_state import RunState
 from patient_usher.core.model.document import unusable
 from patient_usher.core.questions.reorder.discriminate import distinguish_orders
-from patient_usher.core.questions.reorder.fitting import FoundOrder, fitting
+from patient_usher.core.questions.reorder.fitting import FittingOrder, fitting
 from patient_usher.use_cases.drift import side_by_side
-from patient_usher.use_cases.real_service import Service
+from patient_usher.use_cases.real_service import ServiceAddress
 from patient_usher.use_cases.session import Pipeline
 
 
@@ -23,11 +23,11 @@ def find_order(
     writes: bool = False,
     seed: int = 0,
     wait: Callable[[int], None] | None = None,
-) -> FoundOrder:
+) -> FittingOrder:
     """Send a service the fewest requests whose answers tell orders of the server-wide stages apart (reads only, unless
     ``writes``), and see which orders answer so. Raises Unusable where no request tells any apart.
     """
-    service = Service(app, at, None, certificates)
+    service = ServiceAddress(app, at, None, certificates)
     compiled = pipeline.compiled
     apart = distinguish_orders(compiled, seed=seed, reads_only=not writes, waits=False)
     ready = prepared(apart.trace, compiled, BASE) if apart.requests else None

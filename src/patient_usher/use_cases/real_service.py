@@ -11,7 +11,7 @@ from patient_usher.wire.over_sockets import AtUrl, origin_of, trusted
 from patient_usher.wire.recorded import Recorded
 
 
-class Service:
+class ServiceAddress:
     """One of the three, not asked yet. ``starts``: of a recording, when it began; None of what answers now."""
 
     def __init__(

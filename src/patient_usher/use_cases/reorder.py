@@ -10,7 +10,7 @@ from patient_usher.core.engine.bind.trace import BoundTrace
 from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import unusable
 from patient_usher.core.questions.reorder.discriminate import Apart, distinguish_orders
-from patient_usher.core.questions.reorder.swaps import Pair, swaps
+from patient_usher.core.questions.reorder.swaps import SwapPair, swaps
 from patient_usher.core.variants.orders import BUDGET as SEARCH_BUDGET
 from patient_usher.core.variants.orders import Constraints, Found
 from patient_usher.files.trace import Trace
@@ -24,7 +24,7 @@ def _unwatched(done: int) -> None:
 class Reordered(NamedTuple):
     """What swapping does, and what a search came to: None where nothing was wished for and nothing is broken."""
 
-    pairs: list[Pair]
+    pairs: list[SwapPair]
     found: Found | None
     replays: int
 

@@ -8,7 +8,7 @@ from typing import cast
 
 import pytest
 
-from patient_usher.core.http.cache_store import Store, octets
+from patient_usher.core.http.cache_store import CacheStore, octets
 from patient_usher.core.http.caching import (
     COVERED,
     HEURISTICALLY_CACHEABLE,
@@ -178,7 +178,7 @@ def test_a_store_holds_what_fits_and_lets_go_of_what_was_not_used() -> None:
     def copy(text: bytes) -> Stored:
         return cast(Stored, SimpleNamespace(answer=Answer(200, Fields(), text), vary=()))
 
-    store = Store(10)
+    store = CacheStore(10)
     assert [store.put(("a",), copy(b"x" * 11)), store.put(("a",), copy(b"x" * 10)), store.size] == [False, True, 10]
     assert store.put(("b",), copy(b"x"))
     assert [store.knows(("a",)), store.knows(("b",)), store.size] == [False, True, 1]

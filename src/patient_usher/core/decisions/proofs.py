@@ -40,7 +40,7 @@ from patient_usher.core.model.enumerations import OWN_LOGIC
 from patient_usher.core.model.exchange import Exchange
 from patient_usher.core.model.matcher import Atom, Condition, When, condition
 from patient_usher.core.model.patterns import MANY, path_pattern, split_pattern, split_request
-from patient_usher.core.model.pipeline import Credential, StageOptions
+from patient_usher.core.model.pipeline import AskedCredential, StageOptions
 from patient_usher.core.model.reads import nodes, within
 from patient_usher.core.model.text_types import Model
 from patient_usher.core.model.values import placeholders
@@ -55,7 +55,7 @@ _MOST_VALUES, _MOST_REPEATED, _MOST_ACCOUNTS, _MOST_PLACES = 200, 5, 8, 3_000
 _METHODS = ("GET", "HEAD", "POST", "PUT", "PATCH", "DELETE", "OPTIONS", "MADE-UP")
 
 
-class Case(NamedTuple):
+class FactCase(NamedTuple):
     """One class of requests in one state, and what came of it.
 
     ``left_out``: what it read that was not divided. ``states``: those that were assumed, not brought about. ``open``:
@@ -88,7 +88,7 @@ class Proof:
         """In how many states requests were run, each of what one stage may remember."""
         return len(self._states)
 
-    def add(self, case: Case) -> None:
+    def add(self, case: FactCase) -> None:
         """Count a case."""
         self.classes += 1
         self._states.add(case.states)
@@ -131,7 +131,7 @@ class _Root(NamedTuple):
 
 def cases(
     compiled: CompiledPipeline, statements: Sequence[Statement], seed: int = 0, most: int = MOST_CLASSES
-) -> Iterator[Case]:
+) -> Iterator[FactCase]:
     """Every class of requests in every state that they read; ``most`` at most, of which the last says so."""
     return _Walk(compiled, statements, seed, most).cases()
 
@@ -164,10 +164,10 @@ class _Walk:
         self.parts: dict[tuple[str | None, tuple[str, ...], str], list[Request]] = {}
         self.looks: dict[str, tuple[frozenset[str], list[Atom]]] = {}
 
-    def cases(self) -> Iterator[Case]:
+    def cases(self) -> Iterator[FactCase]:
         """Breadth first for each root: the plain request, then what differs in ever more facts."""
         count = 0
-        last: Case | None = None
+        last: FactCase | None = None
         for root in self._roots():
             self.unsure = list(self._unsure(root))
             pending: list[dict[str, int]] = [{}]
@@ -192,7 +192,7 @@ class _Walk:
 
     # One run.
 
-    def _run(self, root: _Root, assigned: Mapping[str, int], *, too_many: bool) -> tuple[Case, list[str]] | None:
+    def _run(self, root: _Root, assigned: Mapping[str, int], *, too_many: bool) -> tuple[FactCase, list[str]] | None:
         """The case, and the facts that it read and that have classes; None where no request is so."""
         parts: Request = {}
         states: JsonObject = {}
@@ -233,7 +233,7 @@ class _Walk:
         tried = tuple(id_ for id_, found in checks.items() if found is not None)
         if too_many:
             more = f"more than {self.most:,} classes of requests"
-            return Case(done, (more,), tuple(map(str, states)), dict.fromkeys(list(checks), more), tried), []
+            return FactCase(done, (more,), tuple(map(str, states)), dict.fromkeys(list(checks), more), tried), []
         values = self._filled_in(root, x, assigned)
         open_: dict[str, str] = {}
         for one in self.statements:
@@ -246,7 +246,7 @@ class _Walk:
                 open_[one.id] = "a state that nothing tried comes to" if states else BROKEN
             elif checked is not None and (reason := _unsettled(one.id, spec, x, self.authors, values)):
                 open_[one.id] = reason
-        return Case(done, tuple(undivided), tuple(map(str, states)), open_, tried), list(known)
+        return FactCase(done, tuple(undivided), tuple(map(str, states)), open_, tried), list(known)
 
     # What looks at a fact.
 
@@ -463,7 +463,7 @@ class _Walk:
         name = key if key in self.compiled.options else re.sub(r"\W+", " ", key).strip()
         raise _Undivided(f"what {name} remembers")
 
-    def _credentials(self, asked: Credential) -> list[Request]:
+    def _credentials(self, asked: AskedCredential) -> list[Request]:
         """What a caller may show in one place: nothing, who it is, and what doesn't count."""
         words = self.words
         accounts = words.people
@@ -577,7 +577,7 @@ def _dropped(options: StageOptions) -> set[str]:
     return {fact for name in options.changes_on_request() if (fact := f"header.{name}") not in puts}
 
 
-def _place(asked: Credential) -> str:
+def _place(asked: AskedCredential) -> str:
     """The fact in which a caller shows who it is."""
     if asked.place is None:
         return "header.authorization"

@@ -58,7 +58,7 @@ def desk_routes(group: GroupSpec) -> Iterable[tuple[str, RouteSpec]]:
         )
 
 
-class Session(NamedTuple):
+class DeskSession(NamedTuple):
     """A session that a desk keeps; times are microseconds since the epoch."""
 
     name: str
@@ -68,14 +68,14 @@ class Session(NamedTuple):
     """The session of the tokens that were given along with it."""
 
 
-class Signed:
+class SignedSessions:
     """The state: who has signed up, the sessions that are open, the tokens that are over."""
 
     def __init__(self, seed: int) -> None:
         self.seed = seed
         self.made = 0
         self.accounts: dict[str, AccountSpec] = {}
-        self.sessions: dict[str, Session] = {}
+        self.sessions: dict[str, DeskSession] = {}
         self.current: dict[str, str] = {}  # of each session that gives tokens, the token that counts now
         self.ended: set[str] = set()
 
@@ -105,11 +105,11 @@ class Desk:
         self.signer = setup.keys[spec.keys] if spec.keys else None
         self.claims = TokenReader((self.signer,) if self.signer and "token" in spec.gives else ()).claims
 
-    def fresh(self, seed: int) -> Signed:
+    def fresh(self, seed: int) -> SignedSessions:
         """Nobody has signed in."""
-        return Signed(seed)
+        return SignedSessions(seed)
 
-    def migrate(self, old: Desk, state: Signed) -> Signed:
+    def migrate(self, old: Desk, state: SignedSessions) -> SignedSessions:
         """Accounts and sessions go on."""
         return state
 
@@ -123,8 +123,8 @@ class Desk:
         }
         return Handler(0, actions[action])
 
-    def _state(self, x: Exchange) -> Signed:
-        state: Signed = x.memory[self.key]
+    def _state(self, x: Exchange) -> SignedSessions:
+        state: SignedSessions = x.memory[self.key]
         return state
 
     def _new_id(self, x: Exchange) -> str:
@@ -202,13 +202,13 @@ class Desk:
         if "cookie" in spec.gives:
             self._close_beside(state, tokens)
             id_ = self._new_id(x)
-            state.sessions[id_] = Session(name, x.now + spec.lasts, since + spec.renewable_for, tokens)
+            state.sessions[id_] = DeskSession(name, x.now + spec.lasts, since + spec.renewable_for, tokens)
             value = sign_value(id_, self.signer.verify) if self.signer else id_
             max_age = spec.max_age // MICROSECONDS if spec.max_age is not None else None
             answer.fields.add("Set-Cookie", self._cookie(x, value, max_age))
         return answer
 
-    def _close_beside(self, state: Signed, tokens: str | None) -> None:
+    def _close_beside(self, state: SignedSessions, tokens: str | None) -> None:
         """End the session of the cookie that was given along with these tokens."""
         if tokens is not None:
             for id_ in [id_ for id_, session in state.sessions.items() if session.tokens == tokens]:

@@ -72,7 +72,7 @@ class Rows:
         self.made = 0
 
 
-class Store:
+class RecordStore:
     """One ``records`` entry, with the rows that it begins with."""
 
     def __init__(self, name: str, spec: RecordsSpec, rows: list[Row]) -> None:
@@ -85,7 +85,7 @@ class Store:
         """The rows that the file gives."""
         return Rows({str(row[self.spec.key]): dict(row) for row in self.rows})
 
-    def migrate(self, old: Store, state: Rows) -> Rows:
+    def migrate(self, old: RecordStore, state: Rows) -> Rows:
         """Rows stay."""
         return state
 
@@ -149,7 +149,7 @@ class _AssumedRows(dict[str, Row]):
 class Task(NamedTuple):
     """What a ``records`` handler works on: its store, the rows as they are now, the error types."""
 
-    store: Store
+    store: RecordStore
     rows: dict[str, Row]
     state: Rows
     errors: ErrorTypes
@@ -259,7 +259,7 @@ _WORK: dict[str, Callable[[Task, Exchange], Effect]] = {
 def records_work(name: str, do: str, setup: Setup) -> Callable[[Exchange], Effect]:
     """What a ``records`` handler does. Its store is found by name, since another may take its place."""
     key, work = ("records", name), _WORK[do]
-    store = Store(name, setup.spec.records[name], [])
+    store = RecordStore(name, setup.spec.records[name], [])
 
     def on(x: Exchange) -> Effect:
         state: Rows = x.memory[key]

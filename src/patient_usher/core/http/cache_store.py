@@ -19,7 +19,7 @@ def octets(stored: Stored) -> int:
     return len(stored.answer.body) + sum(len(name) + len(value) + 4 for name, value in stored.answer.fields)
 
 
-class Store:
+class CacheStore:
     """Answers by key and variant, in at most ``capacity`` octets."""
 
     def __init__(self, capacity: int) -> None:
@@ -100,7 +100,7 @@ class CopyStore:
     """What is stored, misses under way, and what became of look-ups."""
 
     def __init__(self, capacity: int) -> None:
-        self.store = Store(capacity)
+        self.store = CacheStore(capacity)
         self.flights: dict[Key, InFlight] = {}
         self.ended: Counter[str] = Counter()
 

@@ -108,28 +108,28 @@ def _tokens(value: str | None) -> list[str] | None:
     return items
 
 
-class Verdict(NamedTuple):
+class CorsVerdict(NamedTuple):
     """What failed, by code, and the value that it failed on; an empty code is success."""
 
     why: str
     what: str = ""
 
 
-PASSED = Verdict("")
+PASSED = CorsVerdict("")
 
 
-def cors_check(answer: Fields, origin: str, *, credentials: bool) -> Verdict:
+def cors_check(answer: Fields, origin: str, *, credentials: bool) -> CorsVerdict:
     """4.10, CORS check. ``credentials``: whether the request's mode is include."""
     allowed = answer.get("access-control-allow-origin")
     if allowed is None:
-        return Verdict("origin-missing")
+        return CorsVerdict("origin-missing")
     if allowed == "*" and not credentials:
         return PASSED
     if allowed != origin:
-        return Verdict("wildcard-with-credentials" if allowed == "*" else "origin-mismatch", allowed)
+        return CorsVerdict("wildcard-with-credentials" if allowed == "*" else "origin-mismatch", allowed)
     if not credentials or answer.get("access-control-allow-credentials") == "true":
         return PASSED
-    return Verdict("credentials-not-allowed", answer.get("access-control-allow-credentials") or "")
+    return CorsVerdict("credentials-not-allowed", answer.get("access-control-allow-credentials") or "")
 
 
 class Grant(NamedTuple):
@@ -142,7 +142,7 @@ class Grant(NamedTuple):
 
 def preflight_check(
     status: int, answer: Fields, origin: str, method: str, names: Iterable[str], *, credentials: bool
-) -> Verdict | Grant:
+) -> CorsVerdict | Grant:
     """4.8, CORS-preflight fetch, step 7: what the answer grants, or why the call isn't sent.
 
     ``names`` are the CORS-unsafe request-header names.
@@ -151,23 +151,23 @@ def preflight_check(
     if checked.why:
         return checked
     if not 200 <= status <= 299:
-        return Verdict("preflight-status", str(status))
+        return CorsVerdict("preflight-status", str(status))
     try:
         methods = _tokens(answer.get("access-control-allow-methods")) or []
     except ValueError as error:
-        return Verdict("malformed-allow-methods", str(error))
+        return CorsVerdict("malformed-allow-methods", str(error))
     try:
         listed = [name.lower() for name in _tokens(answer.get("access-control-allow-headers")) or []]
     except ValueError as error:
-        return Verdict("malformed-allow-headers", str(error))
+        return CorsVerdict("malformed-allow-headers", str(error))
     if method not in methods and method not in SAFELISTED_METHODS and (credentials or "*" not in methods):
-        return Verdict("method-not-allowed", method)
+        return CorsVerdict("method-not-allowed", method)
     for name in names:
         if name == "authorization" and name not in listed:  # 2.2.2: the wildcard doesn't cover it
-            return Verdict("authorization-not-listed" if "*" in listed else "header-not-allowed", name)
+            return CorsVerdict("authorization-not-listed" if "*" in listed else "header-not-allowed", name)
     for name in names:
         if name not in listed and (credentials or "*" not in listed):
-            return Verdict("header-not-allowed", name)
+            return CorsVerdict("header-not-allowed", name)
     return Grant(tuple(methods), tuple(listed), _max_age(answer.get("access-control-max-age")))
 
 

@@ -14,7 +14,7 @@ from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.enumerations import WHY
 from patient_usher.core.model.exchange import UNREAD, Exchange, Identity
 from patient_usher.core.model.handler_specs import AnswerSpec
-from patient_usher.core.model.pipeline import Credential, Reference
+from patient_usher.core.model.pipeline import AskedCredential, Reference
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.text_types import Duration, Model, Names, wrong
 from patient_usher.core.model.tokens import TokenReader
@@ -46,9 +46,9 @@ class SchemeOptions(Model):
         """Names in the options that must exist elsewhere."""
         return ()
 
-    def credential(self) -> Credential:
+    def credential(self) -> AskedCredential:
         """How callers show by this scheme who they are."""
-        return Credential(self.scheme)
+        return AskedCredential(self.scheme)
 
 
 class BearerOptions(SchemeOptions):
@@ -76,9 +76,9 @@ class BearerOptions(SchemeOptions):
         """The signing keys."""
         return [Reference("signing key", name, (*path, "keys")) for name in self.keys]
 
-    def credential(self) -> Credential:
+    def credential(self) -> AskedCredential:
         """What a token must say."""
-        return Credential("bearer", tuple(self.keys), self.issuer, self.audience, self.typ)
+        return AskedCredential("bearer", tuple(self.keys), self.issuer, self.audience, self.typ)
 
 
 class ApiKeyOptions(SchemeOptions):
@@ -96,9 +96,9 @@ class ApiKeyOptions(SchemeOptions):
     in_: Literal["header", "query", "cookie"] = Field(default="header", alias="in")
     name: str = "X-Api-Key"
 
-    def credential(self) -> Credential:
+    def credential(self) -> AskedCredential:
         """Where the key goes."""
-        return Credential("api-key", place=(self.in_, self.name))
+        return AskedCredential("api-key", place=(self.in_, self.name))
 
 
 class BasicOptions(SchemeOptions):
@@ -126,9 +126,9 @@ class SessionCookieOptions(SchemeOptions):
     scheme: Literal["session-cookie"]
     cookie: str = "session"
 
-    def credential(self) -> Credential:
+    def credential(self) -> AskedCredential:
         """The cookie."""
-        return Credential("session-cookie", place=("cookie", self.cookie))
+        return AskedCredential("session-cookie", place=("cookie", self.cookie))
 
 
 def _naming(value: Json) -> Json:

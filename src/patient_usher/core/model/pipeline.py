@@ -186,7 +186,7 @@ class Reference(NamedTuple):
     path: Path
 
 
-class Credential(NamedTuple):
+class AskedCredential(NamedTuple):
     """A way to show who is calling: what a token must say, or where a key goes (header, query, cookie; name)."""
 
     scheme: str
@@ -253,7 +253,7 @@ class StageOptions(Model):
         """What the stage leaves there for those behind it."""
         return [f"context.{name}" for name in self.sets()]
 
-    def credentials(self) -> Iterable[Credential]:
+    def credentials(self) -> Iterable[AskedCredential]:
         """How callers show to this stage who they are."""
         return ()
 

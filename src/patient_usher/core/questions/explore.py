@@ -11,7 +11,7 @@ from random import Random
 from typing import NamedTuple
 
 from patient_usher.core.decisions.coverage import Coverage
-from patient_usher.core.decisions.proofs import BROKEN, MOST_CLASSES, Case, Proof
+from patient_usher.core.decisions.proofs import BROKEN, MOST_CLASSES, FactCase, Proof
 from patient_usher.core.decisions.proofs import cases as every_class
 from patient_usher.core.decisions.request_generators import scenarios
 from patient_usher.core.decisions.runner import BASE, Runner, ScenarioRun, prepared
@@ -172,7 +172,7 @@ def _runs(compiled: CompiledPipeline, trials: Runner, seed: int, size: Callable[
         boring = boring + 1 if size() == before else 0
 
 
-def _classes(compiled: CompiledPipeline, trials: Runner, seed: int, proof: Proof) -> Iterator[Case]:
+def _classes(compiled: CompiledPipeline, trials: Runner, seed: int, proof: Proof) -> Iterator[FactCase]:
     """One request of every class, as long as there is anything to be proved."""
     most = min(MOST_CLASSES, trials.budget - trials.tried)
     if most <= 0:

@@ -41,7 +41,7 @@ _OPERATORS: dict[str, Callable[[float, float], float]] = {
 
 def goal(text: str) -> Goal:
     """A goal from its text. Raises ValueError with what is wrong and what would be right."""
-    reader = _Reader(text)
+    reader = _GoalReader(text)
     short = reader.either()
     if reader.rest().strip():
         raise ValueError(f"'{reader.rest().strip()[:30]}' is left over; join comparisons with and, or")
@@ -51,7 +51,7 @@ def goal(text: str) -> Goal:
 Short = Callable[[Figures], float]
 
 
-class _Reader:
+class _GoalReader:
     def __init__(self, text: str) -> None:
         self.text, self.at = text, 0
         self.named: list[Select] = []

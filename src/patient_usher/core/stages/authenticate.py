@@ -17,7 +17,7 @@ from patient_usher.core.model.effects import Effect, Refused
 from patient_usher.core.model.enumerations import WHY
 from patient_usher.core.model.errors import Raised, refusal
 from patient_usher.core.model.exchange import Exchange, Identity
-from patient_usher.core.model.pipeline import Credential, Reference, StageOptions
+from patient_usher.core.model.pipeline import AskedCredential, Reference, StageOptions
 from patient_usher.core.model.routes import RouteSpec
 from patient_usher.core.model.stage import Setup
 from patient_usher.core.model.values import filler, plain
@@ -80,7 +80,7 @@ class Options(StageOptions):
         """Whether anybody is signed in."""
         return () if self.without_credential == "pass-on" else ("signed-in",)
 
-    def credentials(self) -> Iterable[Credential]:
+    def credentials(self) -> Iterable[AskedCredential]:
         """One for each scheme."""
         return [scheme.credential() for scheme in self.schemes]
 

@@ -40,7 +40,7 @@ class Source(NamedTuple):
     plain: Any = None
 
 
-class Bearer(NamedTuple):
+class BearerDefaults(NamedTuple):
     """What a token must say to count: for minting some that do."""
 
     keys: tuple[str, ...] = ()
@@ -52,7 +52,7 @@ class Bearer(NamedTuple):
 class CredentialDefaults(NamedTuple):
     """How the pipeline's callers show who they are, as its stages ask for it."""
 
-    bearer: Bearer
+    bearer: BearerDefaults
     key_place: tuple[str, str] | None
 
 
@@ -147,12 +147,12 @@ class CompiledPipeline:
     def credential_defaults(self) -> CredentialDefaults:
         """How callers show who they are: as the first stage that asks for it says."""
         signing = [id_ for id_, key in self.setup.keys.items() if key.sign is not None]
-        bearer, key_place = Bearer(tuple(signing)), None
+        bearer, key_place = BearerDefaults(tuple(signing)), None
         for options in reversed(list(self.options.values())):
             for asked in options.credentials():
                 if asked.scheme == "bearer":
                     keys = tuple(name for name in asked.keys if name in signing)
-                    bearer = Bearer(keys or bearer.keys, asked.issuer, asked.audience, asked.typ)
+                    bearer = BearerDefaults(keys or bearer.keys, asked.issuer, asked.audience, asked.typ)
                 elif asked.scheme == "api-key":
                     key_place = asked.place
         return CredentialDefaults(bearer, key_place)

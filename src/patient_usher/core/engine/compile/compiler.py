@@ -27,7 +27,7 @@ from patient_usher.core.engine.plan.server_default import Uncaught
 from patient_usher.core.engine.plan.step import PassesOver, PlanStep
 from patient_usher.core.handlers import make_handler
 from patient_usher.core.handlers.desk import Desk
-from patient_usher.core.handlers.records import Store, read_rows
+from patient_usher.core.handlers.records import RecordStore, read_rows
 from patient_usher.core.model.answer_factory import ReadFile
 from patient_usher.core.model.document import (
     JsonMapping,
@@ -201,7 +201,7 @@ def compile_source(source: Source) -> CompiledPipeline:
     stateful: dict[Hashable, Stateful] = {}
     for name, records in spec.records.items():
         try:
-            stateful["records", name] = Store(name, records, read_rows(records, source.read_file))
+            stateful["records", name] = RecordStore(name, records, read_rows(records, source.read_file))
         except (OSError, ValueError) as error:
             found.add_error(["records", name, *(["from"] if records.from_ else ["rows"])], error)
     found.stop()

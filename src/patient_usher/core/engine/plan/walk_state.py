@@ -26,7 +26,7 @@ class State(IntEnum):
     SENT = 2
 
 
-class Limit(NamedTuple):
+class TimeLimit(NamedTuple):
     """A time limit under way: the stage that set it, its place in the plan, and how many had been entered by then."""
 
     step: PlanStep

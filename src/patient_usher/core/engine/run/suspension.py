@@ -12,7 +12,7 @@ from copy import copy
 from typing import Protocol
 
 from patient_usher.core.engine.plan.step import PlanStep
-from patient_usher.core.engine.plan.walk_state import Limit, State, WalkState
+from patient_usher.core.engine.plan.walk_state import State, TimeLimit, WalkState
 from patient_usher.core.engine.run.clock import COMPLETION, TIMER, Clock
 from patient_usher.core.http.messages import finish
 from patient_usher.core.model.effects import AnswerAndPass, Deadline, Effect, Hold, Wait
@@ -96,7 +96,7 @@ def set_deadline(walk: Walking, walk_state: WalkState, step: PlanStep, deadline:
         x.journey.append((step.id, "in", "continued", x.now, x.note))
     x.note = None
     walk_state.frames.append(step)
-    limit = Limit(step, walk_state.index, len(walk_state.done))
+    limit = TimeLimit(step, walk_state.index, len(walk_state.done))
     walk.clock.push(walk.clock.now + deadline.after, TIMER, x.number, _too_late, (walk, walk_state, limit, deadline))
     walk_state.index += 1
     return True
@@ -153,7 +153,7 @@ def caller_leaves(walk: Walking, walk_state: WalkState) -> None:
 # Time limits.
 
 
-def _too_late(subject: tuple[Walking, WalkState, Limit, Deadline], _: int) -> None:
+def _too_late(subject: tuple[Walking, WalkState, TimeLimit, Deadline], _: int) -> None:
     """Time is over: cancel what is behind, or let it run on as an orphan; raise Timeout at the stage's place."""
     walk, walk_state, limit, deadline = subject
     if walk_state.state == State.SENT or limit.step not in walk_state.frames:

@@ -15,7 +15,7 @@ from patient_usher.core.verify.record import Record
 from patient_usher.core.verify.run import run
 
 
-class FoundOrder(NamedTuple):
+class FittingOrder(NamedTuple):
     """The orders that answer as the service did.
 
     ``answers``: its statuses, by request sent. ``example``: the model's own order, or one of the others; None where no
@@ -40,12 +40,12 @@ def fitting(
     theirs: Sequence[list[Record]],
     seed: int,
     trouble: str | None,
-) -> FoundOrder:
+) -> FittingOrder:
     """Which orders answer to the trace as the service did (``theirs``, by send)."""
     orders, exact = orders_of(compiled)
     found = [order for order in orders if _answers_so(compiled, order, trace, theirs, seed)]
     present = movable(compiled)
-    return FoundOrder(
+    return FittingOrder(
         apart,
         tuple("/".join(str(record.status or "none") for record in records) for records in theirs),
         tuple(found),

@@ -25,14 +25,14 @@ _HARMLESS = ("order",)
 _FIELDS = ("headers", "log", "time")
 
 
-class Outcome(NamedTuple):
+class SwapOutcome(NamedTuple):
     """What came of traces: every exchange, and what didn't hold (requests, and statements that always should)."""
 
     records: list[Record]
     broken: frozenset[str]
 
 
-class Pair(NamedTuple):
+class SwapPair(NamedTuple):
     """Two stages and what swapping them does. ``example``: the exchange that shows the worst of it, or the best."""
 
     a: str
@@ -46,7 +46,7 @@ class Pair(NamedTuple):
     swapped: list[Record]
 
 
-def outcome(compiled: CompiledPipeline, traces: Sequence[BoundTrace], seed: int = 0) -> Outcome:
+def outcome(compiled: CompiledPipeline, traces: Sequence[BoundTrace], seed: int = 0) -> SwapOutcome:
     """Replay the traces, each in a run state of its own."""
     statements = Statements(compiled)
     records: list[Record] = []
@@ -61,7 +61,7 @@ def outcome(compiled: CompiledPipeline, traces: Sequence[BoundTrace], seed: int 
                 record.id = before + record.id
             records += found
     broken |= {f"invariant {statement.id}" for statement in statements.all if statement.failed}
-    return Outcome(records, frozenset(broken))
+    return SwapOutcome(records, frozenset(broken))
 
 
 def pairs_of(order: Order, *, every: bool) -> list[tuple[int, int]]:
@@ -78,7 +78,7 @@ def swaps(
     every: bool = False,
     seed: int = 0,
     watch: Callable[[int], None] = lambda done: None,
-) -> Iterator[Pair]:
+) -> Iterator[SwapPair]:
     """Each pair of neighbours (or each pair) swapped, and what that changes."""
     order = movable(compiled)
     present = outcome(compiled, traces, seed)
@@ -90,7 +90,7 @@ def swaps(
         yield _pair(order[first], order[second], present, after)
 
 
-def _pair(a: str, b: str, before: Outcome, after: Outcome) -> Pair:
+def _pair(a: str, b: str, before: SwapOutcome, after: SwapOutcome) -> SwapPair:
     comparison = compared(before.records, after.records)
     kinds = {difference.kind for difference in comparison.differs}
     broken, mended = (tuple(sorted(less)) for less in (after.broken - before.broken, before.broken - after.broken))
@@ -105,7 +105,7 @@ def _pair(a: str, b: str, before: Outcome, after: Outcome) -> Pair:
     requests = [id_ for id_ in broken if not id_.startswith("always ")]
     changed |= {*requests}
     worst = worst or (requests[0] if requests else None)
-    return Pair(a, b, verdict, len(changed), broken, mended, worst, comparison, after.records)
+    return SwapPair(a, b, verdict, len(changed), broken, mended, worst, comparison, after.records)
 
 
 def _worst(comparison: Comparison, broken: Sequence[str]) -> str | None:
