@@ -24,6 +24,7 @@ _WHERE = {
     "coverage": "use_cases.coverage",
     "drift": "use_cases.drift",
     "explore": "use_cases.explore",
+    "learn": "use_cases.learn",
     "load": "use_cases.session",
     "reorder": "use_cases.reorder",
     "replay": "use_cases.session",
@@ -43,6 +44,7 @@ if TYPE_CHECKING:
     from patient_usher.use_cases.coverage import coverage as coverage
     from patient_usher.use_cases.drift import drift as drift
     from patient_usher.use_cases.explore import explore as explore
+    from patient_usher.use_cases.learn import learn as learn
     from patient_usher.use_cases.parted import replay_in_parts as replay_in_parts
     from patient_usher.use_cases.parts import NotParted as NotParted
     from patient_usher.use_cases.reorder import reorder as reorder

@@ -37,6 +37,7 @@ COMMANDS = {
         "chart": "what did limits, caches, sizes and latency look like over time?",
     },
     "for real": {
+        "learn": "may I have a model of the service that I run? Asks it, and writes a pipeline",
         "serve": "what if curl, a browser or my client call it? Answers real requests with the model",
         "drift": "does my real service do what the model says, and where does it differ?",
     },

@@ -19,6 +19,7 @@ FORMATS = (
     "sweep",
     "drift",
     "order-found",
+    "learned",
 )
 EXAMPLES = ("usher schema pipeline > pipeline.schema.json", "usher schema result")
 

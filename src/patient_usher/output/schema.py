@@ -25,6 +25,7 @@ from patient_usher.core.verify.document_types import (
     Drifted,
     Explore,
     Findings,
+    LearnedRecord,
     OrderFound,
     Reorder,
     Sweep,
@@ -218,4 +219,5 @@ SCHEMAS: dict[str, Callable[[], Schema]] = {
     "sweep": lambda: _of_types(Sweep, "sweep"),
     "drift": lambda: _of_types(Drifted, "drift"),
     "order-found": lambda: _of_types(OrderFound, "order-found"),
+    "learned": lambda: _of_types(LearnedRecord, "learned"),
 }

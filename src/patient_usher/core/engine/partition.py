@@ -56,7 +56,7 @@ def _ties(compiled: CompiledPipeline) -> Iterator[Tie]:
     for key, keeper in compiled.stateful.items():
         if isinstance(key, str) and key in compiled.options and not compiled.options[key].enabled:
             continue
-        by: Collection[str] = getattr(keeper, "hangs_on", (EVERYTHING,))
+        by: Collection[str] = getattr(keeper, "partition_keys", (EVERYTHING,))
         if by:
             yield Tie(
                 key if isinstance(key, str) else " ".join(map(str, key)) if isinstance(key, tuple) else str(key),

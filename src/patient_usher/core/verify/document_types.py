@@ -197,6 +197,28 @@ class UnnoticedRecord(Document, kw_only=True):
     unnoticed: list[UnnoticedChange]
 
 
+class ShownOption(Struct):
+    """An option of a learned stage, its value, and the request that showed it."""
+
+    option: str
+    value: Json
+    by: str
+
+
+class LearnedRecord(Document, kw_only=True):
+    """What was learned of a service."""
+
+    patient_usher: Annotated[str, _version("learned/1")] = "learned/1"
+    pipeline: str
+    asked: Count
+    stages: list[str]
+    shown: list[ShownOption]
+    not_shown: list[str]
+    alike: Annotated[list[list[str]], Meta(description="orders that answer alike")]
+    mended: Annotated[list[str], Meta(description="changes that what differed at first asked for")]
+    differing: Annotated[list[str], Meta(description="questions that the model answers otherwise")]
+
+
 class CaseRecord(Struct):
     """One distinct way in which a request can end, and how often it did."""
 

@@ -1,0 +1,1 @@
+"""What stands in front of a service's handlers, learned from what it answers."""
