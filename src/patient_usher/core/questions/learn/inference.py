@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable, Iterator, Sequence
+from itertools import pairwise
 from typing import NamedTuple
 
 from patient_usher.core.http.fields import Fields
@@ -310,17 +311,25 @@ class Found:
             return None
         wait = fields(over).get("retry-after") or ""
         window = next((one for one in _NICE if wait.isdigit() and one >= int(wait)), 60)
-        passed = [one for one in self.answered if status(one) not in (0, 401, 403, 429)]
-        sent = len([one for one in passed if over.at - window * 1_000_000 < one.at < over.at])
         refused = [one for one in self.answered if status(one) == 429]
-        if len(refused) > 1 and wait.isdigit():  # between two refusals it was met whole
-            sent = len([one for one in passed if over.at < one.at < refused[1].at])
+        if len(refused) > 1 and wait.isdigit():  # the second window was met whole
             ends = [one.at / 1_000_000 + int(fields(one).get("retry-after") or 0) for one in refused[:2]]
             window = min(_NICE, key=lambda nice: abs(nice - (ends[1] - ends[0])))
+        since = (over.at - window * 1_000_000, over.at)
+        spans = [since, *((a.at, b.at) for a, b in pairwise(refused[:2]))]
+        passed = [one for one in self.answered if status(one) not in (0, 401, 403, 429) and one.sort != "preflight"]
+        by_all, by_own = (
+            [len([one for one in some if a < one.at < b]) for a, b in spans]
+            for some in (passed, [one for one in passed if one.account == over.account])
+        )
+        apart = len({*by_all}) > 1 and len({*by_own}) == 1
+        sent = by_own[-1] if apart else by_all[-1]
         self._show("fair.quota", sent, over)
         self.unknown.append(f"fair.window: at least {wait or '?'}s; nothing says it outright")
         stage: JsonObject = {"id": "fair", "kind": "rate-limit", "quota": max(sent, 1), "window": f"{window}s"}
-        return Placed(stage | {"fields": []}, over.id, outside_net=False)
+        stage |= {"per": ["identity-or-address"]} if apart else {}
+        behind = self.refused is not None and self.refused.at < over.at
+        return Placed(stage | {"fields": []}, over.id, group=behind and not self.who_in_front, outside_net=False)
 
     def _per(self, counted: Sequence[Question], name: str, quota: int) -> list[str]:
         """By what it counts, as far as one who comes later starts anew."""
