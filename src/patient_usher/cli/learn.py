@@ -122,7 +122,8 @@ def run(args: Namespace) -> int:
         sys.stdout.buffer.write(document(report.document(found)))
     else:
         painter.write(report.told(found))
-        painter.write([line(f"wrote {args.into} and {trace_path}; usher check {args.into} says what is wrong with it")])
+        painter.write([line(f"wrote {args.into} and {trace_path}")])
+        painter.write([line((f"usher check {args.into} says what is wrong with it", "dim"))])
     return 1 if found.differing else 0
 
 

@@ -19,10 +19,10 @@ WANTS = {
     "no-method": "who refuses a method",
     "again": "what varies by itself",
     "known": "whom the route lets in",
-    "wrong": "how a wrong credential is refused",
-    "wrong-where-open": "whether one matters where everyone may come",
+    "wrong": "how a wrong one is refused",
+    "wrong-where-open": "whether one matters where all may",
     "origin": "which origins may read",
-    "origin-nowhere": "whether CORS stands in front of the router",
+    "origin-nowhere": "whether cors is outside the router",
     "preflight": "who answers preflights",
     "coding": "which codings there are",
     "condition": "whether validators count",
@@ -36,11 +36,13 @@ WANTS = {
 def asked(question: Question) -> Line:
     """A question, and its answer."""
     reply = question.reply
-    status = str(reply.status) if reply is not None else "no answer"
+    status = str(reply.status) if reply is not None else "none"
     style = "good" if reply is not None and reply.status < 400 else "raised"
     by = f" as {question.account}" if question.account is not None else ""
-    what = REDACTOR.redacted(f"{question.method} {question.target}{by}")
-    return line((f"{question.id:<20}", "name"), f"{what:<38} ", (f"{status:<10}", style), (WANTS[question.sort], "dim"))
+    what = REDACTOR.redacted(f"{question.method} {question.target}")
+    most = 36 - len(by)
+    what = (what if len(what) <= most else f"{what[: most - 1]}…") + by
+    return line((f"{question.id:<20}", "name"), f"{what:<37} ", (f"{status:<6}", style), (WANTS[question.sort], "dim"))
 
 
 def told(found: LearnedService) -> Iterator[Line]:

@@ -19,7 +19,7 @@ MOST = 60
 MOST_A_ROUTE, MOST_AN_ACCOUNT = 12, 6
 STRANGER = "https://strangers.example"
 """An origin that no service lists."""
-NOWHERE = "/usher-asks-for-what-is-not-there"
+NOWHERE = "/asked-for-but-not-there"
 CODINGS = ("gzip", "br", "zstd", "deflate")
 
 
