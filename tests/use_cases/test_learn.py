@@ -206,7 +206,7 @@ ASKED = ["--app", "quay:app", "--trust", "python", "--path", "GET /tides", "--pa
 
 def test_the_command_writes_a_pipeline_that_loads_and_holds_its_trace(usher: Usher, tmp_path: Path) -> None:
     (tmp_path / "quay.py").write_text(SERVICE)
-    done = usher("learn", *ASKED, "--sign", "ada:api-key=${env:ADA_KEY}", env={"ADA_KEY": "a-made-up-key-of-ada"})
+    done = usher("learn", *ASKED, "--credential", "ada:api-key=${env:ADA_KEY}", env={"ADA_KEY": "a-made-up-key-of-ada"})
     assert all(words in done.out for words in ("plain-1", "marks", "who", "wrote pipeline.yaml and trace.yaml"))
     written = (tmp_path / "pipeline.yaml").read_text() + (tmp_path / "trace.yaml").read_text()
     assert "a-made-up-key-of-ada" not in written + done.out
@@ -221,9 +221,9 @@ def test_the_command_writes_a_pipeline_that_loads_and_holds_its_trace(usher: Ush
 
 @pytest.mark.parametrize(("arguments", "words"), [
     (["--at", "http://127.0.0.1:9"], "no route is known"), (["--app", "quay:app"], "give --trust python"),
-    (["--at", "http://127.0.0.1:9", "--path", "tides"], "no method and path"), (["--at", "http://127.0.0.1:9", "--path", "GET /a", "--sign", "made-up"], "names no credential"),
-    (["--at", "http://127.0.0.1:9", "--path", "GET /a", "--sign", "api-key=${env:NOT_THERE}"], "isn't set"), (["--at", "http://127.0.0.1:9", "--path", "GET /a"], "answered nothing"),
-    (["--at", "http://127.0.0.1:9", "--path", "GET /a", "--sign", "basic=made-up"], "NAME:PASSWORD"), (["--at", "http://127.0.0.1:9", "--path", "GET /a", "--path", "GET /a"], "named twice"),
+    (["--at", "http://127.0.0.1:9", "--path", "tides"], "no method and path"), (["--at", "http://127.0.0.1:9", "--path", "GET /a", "--credential", "made-up"], "names no credential"),
+    (["--at", "http://127.0.0.1:9", "--path", "GET /a", "--credential", "api-key=${env:NOT_THERE}"], "isn't set"), (["--at", "http://127.0.0.1:9", "--path", "GET /a"], "answered nothing"),
+    (["--at", "http://127.0.0.1:9", "--path", "GET /a", "--credential", "basic=made-up"], "NAME:PASSWORD"), (["--at", "http://127.0.0.1:9", "--path", "GET /a", "--path", "GET /a"], "named twice"),
 ])  # fmt: skip
 def test_misuse_is_told(usher: Usher, arguments: list[str], words: str) -> None:
     done = usher("learn", *arguments)

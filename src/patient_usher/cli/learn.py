@@ -33,7 +33,7 @@ from patient_usher.use_cases.session import load
 
 EXAMPLES = (
     "usher learn --at http://127.0.0.1:8000 --path 'GET /tides' --path 'GET /ledger' --into pipeline.yaml",
-    "usher learn --at http://127.0.0.1:8000 --from openapi.yaml --sign 'ada:api-key=${env:ADA_KEY}'",
+    "usher learn --at http://127.0.0.1:8000 --from openapi.yaml --credential 'ada:api-key=${env:ADA_KEY}'",
 )
 
 
@@ -53,7 +53,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="name a route, as in 'GET /berths/{berth}'; may be repeated",
     )  # fmt: skip
     parser.add_argument(
-        "--sign", metavar="[NAME:]SCHEME=VALUE", action="append", default=[],
+        "--credential", metavar="[NAME:]SCHEME=VALUE", action="append", default=[],
         help="use a credential: api-key, bearer or basic (NAME:PASSWORD), VALUE or ${env:VARIABLE}; may be repeated",
     )  # fmt: skip
     parser.add_argument(
@@ -79,7 +79,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="write the pipeline there (default: pipeline.yaml)",
     )  # fmt: skip
     parser.add_argument(
-        "--trace", metavar="FILE", type=outgoing, help="write the questions there (default: trace.yaml, beside it)"
+        "--asked", metavar="FILE", type=outgoing, help="write the questions there (default: trace.yaml, beside it)"
     )
     parser.add_argument("--format", choices=["text", "json"], default="text", help="text for people (default), or json")
     parser.add_argument(
@@ -91,8 +91,8 @@ def run(args: Namespace) -> int:
     """Ask, and write. Returns 1 where the model answers a question otherwise than the service did."""
     if args.app is not None and "python" not in args.trust:
         raise unusable("--app runs code", "give --trust python where you trust it", "--app")
-    trace_path = args.trace or args.into.with_name("trace.yaml")
-    for path, option in ((args.into, "--into"), (trace_path, "--trace")):
+    trace_path = args.asked or args.into.with_name("trace.yaml")
+    for path, option in ((args.into, "--into"), (trace_path, "--asked")):
         if path.exists():
             raise unusable(f"{path} is there already", f"name another file with {option}", option)
     try:
@@ -136,9 +136,11 @@ def _watch(args: Namespace) -> Callable[[Question], None]:
 
 
 def _accounts(args: Namespace) -> list[Account]:
-    found = [account_of(text, number, os.environ.get, args.key_header) for number, text in enumerate(args.sign, 1)]
+    found = [
+        account_of(text, number, os.environ.get, args.key_header) for number, text in enumerate(args.credential, 1)
+    ]
     if len({account.name for account in found}) < len(found):
-        raise unusable("two credentials are of one account", "give each a name, as in ada:api-key=...", "--sign")
+        raise unusable("two credentials are of one account", "give each a name, as in ada:api-key=...", "--credential")
     return found
 
 

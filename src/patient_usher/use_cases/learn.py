@@ -22,7 +22,7 @@ from patient_usher.core.questions.learn.interview import (
     Interview,
     Known,
     Question,
-    Reply,
+    ServiceAnswer,
     recording_of,
     trace_of,
 )
@@ -127,18 +127,18 @@ def _waiter(wait: Callable[[float], None], at_most: float) -> Callable[[int], bo
 
 def _sender(
     ask: object, base: str, clock: Callable[[], int]
-) -> Callable[[str, str, dict[str, str]], tuple[Reply | None, int]]:
+) -> Callable[[str, str, dict[str, str]], tuple[ServiceAnswer | None, int]]:
     """Who sends a question, and waits for its answer."""
     url = parse_url(base)
 
-    def send(method: str, target: str, headers: dict[str, str]) -> tuple[Reply | None, int]:
+    def send(method: str, target: str, headers: dict[str, str]) -> tuple[ServiceAnswer | None, int]:
         at = clock()
         request = Request(method, url.at(target), Fields([("Host", url.authority), *headers.items()]))
         try:
             status, pairs, content = ask.ask(request, PATIENCE).result(PATIENCE + 1)  # type: ignore[attr-defined]
         except (NoAnswer, TooLate):
             return None, at
-        return Reply(status, Fields(pairs), content), at
+        return ServiceAnswer(status, Fields(pairs), content), at
 
     return send
 
@@ -188,20 +188,22 @@ def account_of(text: str, number: int, variables: Callable[[str], str | None], f
         raise unusable(
             f"'{text.partition('=')[0]}' names no credential",
             "write api-key=${env:NAME}, bearer=${env:NAME} or basic=${env:NAME}, or with a name, as in ada:api-key=...",
-            "--sign",
+            "--credential",
         )
     variable = re.fullmatch(r"\$\{env:([A-Za-z_]\w*)\}", value)
     if variable is not None:
         known = variables(variable[1])
         if known is None:
-            raise unusable(f"the variable {variable[1]} isn't set", "set it in the environment", "--sign")
+            raise unusable(f"the variable {variable[1]} isn't set", "set it in the environment", "--credential")
         value, kept = known, variable[1]
     else:
         kept = f"{re.sub(r'[^A-Za-z0-9]', '_', name).upper()}_CREDENTIAL"
     if scheme == "basic":
         user, colon, _ = value.partition(":")
         if not colon:
-            raise unusable("a basic credential is NAME:PASSWORD", "write basic=${env:NAME} with both in it", "--sign")
+            raise unusable(
+                "a basic credential is NAME:PASSWORD", "write basic=${env:NAME} with both in it", "--credential"
+            )
         shown = f"${{env:{kept}_PASSWORD|made-up-until-it-is-set}}"
         header = "Basic " + base64.b64encode(value.encode()).decode()
         return Account(user, scheme, "Authorization", header, shown)

@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from patient_usher.core.model.document import Json, JsonObject
-from patient_usher.core.questions.learn.inference import Found, json_of, status
-from patient_usher.core.questions.learn.interview import Account, Interview, Known, Reply
+from patient_usher.core.questions.learn.inference import Observations, json_of, status
+from patient_usher.core.questions.learn.interview import Account, Interview, Known, ServiceAnswer
 
 _ANSWERED = frozenset((
     "date", "content-length", "transfer-encoding", "connection", "keep-alive", "etag", "vary", "age", "server",
@@ -25,12 +25,12 @@ class Learned(NamedTuple):
 
     document: JsonObject
     comments: dict[str, str]
-    found: Found
+    found: Observations
 
 
 def learned(interview: Interview, name: str) -> Learned:
     """Make the pipeline of what was asked."""
-    found = Found(interview)
+    found = Observations(interview)
     top = [one.stage for one in found.stages if not one.group and one.outside_net]
     top += [one.stage for one in found.stages if not one.group and not one.outside_net]
     inner = [one.stage for one in found.stages if one.group]
@@ -76,7 +76,7 @@ def _takes_any_method(interview: Interview) -> bool:
     )
 
 
-def _shown(found: Found) -> str:
+def _shown(found: Observations) -> str:
     lines = [f"{one.option}: {one.value}, shown by {one.by}" for one in found.shown]
     lines += [f"not shown: {text}" for text in found.unknown]
     return "\n".join(lines) or "no answer showed any stage"
@@ -102,7 +102,7 @@ def _account(account: Account, roles: dict[frozenset[str], str]) -> JsonObject:
     return said | ({"roles": own} if own else {})
 
 
-def _route(found: Found, known: Known, roles: dict[frozenset[str], str]) -> JsonObject:
+def _route(found: Observations, known: Known, roles: dict[frozenset[str], str]) -> JsonObject:
     interview = found.interview
     plain = next(iter(interview.of("plain", known.id)), None)
     entry: JsonObject = {"id": known.id, "at": f"{known.method} {known.template}"}
@@ -132,7 +132,7 @@ def _guess(known: Known) -> JsonObject:
     return {"handler": known.spec.get("handler") or {"answer": {"text": "not asked"}}}
 
 
-def _cached(found: Found, answer: Reply) -> Json:
+def _cached(found: Observations, answer: ServiceAnswer) -> Json:
     """The lifetimes of a copy, where a cache shows and the answer says them."""
     control = answer.fields.get("cache-control") or ""
     shared, own = (re.search(rf"(?<![-\w]){name}=(\d+)", control) for name in ("s-maxage", "max-age"))
@@ -142,7 +142,7 @@ def _cached(found: Found, answer: Reply) -> Json:
     return lifetimes["shared"] if lifetimes["shared"] == lifetimes["private"] else lifetimes
 
 
-def _answer(found: Found, answer: Reply, *, cached: bool) -> JsonObject:
+def _answer(found: Observations, answer: ServiceAnswer, *, cached: bool) -> JsonObject:
     """What the handler gives, without what stages have put."""
     left_out = {*_ANSWERED, *found.marked(), "content-encoding"}
     left_out |= {"cache-control"} if cached else set()

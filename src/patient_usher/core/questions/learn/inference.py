@@ -20,7 +20,7 @@ from patient_usher.core.questions.learn.interview import (
     Account,
     Interview,
     Question,
-    Reply,
+    ServiceAnswer,
     allowed,
     coding_of,
 )
@@ -46,7 +46,7 @@ Has = Callable[[Question], bool]
 """Whether a stage's work shows on an answer."""
 
 
-class Shown(NamedTuple):
+class ShownValue(NamedTuple):
     """An option, its value, and the request that showed it."""
 
     option: str
@@ -63,13 +63,13 @@ class Placed(NamedTuple):
     outside_net: bool = True
 
 
-class Found:
+class Observations:
     """What an interview showed. ``shown`` has every option with its request, ``unknown`` what no request told."""
 
     def __init__(self, interview: Interview) -> None:
         self.interview = interview
         self.answered = [question for question in interview.asked if question.reply is not None]
-        self.shown: list[Shown] = []
+        self.shown: list[ShownValue] = []
         self.unknown: list[str] = []
         self.stages: list[Placed] = []
         nowhere = interview.of("nowhere")
@@ -101,7 +101,7 @@ class Found:
             self.stages += [stage] if stage is not None else []
 
     def _show(self, option: str, value: Json, question: Question) -> None:
-        self.shown.append(Shown(option, value, question.id))
+        self.shown.append(ShownValue(option, value, question.id))
 
     def _place(self, stage: JsonObject, by: Question, has: Has) -> Placed:
         """Where a stage stands whose work shows by ``has``: by its being there on the refusals of the router."""
@@ -230,7 +230,7 @@ class Found:
         least = min(sizes[one.route] for one in coded if one.route in sizes)
         stage = {"id": "squeeze", "kind": "compress", "codings": codings, "from-size": least}
         self._show("squeeze.codings", codings, coded[0])
-        self.shown.append(Shown("squeeze.from-size", f"at most {least}", coded[-1].id))
+        self.shown.append(ShownValue("squeeze.from-size", f"at most {least}", coded[-1].id))
         return Placed(stage, coded[0].id)
 
     def _tags(self) -> Placed | None:
@@ -503,14 +503,14 @@ def _parameter(value: str, name: str) -> int | None:
     return int(found[1]) if found else None
 
 
-def json_of(reply: Reply | None) -> Json:
+def json_of(reply: ServiceAnswer | None) -> Json:
     try:
         return json.loads(reply.content) if reply is not None else None
     except ValueError:
         return None
 
 
-def _shape(replies: Sequence[Reply], messages: dict[int, str]) -> Json:
+def _shape(replies: Sequence[ServiceAnswer], messages: dict[int, str]) -> Json:
     """The form of JSON errors, with what differs as placeholders; ``messages`` gets each status's own text."""
     documents = [(reply.status, said) for reply in replies if isinstance(said := json_of(reply), dict)]
     if not documents:

@@ -46,7 +46,7 @@ class Known(NamedTuple):
     spec: JsonObject
 
 
-class Reply(NamedTuple):
+class ServiceAnswer(NamedTuple):
     """An answer."""
 
     status: int
@@ -64,11 +64,11 @@ class Question(NamedTuple):
     target: str
     headers: dict[str, str]
     account: str | None
-    reply: Reply | None
+    reply: ServiceAnswer | None
     at: int
 
 
-Send = Callable[[str, str, dict[str, str]], tuple[Reply | None, int]]
+Send = Callable[[str, str, dict[str, str]], tuple[ServiceAnswer | None, int]]
 """Asks by method, target and header fields. Gives the answer, and when it was asked, in microseconds."""
 
 
@@ -239,10 +239,10 @@ class Interview:
             if question.sort == sort and question.reply is not None and route in (None, question.route)
         ]
 
-    def reply(self, route: Known) -> Reply:
+    def reply(self, route: Known) -> ServiceAnswer:
         """What came to the plain request of a route."""
         found = next((one.reply for one in self.of("plain", route.id)), None)
-        return found or Reply(0, Fields(), b"")
+        return found or ServiceAnswer(0, Fields(), b"")
 
     def status(self, route: Known) -> int:
         """Its status; 0 where no answer came."""

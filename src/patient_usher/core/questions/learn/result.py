@@ -8,7 +8,7 @@ from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.model.document import Json, JsonObject
 from patient_usher.core.model.overlays import named
 from patient_usher.core.questions.learn.document import Learned
-from patient_usher.core.questions.learn.inference import Shown
+from patient_usher.core.questions.learn.inference import ShownValue
 from patient_usher.core.questions.learn.interview import Interview
 from patient_usher.core.verify.outside import DriftResult
 
@@ -32,13 +32,13 @@ class LearnedService(NamedTuple):
         return [one for one in self.held if one.differs]
 
     @property
-    def shown(self) -> list[Shown]:
+    def shown(self) -> list[ShownValue]:
         """The options that stand in the model as an answer showed them."""
         stages = named(self.learned.document, "stages")
         return [one for one in self.learned.found.shown if _stands(stages, one)]
 
 
-def _stands(stages: dict[str, JsonObject], one: Shown) -> bool:
+def _stands(stages: dict[str, JsonObject], one: ShownValue) -> bool:
     stage, _, option = one.option.partition(".")
     node: Json = stages.get(stage)
     if node is None:
