@@ -183,6 +183,34 @@ def test_one_sort_of_error_body_is_one_shape() -> None:
     assert stage["shape"] == {"ok": False, "code": "${error.status}", "why": "${error.message}"}
 
 
+TEXT = ("Content-Type", "text/plain")
+JSON = ("Content-Type", "application/json")
+Answers = Callable[[dict[str, Any]], tuple[str, list[tuple[str, str]], bytes]]
+ODD: dict[str, Answers] = {
+    "placeholders in fields and content": lambda asked: ("200 OK", [TEXT, ("X-T", "${env:HOME}")], b"cost ${env:HOME} ${path.x}"),
+    "octets": lambda asked: ("200 OK", [("Content-Type", "application/octet-stream")], bytes(70_000)),
+    "a redirect and a cookie": lambda asked: ("302 Found", [("Location", "https://elsewhere.example/x"), ("Set-Cookie", "sid=made-up")], b""),
+    "a bare 500": lambda asked: ("500 Internal Server Error", [TEXT], b"Traceback"),
+    "what was sent": lambda asked: ("200 OK", [TEXT, ("X-You", asked.get("HTTP_AUTHORIZATION", "nobody"))], b"you"),
+    "a page for what isn't there": lambda asked: ("200 OK" if asked["PATH_INFO"] == "/a" else "404 Not Found", [("Content-Type", "text/html")], b"<p>"),
+    "its own shape of errors": lambda asked: ("200 OK", [JSON], b"[1]") if asked["PATH_INFO"] == "/a" else ("404 Not Found", [JSON], b'{"code": 404, "error": {"msg": "Not Found"}}'),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("answers", ODD.values(), ids=ODD.keys())
+def test_odd_services_are_learned(answers: Answers) -> None:
+    def app(environ: dict[str, Any], start_response: Callable[..., Any]) -> list[bytes]:
+        status, fields, body = answers(environ)
+        start_response(status, fields)
+        return [body]
+
+    secret = "made-up-token-0123456789abcdef"
+    account = Account("ada", "bearer", "Authorization", f"Bearer {secret}", "${env:T|made-up}")
+    found = learn(routes_at(["GET /a"]), app=app, accounts=[account])
+    assert [one.id for one in found.differing] == []
+    assert secret not in json.dumps(found.learned.document.get("routes")) + json.dumps(found.trace)
+
+
 # The command.
 
 SERVICE = """

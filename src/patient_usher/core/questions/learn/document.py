@@ -8,13 +8,15 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from patient_usher.core.model.document import Json, JsonObject
-from patient_usher.core.questions.learn.inference import Observations, json_of, status
+from patient_usher.core.questions.learn.inference import Observations, json_of, literal, status
 from patient_usher.core.questions.learn.interview import Account, Interview, Known, ServiceAnswer
 
 _ANSWERED = frozenset((
     "date", "content-length", "transfer-encoding", "connection", "keep-alive", "etag", "vary", "age", "server",
 ))  # fmt: skip
 _KEY = "${env:SIGNING_SECRET|made-up-secret-until-the-real-one-is-set}"
+_NOT_THERE = (0, 401, 403, 404, 405, 429, 500)
+"""How a router, or somebody in front of it, says that nothing is there."""
 FAILURE = "Failure"
 """The type of error of a handler that fails: the service doesn't say its own."""
 _TEXT = re.compile(r"text/|json|xml|javascript|x-www-form-urlencoded")
@@ -37,6 +39,10 @@ def learned(interview: Interview, name: str) -> Learned:
     who = next((one for one in found.stages if one.stage["id"] == "who"), None)
     roles = _roles(interview)
     routes = [_route(found, known, roles) for known in interview.routes]
+    if found.router is not None and status(found.router) not in _NOT_THERE:
+        answer = found.router.reply
+        everything = {"id": "anything", "at": "GET /{+path}", "access": "everyone"}
+        routes.append(everything | ({"handler": {"answer": _answer(found, answer, cached=False)}} if answer else {}))
     if _takes_any_method(interview):
         gets = {entry["at"]: entry for entry in reversed(routes) if entry["at"].startswith("GET ")}
         for method in ("OPTIONS", "TRACE"):
@@ -153,29 +159,20 @@ def _answer(found: Observations, answer: ServiceAnswer, *, cached: bool) -> Json
     for name, value in answer.fields.pairs():
         lower = name.lower()
         stage = lower.startswith(("access-control-", "ratelimit", "x-ratelimit"))
-        if lower not in left_out and not stage and lower != "content-type":
+        if lower not in left_out and not stage and lower != "content-type" and value.isprintable():
             headers[name] = value
     if said is not None:
-        made["json"] = _literal(said)
+        made["json"] = literal(said)
     elif answer.content and _TEXT.search(kind):
-        made["text"] = _literal(answer.content.decode("utf-8", "replace"))
+        made["text"] = literal(answer.content.decode("utf-8", "replace"))
         if not kind.startswith("text/plain"):
             headers["Content-Type"] = kind
     elif answer.content:
         made["size"] = len(answer.content)
         headers["Content-Type"] = kind
     if headers:
-        made["headers"] = {name: _literal(value) for name, value in headers.items()}
+        made["headers"] = {name: literal(value) for name, value in headers.items()}
     return made or {"status": 200}
-
-
-def _literal(value: Json) -> Json:
-    """Text in which nothing is filled in: a dollar sign before a brace is doubled."""
-    if isinstance(value, dict):
-        return {key: _literal(one) for key, one in value.items()}
-    if isinstance(value, list):
-        return [_literal(one) for one in value]
-    return value.replace("${", "$${") if isinstance(value, str) else value
 
 
 def written(document: JsonObject, accounts: Sequence[Account]) -> JsonObject:

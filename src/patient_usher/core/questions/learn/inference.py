@@ -148,7 +148,7 @@ class Observations:
             values = {fields(question).get(name) for question in found}
             routes = {question.route for question in found}
             if len(values) == 1 and len(found) > 1 and (None in routes or len(routes) > 1):
-                sets.setdefault(tuple(one.id for one in found), {})[_title(name)] = values.pop() or ""
+                sets.setdefault(tuple(one.id for one in found), {})[_title(name)] = literal(values.pop() or "")
         for number, (ids, put) in enumerate(sets.items(), 1):
             first = next(question for question in self.answered if question.id == ids[0])
             id_ = "marks" if number == 1 else f"marks-{number}"
@@ -159,7 +159,9 @@ class Observations:
 
     def _names(self) -> list[str]:
         """The names of fields of which nothing is known beforehand."""
-        found = {name for question in self.answered for name in fields(question).names()}
+        pairs = [pair for question in self.answered for pair in fields(question).pairs()]
+        odd = {name.lower() for name, value in pairs if not value.isprintable()}  # which no pipeline can say
+        found = {name for question in self.answered for name in fields(question).names()} - odd
         everywhere = {*fields(self.router).names()} & {"cache-control", "expires"} if self.router is not None else set()
         known = OWN_FIELDS - everywhere  # what is on the router's own refusal no handler has put
         return sorted(name for name in found if name not in known and not name.startswith("access-control-"))
@@ -352,7 +354,7 @@ class Observations:
         realm = re.search(r'realm="([^"]*)"', text)
         stage: JsonObject = {"id": "who", "kind": "authenticate", "schemes": self._schemes(text)}
         if realm:
-            stage["realm"] = realm[1]
+            stage["realm"] = literal(realm[1])
         passed = self.interview.of("wrong-where-open")
         if passed and status(passed[0]) < 400:
             stage["wrong-credential"] = "by-access"
@@ -394,7 +396,7 @@ class Observations:
             for why, sort in (("absent", "plain"), ("wrong", "wrong")):
                 one = next((one for one in self.interview.of(sort) if status(one) == 401), None)
                 if one is not None:
-                    values = fields(one).get("www-authenticate")
+                    values = literal(fields(one).get("www-authenticate"))
                     scheme[why] = {"status": 401, **({"headers": {"WWW-Authenticate": values}} if values else {})}
             found.append(scheme)
         return found
@@ -436,7 +438,9 @@ class Observations:
                 said = json_of(one.reply)
                 if isinstance(said, dict) and isinstance(said.get("detail"), str):
                     messages.setdefault(status(one), said["detail"])
-        answers = [{"raised": TYPES[code], "message": text} for code, text in messages.items() if code in TYPES]
+        answers = [
+            {"raised": TYPES[code], "message": literal(text)} for code, text in messages.items() if code in TYPES
+        ]
         if answers:
             stage["answers"] = answers
         self._show("net.write-as", self.reports, errors[0])
@@ -503,6 +507,15 @@ def _parameter(value: str, name: str) -> int | None:
     return int(found[1]) if found else None
 
 
+def literal(value: Json) -> Json:
+    """A value in whose texts nothing is filled in: the dollar sign before a brace is doubled."""
+    if isinstance(value, dict):
+        return {key: literal(one) for key, one in value.items()}
+    if isinstance(value, list):
+        return [literal(one) for one in value]
+    return value.replace("${", "$${") if isinstance(value, str) else value
+
+
 def json_of(reply: ServiceAnswer | None) -> Json:
     try:
         return json.loads(reply.content) if reply is not None else None
@@ -530,7 +543,7 @@ def _shape(replies: Sequence[ServiceAnswer], messages: dict[int, str]) -> Json:
                     if isinstance(text, str):
                         messages.setdefault(other, text)
                 return "${error.message}"
-        return value
+        return literal(value)
 
     code, first = documents[0]
     return formed(first, (), code)
