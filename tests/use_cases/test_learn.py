@@ -122,7 +122,7 @@ def test_pipelines_at_random_are_learned() -> None:
 
 
 def test_it_asks_no_more_than_it_should() -> None:
-    pipeline = load(DEMO / "limits.yaml")
+    pipeline = load(DEMO / "harbour.yaml")
     interview = learned_of(pipeline).interview
     assert len(interview.asked) <= MOST
     for route in interview.routes:

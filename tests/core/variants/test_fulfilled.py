@@ -14,6 +14,7 @@ from patient_usher.core.variants.change import changed_by
 from patient_usher.core.variants.search import Explanation, fulfilled
 from patient_usher.output.schema import SCHEMAS
 from patient_usher.use_cases.session import bound_all
+from pipelines import MANY
 
 Usher = Callable[..., Outcome]
 PIPELINE = """patient-usher: pipeline/1
@@ -44,7 +45,7 @@ def found(pipeline: Pipeline, story: Trace) -> Explanation:
     ("landing", "landing-story", {"routes": {"berths": {"access": "everyone"}}}), ("landing", "landing-story", {"stages": {"browsers": {"enabled": False}}}),
     ("boaters", "boaters-story", {"stages": {"browsers": {"allow-credentials": False}}}), ("harbour", "story", {"stages": {"fuel-card": {"enabled": False}}}),
     ("harbour", "story", {"routes": {"health": {"access": "signed-in"}}}), ("harbour", "story", {"stages": {"safety-net": {"write-as": "text"}}}),
-])  # fmt: skip
+][:: 1 if MANY else 2])  # fmt: skip
 def test_a_hidden_change_is_taken_back(name: str, story: str, change: dict[str, Any]) -> None:
     """With what is named everything comes that the story expects."""
     model, trace = load(DEMO / f"{name}.yaml"), Trace.read(DEMO / f"{story}.yaml")
