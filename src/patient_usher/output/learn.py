@@ -19,7 +19,7 @@ WANTS = {
     "no-method": "who refuses a method",
     "again": "what varies by itself",
     "known": "whom the route lets in",
-    "wrong": "how a wrong one is refused",
+    "wrong": "how a wrong credential is refused",
     "wrong-where-open": "whether one matters where all may",
     "origin": "which origins may read",
     "origin-nowhere": "whether cors is outside the router",

@@ -309,7 +309,7 @@ class Observations:
         over = next((one for one in self.interview.asked if status(one) == 429), None)
         if over is None:
             if not self.interview.of("burst"):
-                self.unknown.append("rate limits that no field announces: --bursts N would tell")
+                self.unknown.append("rate limits that no header announces: --bursts N would tell")
             return None
         wait = fields(over).get("retry-after") or ""
         window = next((one for one in _NICE if wait.isdigit() and one >= int(wait)), 60)
@@ -324,7 +324,9 @@ class Observations:
             [len([one for one in some if a < one.at < b]) for a, b in spans]
             for some in (passed, [one for one in passed if one.account == over.account])
         )
-        apart = len({*by_all}) > 1 and len({*by_own}) == 1
+        apart = by_all != by_own and len({*by_own}) == 1
+        if apart and len({*by_all}) == 1:
+            self.unknown.append("fair.per: by caller, or for all together; a second refusal would tell")
         sent = by_own[-1] if apart else by_all[-1]
         self._show("fair.quota", sent, over)
         self.unknown.append(f"fair.window: at least {wait or '?'}s; nothing says it outright")

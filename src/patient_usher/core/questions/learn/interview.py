@@ -207,9 +207,10 @@ class Interview:
         open_.sort(key=lambda route: -len(self.reply(route).content))
         coded = False
         for route in open_[:1]:
-            for coding in CODINGS:
-                question = self.ask("coding", route, headers={"Accept-Encoding": coding})
-                coded |= question is not None and coding_of(question) == coding
+            question = self.ask("coding", route, headers={"Accept-Encoding": ", ".join(CODINGS)})
+            coded = question is not None and coding_of(question) in CODINGS
+            for coding in CODINGS if coded else ():
+                self.ask("coding", route, headers={"Accept-Encoding": coding})
         for route in (open_[1:4] + open_[-1:]) if coded else ():
             self.ask("coding", route, headers={"Accept-Encoding": "gzip"})
         for route in open_[:2]:
