@@ -32,7 +32,7 @@ lowest: $(VENV)/.installed-dev  # ten minutes: the tests with the lowest release
 fuzz: $(VENV)/.installed-dev  # half an hour
 	$(BIN)/python tests/fuzz.py 20000
 	USHER_BOUNDS=900000 $(BIN)/pytest -q tests/files/test_bounds.py
-	USHER_LAWS=1500 $(BIN)/pytest -q tests/core/engine/test_transparency.py tests/core/engine/test_equal_requests.py tests/core/model/test_branches.py tests/core/analysis/test_unnoticed.py tests/core/decisions/test_proofs.py tests/use_cases/test_why_it_differs.py tests/core/analysis/findings
+	USHER_LAWS=1500 $(BIN)/pytest -q tests/core/engine/test_transparency.py tests/core/engine/test_equal_requests.py tests/core/model/test_branches.py tests/core/questions/test_unnoticed.py tests/core/decisions/test_proofs.py tests/use_cases/test_why_it_differs.py tests/use_cases/test_learn.py tests/core/questions/check
 	$(BIN)/python benchmarks/services/score.py
 	USHER_NEEDLES=300 $(BIN)/pytest -q tests/core/decisions/test_needles.py
 
