@@ -22,7 +22,7 @@ SWEEP = ("sweep", P, T, "--try")
 COMPARE = ("compare", P, P, T)
 
 ARGUMENTS = [
-    (("check",), "no pipeline is named; write usher check PIPELINE"),
+    (("check",), "no pipeline is named, and no file has this name; name one, or run usher init"),
     (("check", P, "--budget", "-5"), "'-5' is no count; write a whole number, 1 or more"),
     (("check", P, "--budget", "x"), "'x' is no count"),
     (("check", P, "--level", "bad"), "choose from 'error', 'warning', 'advice'"),

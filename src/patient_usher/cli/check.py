@@ -21,6 +21,7 @@ from patient_usher.core.questions.check.search import Checked, variant_of
 from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.pipeline import pipeline_of_text
 from patient_usher.files.trace import Trace
+from patient_usher.files.trace_paths import default_pipeline
 from patient_usher.output import findings as report
 from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.result import document
@@ -44,8 +45,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--budget", metavar="N", type=count, default=BUDGET, help=f"how many requests are tried at most ({BUDGET:,})"
     )
     parser.add_argument(
-        "--format", choices=["text", "json", "sarif"], default="text", help="text for people (default), json or sarif"
-    )
+        "--format", choices=["text", "json", "sarif", "annotations"], default="text",
+        help="text for people (default), json, sarif, or annotations: a line a finding, for reviews in hosted CI",
+    )  # fmt: skip
     parser.add_argument(
         "--mend", metavar="CODE[@STAGE][=N]", action="append", default=[],
         help="write a variant of the file in which this is mended, or all; =2 takes the second of the mends that are "
@@ -70,7 +72,7 @@ def run(args: Namespace) -> int:
     if args.explain is not None:
         return _explain(args.explain)
     if args.pipeline is None:
-        raise unusable("no pipeline is named", "write usher check PIPELINE")
+        args.pipeline = default_pipeline()
     if args.into is not None and not args.mend:
         raise unusable("nothing is to be written", "say what to mend, as in --mend all", "--into")
     pipeline = pipeline_of(args, warns=False)
@@ -80,6 +82,8 @@ def run(args: Namespace) -> int:
         return _mend(args, checked, traces)
     if args.format == "text":
         stdout_painter().write(report.told(checked, command=f"usher check {args.pipeline}"))
+    elif args.format == "annotations":
+        sys.stdout.writelines(f"{each}\n" for each in report.annotated(checked))
     else:
         found = report.document(checked) if args.format == "json" else report.sarif(checked, rules(), __version__)
         sys.stdout.buffer.write(document(found))

@@ -276,6 +276,33 @@ def _mends(finding: Finding) -> str:
     return "; or ".join(f"({number}) {each}" for number, each in enumerate(words, 1))
 
 
+def annotated(checked: Checked) -> Iterator[str]:
+    """Findings as workflow commands of hosted CI: each stands beside its line in a review."""
+    for finding in checked.findings:
+        if finding.known is None:
+            spot, level = finding.spot, _ANNOTATED[finding.rule.level]
+            text = f"{_seen(checked, finding)} {_happens(finding)}. Mend: {_mends(finding)}"
+            place = f"file={_property(spot.file)},line={spot.line},col={spot.column}"
+            yield f"::{level} {place},title={_property(finding.where)}::{_escaped(REDACTOR.text(text))}"
+    if checked.unmet is not None:
+        result = _unmet(checked.unmet, checked.compiled.source.doc, 0)
+        spot = locate(checked.compiled.source.doc, ())
+        text = REDACTOR.text(result["message"]["text"])
+        yield f"::error file={_property(spot.file)},line={spot.line},title=expectation-fails::{_escaped(text)}"
+
+
+_ANNOTATED = {"error": "error", "warning": "warning", "advice": "notice"}
+
+
+def _escaped(text: str) -> str:
+    """Text in which nothing ends the command."""
+    return text.replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
+
+
+def _property(text: str) -> str:
+    return _escaped(text).replace(":", "%3A").replace(",", "%2C")
+
+
 _SARIF_LEVELS = {"error": "error", "warning": "warning", "advice": "note"}
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -457,6 +458,23 @@ def test_what_a_trace_expects_and_does_not_get_is_a_result_too(usher: Usher, tmp
     (result,) = run["results"]
     assert run["tool"]["driver"]["rules"][result["ruleIndex"]]["id"] == result["ruleId"] == "expectation-fails"
     assert all(words in result["message"]["text"] for words in ("many", "slow"))
+
+
+def test_annotations_are_a_line_a_finding(usher: Usher, tmp_path: Path) -> None:
+    """Each with its place; what would end the command is escaped."""
+    gate = {"id": "gate", "kind": "decide", "cases": [{"log": "seen", "then": "nothing"}]}
+    doc = {"patient-usher": "pipeline/1", "stages": [gate], "routes": [route("GET /r")]}
+    (tmp_path / "odd,name%1.json").write_text(json.dumps(doc))
+    done = usher("check", "odd,name%1.json", "--format", "annotations")
+    (told,) = done.out.splitlines()
+    command, place, text = re.fullmatch(r"::(\w+) (\S+)::(.*)", told).groups()  # type: ignore[union-attr]
+    properties = dict(part.split("=", 1) for part in place.split(","))
+    assert (done.status, command, properties["title"]) == (1, "error", "stalls@gate")
+    assert properties["file"] == "odd%2Cname%251.json"
+    assert properties["line"].isdigit()
+    assert "pass on" in text
+    (tmp_path / "pipeline.yaml").write_text(json.dumps({**doc, "stages": []}))
+    assert (usher("check", "--format", "annotations").out, usher("check").status) == ("", 0)
 
 
 def test_a_mend_is_written_as_a_variant_that_has_it(usher: Usher, tmp_path: Path) -> None:
