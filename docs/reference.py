@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 from collections.abc import Iterable, Iterator, Mapping
 from importlib import import_module
@@ -16,12 +15,13 @@ from patient_usher.cli import COMMANDS, MODULES
 from patient_usher.cli.arguments import Formatter, Parser, add_display
 from patient_usher.core.model import enumerations as words
 from patient_usher.core.model.pipeline import StageOptions
-from patient_usher.core.stages import kind, kinds
+from patient_usher.core.stages import kinds
 from patient_usher.core.verify.exchange_table import COLUMNS
 from patient_usher.core.verify.verdict import MARKS
 from patient_usher.output.outcome import SIGNS
 from patient_usher.output.replay_view import SIGN_OF
 from patient_usher.output.schema import SCHEMAS
+from patient_usher.output.topic import default, form, said_of
 
 DEMO = Path(patient_usher.demo.__file__).parent
 
@@ -37,34 +37,6 @@ def table(head: Iterable[str], rows: Iterable[Iterable[object]]) -> Iterator[str
     yield f"|{' --- |' * len(list(head))}"
     yield from (f"| {' | '.join(map(cell, row))} |" for row in rows)
     yield ""
-
-
-def form(schema: Mapping[str, Any]) -> str:
-    """What a value must be, in a few words."""
-    if "const" in schema:
-        return f"`{schema['const']}`"
-    if "enum" in schema:
-        return ", ".join(f"`{value}`" for value in schema["enum"])
-    if "$ref" in schema:
-        return str(schema["$ref"]).rpartition("/")[2]
-    for key in ("anyOf", "oneOf"):
-        if key in schema:
-            return " or ".join(dict.fromkeys(form(part) for part in schema[key] if part.get("type") != "null"))
-    if not schema.get("type") and not schema:
-        return "any"
-    if schema.get("type") == "array":
-        items = schema.get("items")
-        return f"list of {form(items) if isinstance(items, dict) else 'any'}"
-    if schema.get("type") == "object":
-        return "mapping"
-    return str(schema.get("type", "any"))
-
-
-def default(value: object) -> str:
-    """What it is if it is left out, as a file would say it."""
-    if value is None or value in ([], {}):
-        return ""
-    return f"`{json.dumps(value) if not isinstance(value, str) else value}`"
 
 
 def options(properties: Mapping[str, Any], leave: Iterable[str] = ()) -> Iterator[str]:
@@ -88,9 +60,7 @@ def stage_kinds() -> Iterator[str]:
     lines = [line.strip() for path in sorted(DEMO.glob("*.yaml")) for line in path.read_text().splitlines()]
     for name in kinds():
         yield f"## `{name}`\n"
-        module = import_module(kind(name).stage.__module__)
-        said = (module.__doc__ or "").strip().partition(": ")[2].partition("\n\n")[0]
-        yield f"{said[:1].upper()}{said[1:]}\n"
+        yield f"{said_of(name)}\n"
         yield from options(definitions[f"stage-{name}"]["properties"], common)
         example = next((line for line in lines if f"kind: {name}" in line and line.startswith("- {id")), f"- {name}")
         yield f"```yaml\nstages:\n  {example.rstrip(',')}\n```\n"

@@ -69,7 +69,8 @@ options:
   --version, -V   show the version
   --debug         show where a fault of usher's comes from
 
-usher help COMMAND, or usher COMMAND --help, says more. Start with: usher demo
+usher help COMMAND, or usher COMMAND --help, says more. usher help WORD explains a kind of stage (usher help cors), a \
+finding (usher help stalls) or a key of a file (usher help busy-for). Start with: usher demo
 """
 
 
@@ -92,6 +93,12 @@ def main(argv: list[str] | None = None) -> int:
             complete(QUESTIONS)
         if len(arguments) > 1 and arguments[0] == "help" and arguments[1] in QUESTIONS:
             arguments = [arguments[1], "--help"]
+        if len(arguments) > 1 and arguments[0] == "help" and not arguments[1].startswith("-"):
+            from patient_usher.cli.help import about
+
+            status = about(arguments[1], list(QUESTIONS))
+            sys.stdout.flush()
+            return status
         if arguments and arguments[0].startswith("--") and len(arguments) > 1:
             from patient_usher.cli.arguments import behind
 

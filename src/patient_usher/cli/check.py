@@ -70,7 +70,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(args: Namespace) -> int:
     """Check. Returns 1 where something of the asked level is found."""
     if args.explain is not None:
-        return _explain(args.explain)
+        return explain(args.explain)
     if args.pipeline is None:
         args.pipeline = default_pipeline()
     if args.into is not None and not args.mend:
@@ -128,7 +128,8 @@ def _mend(args: Namespace, checked: Checked, traces: list[Trace]) -> int:
     return 1 if withheld else 0
 
 
-def _explain(code: str) -> int:
+def explain(code: str) -> int:
+    """Print a page of the manual; without a code all findings, a line each."""
     codes = [known.code for known in rules()]
     if not code:
         stdout_painter().write(report.listed(rules()))
