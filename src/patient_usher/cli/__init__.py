@@ -136,6 +136,10 @@ def main(argv: list[str] | None = None) -> int:
             from patient_usher.files.trace_paths import default_traces
 
             args.traces = default_traces(args.pipeline)
+        if str(getattr(args, "pipeline", "")) == "-":
+            from patient_usher.cli.arguments import read_again_by
+
+            read_again_by(args)
         for name in ("traces", "files"):
             if hasattr(args, name):
                 from patient_usher.files.trace_paths import expanded

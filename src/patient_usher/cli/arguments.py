@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import sys
 import textwrap
-from argparse import SUPPRESS, ArgumentParser, ArgumentTypeError, RawDescriptionHelpFormatter
+from argparse import SUPPRESS, ArgumentParser, ArgumentTypeError, Namespace, RawDescriptionHelpFormatter
 from pathlib import Path
 from typing import NoReturn
 
@@ -79,6 +79,22 @@ def _went_on(line: str, width: int, more: str) -> list[str]:
         line, width - len(more), subsequent_indent=inner, break_on_hyphens=False, break_long_words=False
     )
     return [*(f"{part}{more}" for part in parts[:-1]), parts[-1]]
+
+
+_AGAIN = ("mend", "fit", "watch", "cluster")
+
+
+def read_again_by(args: Namespace) -> None:
+    """Raise Unusable for options that read the pipeline again, or name it in a file: standard input is read once."""
+    traces = [str(path) for path in (getattr(args, "traces", None) or [getattr(args, "trace", None)])]
+    named = [f"--{name.replace('_', '-')}" for name in _AGAIN if getattr(args, name, None)]
+    if hasattr(args, "cluster") and args.cores > 1:
+        named.append("--cores")
+    if hasattr(args, "wish") and args.into is not None:
+        named.append("--into")
+    if "-" in traces or named:
+        what = f"{named[0]} needs the pipeline's file" if named else "standard input is a pipeline or a trace, not both"
+        raise unusable(what, "save the pipeline in a file, and name that")
 
 
 def add_display(parser: ArgumentParser) -> None:

@@ -34,7 +34,7 @@ def add_pipeline_arguments(
     folder. ``seed``, ``always``, ``env``: whether the command has a use for these."""
     many: JsonObject = {"nargs": "?"} if optional else {}
     default = "; pipeline.yaml, if left out" if optional == "default" else ""
-    words = f"the pipeline file (YAML or JSON){default}"
+    words = f"the pipeline file (YAML or JSON); - is standard input{default}"
     parser.add_argument("pipeline", metavar="PIPELINE", type=Path, help=words, **many)
     group = parser.add_argument_group("the pipeline")
     group.add_argument(

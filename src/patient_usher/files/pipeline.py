@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -25,7 +26,7 @@ from patient_usher.core.model.overlays import setting, variant
 from patient_usher.core.model.text_types import show
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.trust import NOTHING, Trust
-from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, parse_value, read_text
+from patient_usher.files.yaml_reader import MAX_OCTETS, decoded, open_file, parse, parse_value, read_text
 
 
 @dataclass(frozen=True)
@@ -97,6 +98,8 @@ def load_pipeline(
 
     if not isinstance(source, Path):
         return compiled_from(source)
+    if str(source) == "-":  # which can be read once only: with places at once
+        return compiled_from(_resolved(source, True, trust.files)[0])
     doc, placed = read_document(source, places=places, anywhere=trust.files)
     try:
         compiled = compiled_from(doc)
@@ -132,7 +135,11 @@ def _resolved(path: Path, places: bool, anywhere: bool) -> tuple[Json, bool]:
     chain: list[Json] = []
     while True:
         name = os.path.relpath(path) if not path.is_absolute() else str(path)
-        doc = parse(read_text(path, name), name, places=places)
+        if name == "-" and not chain:  # of what the command line names alone
+            name, text = "standard input", decoded(sys.stdin.buffer.read(MAX_OCTETS + 1), "standard input")
+        else:
+            text = read_text(path, name)
+        doc = parse(text, name, places=places)
         if problems := fill_from_environment(doc, ENVIRONMENT):
             raise Unusable(problems)
         chain.append(doc)
