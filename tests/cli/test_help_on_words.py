@@ -30,7 +30,7 @@ def test_every_key_is_explained_where_it_may_stand() -> None:
     keys = topics()
     assert {"stages", "busy-for", "expect", "tally", "same-for"} <= keys.keys()
     for key, places in keys.items():
-        said = text(of_key(key))
+        said = text(of_key(key, places))
         assert all(place in said for place, _ in places)
 
 

@@ -45,7 +45,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--budget", metavar="N", type=count, default=BUDGET, help=f"how many requests are tried at most ({BUDGET:,})"
     )
     parser.add_argument(
-        "--format", choices=["text", "json", "sarif", "annotations"], default="text",
+        "--format", metavar="FORMAT", choices=["text", "json", "sarif", "annotations"], default="text",
         help="text for people (default), json, sarif, or annotations: a line a finding, for reviews in hosted CI",
     )  # fmt: skip
     parser.add_argument(

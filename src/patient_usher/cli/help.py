@@ -30,7 +30,7 @@ def about(word: str, commands: list[str]) -> int:
             return 0
     keys = topics()
     if word in keys:
-        stdout_painter().write(of_key(word))
+        stdout_painter().write(of_key(word, keys[word]))
         return 0
     names = [other for name in kinds() for other in kind(name).options.trade_names]
     known = [*commands, *kinds(), *names, *codes, *keys]

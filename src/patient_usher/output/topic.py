@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from importlib import import_module
 from typing import Any
 
@@ -77,10 +77,10 @@ def of_kind(name: str) -> Iterator[Line]:
     yield line((f"  stages: [{example}]", "field"))
 
 
-def of_key(name: str) -> Iterator[Line]:
-    """A key: where it may stand, and what it says there."""
+def of_key(name: str, places: Iterable[tuple[str, Mapping[str, Any]]]) -> Iterator[Line]:
+    """A key: the places where it may stand, as ``topics`` has them, and what it says there."""
     yield line((name, "title"), ("  a key", "dim"))
-    for place, part in topics()[name]:
+    for place, part in places:
         yield line(("  in ", "dim"), place)
         yield from _option(name, part)
 
