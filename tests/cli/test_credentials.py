@@ -73,7 +73,7 @@ COMMANDS = [
     *(f"compare p.yaml q.yaml t.yaml --format {form}" for form in ("text", "json", "md")),
     "compare p.yaml q.yaml t.yaml --report html=out",
     *(f"reorder p.yaml u.yaml --format {form}" for form in ("text", "json")),
-    *(f"check p.yaml t.yaml --format {form}" for form in ("text", "json", "sarif")),
+    *(f"check p.yaml t.yaml --format {form}" for form in ("text", "json", "sarif", "annotations")),
     *(f"explore p.yaml --format {form}" for form in ("text", "json")),
     *(f"sweep p.yaml t.yaml --try net.reveal=nothing,everything --format {form}" for form in ("text", "json")),
     *(f"export r.json --into out.{form}" for form in ("har", "csv", "parquet")),

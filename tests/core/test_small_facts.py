@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from base64 import b64encode
 from collections.abc import Callable
+from hashlib import sha256
 from typing import Any
 
 import pytest
@@ -203,3 +204,26 @@ def test_a_path_that_ends_early_falls_back_to_a_parameter_with_a_tail() -> None:
     paths = ["/a/b/c", "/a/b/d", "/a/b/e", "/z/b/d", "/z/b"]
     found = [record["route"] for record in replay(pipeline, *({"send": f"GET {path}"} for path in paths))]
     assert found == ["one", "two", "all", "two", "all"]
+
+
+BODY = b'{"hello": "world"}\n'
+DIGESTS: list[tuple[str, dict[str, Any], int, set[str]]] = [
+    ("B.1: a whole representation", {"send": "GET /"}, 200, {"content-digest", "repr-digest"}),
+    ("B.2: no content", {"send": "HEAD /"}, 200, {"repr-digest"}),
+    ("B.3: a part", {"send": "GET /", "headers": {"Range": "bytes=1-7"}}, 206, {"repr-digest"}),
+    ("not modified", {"send": "GET /", "headers": {"If-None-Match": '"made-up"'}}, 304, {"repr-digest"}),
+    ("coded", {"send": "GET /", "headers": {"Accept-Encoding": "gzip"}}, 200, set()),
+]
+
+
+@pytest.mark.parametrize(("request_", "status", "names"), [row[1:] for row in DIGESTS], ids=[row[0] for row in DIGESTS])
+def test_digests_of_content_and_of_representations(request_: dict[str, Any], status: int, names: set[str]) -> None:
+    """RFC 9530, appendix B: the examples in which a server answers; who sends a body with a digest checks it itself."""
+    digest = f"sha-256=:{b64encode(sha256(BODY).digest()).decode()}:"
+    headers = {"Content-Digest": digest, "Repr-Digest": digest, "Content-Type": "application/json", "ETag": '"made-up"'}
+    handler = {"answer": {"text": BODY.decode(), "headers": headers}, "ranges": True}
+    route = {"id": "r", "at": "GET /", "access": "everyone", "handler": handler}
+    pipeline = make_pipeline([{"kind": "compress", "from-size": 1}, "conditional"], routes=[route])
+    response = replay(pipeline, request_)[-1]["response"]
+    found = {name.lower() for name, _ in response["headers"] if "igest" in name}
+    assert (response["status"], found) == (status, names)

@@ -190,6 +190,8 @@ def phrase(status: int) -> str:
 
 
 _NO_CONTENT = frozenset({204, 205, 304})
+OF_ALL_CONTENT = ("content-digest", "content-md5")
+"""Fields about the content of one message (RFC 9530 2): of a part, of coded content, of none they would be wrong."""
 
 
 def finish(method: str, answer: Answer, date: str, *, of_head_route: bool = False) -> Answer:
@@ -207,9 +209,13 @@ def finish(method: str, answer: Answer, date: str, *, of_head_route: bool = Fals
             fields.put("Content-Length", "0")
             fields.drop("content-type")
         else:
-            fields.drop("content-length")
+            for name in ("content-length", *OF_ALL_CONTENT):
+                fields.drop(name)
     if method == "HEAD":
         if of_head_route and not answer.body:
             fields.drop("content-length")
+        elif not of_head_route:  # RFC 9530 B.2: the representation's digest stays, that of a GET's content doesn't
+            for name in OF_ALL_CONTENT:
+                fields.drop(name)
         answer.body = b""
     return answer

@@ -8,12 +8,10 @@ from collections.abc import Callable
 from patient_usher.core.http.caching import parse_date
 from patient_usher.core.http.conditional import strong_match
 from patient_usher.core.http.fields import Fields
-from patient_usher.core.http.messages import Answer, text_answer
+from patient_usher.core.http.messages import OF_ALL_CONTENT, Answer, text_answer
 
 Judgement = Callable[[Answer], tuple[str | None, bool]]
 """Of a whole answer: the tag that it will have, and whether a precondition decides what becomes of it."""
-OF_ALL_CONTENT = ("content-digest", "content-md5")
-"""Fields about the content of one message (RFC 9530 2): of a part, or of coded content, they would be wrong."""
 _ONE = re.compile(r"bytes=\s*(?:([0-9]{1,4000})-([0-9]{0,4000})|-([0-9]{1,4000}))\s*", re.IGNORECASE)
 
 

@@ -13,9 +13,8 @@ from patient_usher.core.http.caching import directives
 from patient_usher.core.http.conditional import weakened
 from patient_usher.core.http.fields import add_vary
 from patient_usher.core.http.media import parse_media_type
-from patient_usher.core.http.messages import Answer
+from patient_usher.core.http.messages import OF_ALL_CONTENT, Answer
 from patient_usher.core.http.negotiation import IDENTITY, choose_coding
-from patient_usher.core.http.ranges import OF_ALL_CONTENT
 from patient_usher.core.model import stage as base
 from patient_usher.core.model.answer_factory import is_filler
 from patient_usher.core.model.document import JsonMapping, JsonObject
