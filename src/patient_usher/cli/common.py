@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
 
-from patient_usher.cli.arguments import whole
+from patient_usher.cli.arguments import unusable, whole
 from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.engine.compile.warnings import warnings_of
 from patient_usher.core.model.document import JsonObject
@@ -16,6 +16,7 @@ from patient_usher.core.model.words import counted
 from patient_usher.files.environment import ENVIRONMENT
 from patient_usher.files.pipeline import load_pipeline
 from patient_usher.files.trust import Trust, trust_of
+from patient_usher.files.yaml_reader import MAX_OCTETS, open_file
 from patient_usher.output.redactor import REDACTOR
 from patient_usher.output.reports import REPORTS
 from patient_usher.output.terminal import Painter, line, say
@@ -133,6 +134,16 @@ def admitted(compiled: CompiledPipeline) -> Pipeline:
     """The pipeline, of whose credentials the door knows from now on."""
     REDACTOR.learn(compiled, ENVIRONMENT.taken)
     return Pipeline(compiled)
+
+
+def certificates_of(args: Namespace) -> bytes | None:
+    """The certificates that are trusted beside the system's. Raises Unusable."""
+    if args.certificate is None:
+        return None
+    if args.at is None or not args.at.startswith("https://"):
+        raise unusable("--certificate is for a service over TLS", "give --at https://HOST:PORT", "--certificate")
+    with open_file(args.certificate) as stream:
+        return stream.read(MAX_OCTETS)
 
 
 def progress(words: str, *, every: int = 20) -> Callable[[int], None]:

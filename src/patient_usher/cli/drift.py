@@ -17,7 +17,15 @@ from typing import Any
 
 from patient_usher import __version__
 from patient_usher.cli.arguments import duration, outgoing, place, unusable
-from patient_usher.cli.common import add_pipeline_arguments, add_report, done, pipeline_of, progress, trust
+from patient_usher.cli.common import (
+    add_pipeline_arguments,
+    add_report,
+    certificates_of,
+    done,
+    pipeline_of,
+    progress,
+    trust,
+)
 from patient_usher.cli.replaying import wanted_reports
 from patient_usher.core.engine.compile.compiled_pipeline import CompiledPipeline
 from patient_usher.core.http.dates import timestamp
@@ -30,7 +38,7 @@ from patient_usher.files.atomic_write import write_whole
 from patient_usher.files.exporting import har_of
 from patient_usher.files.python_code import PythonFrom
 from patient_usher.files.trace import Trace
-from patient_usher.files.yaml_reader import MAX_OCTETS, open_file, parse, read_text
+from patient_usher.files.yaml_reader import open_file, parse, read_text
 from patient_usher.output import drift as report
 from patient_usher.output.explanation import SERVICE, explanation
 from patient_usher.output.outcome import scene_of
@@ -132,7 +140,7 @@ def run(args: Namespace) -> int:
         raise unusable(f"{args.into} is no recording's name", "write FILE.har", "--into")
     traces = [Trace.read(path, trust=trust(args)) for path in args.traces]
     seconds = args.wait_at_most / 1_000_000
-    certificates = _certificates(args)
+    certificates = certificates_of(args)
     how = {
         "certificates": certificates,
         "bodies": args.bodies,
@@ -242,7 +250,7 @@ def _order(args: Namespace, pipeline: Pipeline, app: Any) -> int:
         what = "--find-order makes its own requests, compares what callers see, and writes nothing"
         raise unusable(what, "leave traces, files, --bodies and spans out", "--find-order")
     found = find_order(
-        pipeline, app=app, at=args.at, certificates=_certificates(args), writes=args.writes, seed=args.seed
+        pipeline, app=app, at=args.at, certificates=certificates_of(args), writes=args.writes, seed=args.seed
     )
     if args.format == "json":
         sys.stdout.buffer.write(document(report.order_document(pipeline.name, _service(args), found)))
@@ -253,16 +261,6 @@ def _order(args: Namespace, pipeline: Pipeline, app: Any) -> int:
 
 def _service(args: Namespace) -> str:
     return str(args.app or args.at or args.recorded)
-
-
-def _certificates(args: Namespace) -> bytes | None:
-    """The certificates that are trusted beside the system's. Raises Unusable."""
-    if args.certificate is None:
-        return None
-    if args.at is None or not args.at.startswith("https://"):
-        raise unusable("--certificate is for a service over TLS", "give --at https://HOST:PORT", "--certificate")
-    with open_file(args.certificate) as stream:
-        return stream.read(MAX_OCTETS)
 
 
 def _keep(path: Path, traces: list[Trace], found: list[DriftResult]) -> None:

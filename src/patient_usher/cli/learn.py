@@ -12,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from patient_usher.cli.arguments import count, duration, outgoing, unusable
-from patient_usher.cli.common import admitted
+from patient_usher.cli.common import admitted, certificates_of
 from patient_usher.core.model.document import Json
 from patient_usher.core.questions.learn.document import written
 from patient_usher.core.questions.learn.interview import MOST, Account, Known, Question
@@ -106,7 +106,7 @@ def run(args: Namespace) -> int:
         _routes(args),
         app=app,
         at=args.at,
-        certificates=args.certificate.read_bytes() if args.certificate is not None else None,
+        certificates=certificates_of(args),
         accounts=accounts,
         origins=args.origin,
         base=args.at or "https://service.example",

@@ -14,6 +14,7 @@ from patient_usher.core.http.fields import TOKEN
 from patient_usher.core.model.document import Json, Map, Problem, Seq, Spot, Unusable, locate
 from patient_usher.core.model.templates import parse_template
 from patient_usher.core.model.text_types import show
+from patient_usher.core.model.values import literal_tree
 from patient_usher.core.model.words import counted
 from patient_usher.files.openapi_description import Description, Document
 from patient_usher.files.pipeline import SiblingFiles
@@ -261,8 +262,8 @@ class _Writer:
         for media in content:
             example = self._example(self.said.part(content, media))
             if "json" in media:
-                return {**answer, "json": _literal(example)}
-            return {**answer, "headers": {"Content-Type": media}, "text": str(_literal(example))}
+                return {**answer, "json": literal_tree(example)}
+            return {**answer, "headers": {"Content-Type": media}, "text": str(literal_tree(example))}
         return answer
 
     def _example(self, part: Document) -> Json:
@@ -380,15 +381,6 @@ def _guarded(value: Json) -> Json:
     if isinstance(value, dict):
         return {_guarded(str(key)): _guarded(part) for key, part in value.items()}
     return [_guarded(part) for part in value] if isinstance(value, list) else value
-
-
-def _literal(value: Json) -> Json:
-    """A value in whose texts nothing is filled in."""
-    if isinstance(value, str):
-        return value.replace("${", "$${")
-    if isinstance(value, dict):
-        return {str(key).replace("${", "$${"): _literal(part) for key, part in value.items()}
-    return [_literal(part) for part in value] if isinstance(value, list) else value
 
 
 def _scopes(route: Document) -> list[str]:

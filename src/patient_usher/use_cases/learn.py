@@ -22,6 +22,7 @@ from patient_usher.core.questions.learn.interview import (
     Interview,
     Known,
     Question,
+    Send,
     ServiceAnswer,
     recording_of,
     trace_of,
@@ -33,7 +34,7 @@ from patient_usher.files.trace import Trace
 from patient_usher.use_cases.drift import WAIT_AT_MOST, drift, explain
 from patient_usher.use_cases.real_service import ServiceAddress
 from patient_usher.use_cases.session import Pipeline, load
-from patient_usher.wire.application import NoAnswer
+from patient_usher.wire.application import Asks, NoAnswer
 
 PATIENCE = 30.0
 """Seconds in which a question is answered."""
@@ -125,9 +126,7 @@ def _waiter(wait: Callable[[float], None], at_most: float) -> Callable[[int], bo
     return waited
 
 
-def _sender(
-    ask: object, base: str, clock: Callable[[], int]
-) -> Callable[[str, str, dict[str, str]], tuple[ServiceAnswer | None, int]]:
+def _sender(ask: Asks, base: str, clock: Callable[[], int]) -> Send:
     """Who sends a question, and waits for its answer."""
     url = parse_url(base)
 
@@ -135,7 +134,7 @@ def _sender(
         at = clock()
         request = Request(method, url.at(target), Fields([("Host", url.authority), *headers.items()]))
         try:
-            status, pairs, content = ask.ask(request, PATIENCE).result(PATIENCE + 1)  # type: ignore[attr-defined]
+            status, pairs, content = ask.ask(request, PATIENCE).result(PATIENCE + 1)
         except (NoAnswer, TooLate):
             return None, at
         return ServiceAnswer(status, Fields(pairs), content), at

@@ -26,6 +26,15 @@ def literal(text: str) -> str:
     return text.replace("${", "$${")
 
 
+def literal_tree(value: Json) -> Json:
+    """A value whose texts all fill in as themselves, names of members too."""
+    if isinstance(value, str):
+        return literal(value)
+    if isinstance(value, dict):
+        return {literal(str(key)): literal_tree(part) for key, part in value.items()}
+    return [literal_tree(part) for part in value] if isinstance(value, list) else value
+
+
 def pointer(value: Json, path: str) -> Json:
     """The value at a JSON Pointer (RFC 6901). Raises LookupError where there is none."""
     if path == "":

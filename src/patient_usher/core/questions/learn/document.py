@@ -8,7 +8,8 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from patient_usher.core.model.document import Json, JsonObject
-from patient_usher.core.questions.learn.inference import Observations, json_of, literal, status
+from patient_usher.core.model.values import literal_tree
+from patient_usher.core.questions.learn.inference import Observations, json_of, status
 from patient_usher.core.questions.learn.interview import Account, Interview, Known, ServiceAnswer
 
 _ANSWERED = frozenset((
@@ -162,16 +163,16 @@ def _answer(found: Observations, answer: ServiceAnswer, *, cached: bool) -> Json
         if lower not in left_out and not stage and lower != "content-type" and value.isprintable():
             headers[name] = value
     if said is not None:
-        made["json"] = literal(said)
+        made["json"] = literal_tree(said)
     elif answer.content and _TEXT.search(kind):
-        made["text"] = literal(answer.content.decode("utf-8", "replace"))
+        made["text"] = literal_tree(answer.content.decode("utf-8", "replace"))
         if not kind.startswith("text/plain"):
             headers["Content-Type"] = kind
     elif answer.content:
         made["size"] = len(answer.content)
         headers["Content-Type"] = kind
     if headers:
-        made["headers"] = {name: literal(value) for name, value in headers.items()}
+        made["headers"] = {name: literal_tree(value) for name, value in headers.items()}
     return made or {"status": 200}
 
 

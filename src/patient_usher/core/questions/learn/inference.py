@@ -15,6 +15,7 @@ from typing import NamedTuple
 from patient_usher.core.http.fields import Fields
 from patient_usher.core.http.messages import PHRASES
 from patient_usher.core.model.document import Json, JsonObject
+from patient_usher.core.model.values import literal_tree
 from patient_usher.core.questions.learn.interview import (
     STRANGER,
     Account,
@@ -148,7 +149,7 @@ class Observations:
             values = {fields(question).get(name) for question in found}
             routes = {question.route for question in found}
             if len(values) == 1 and len(found) > 1 and (None in routes or len(routes) > 1):
-                sets.setdefault(tuple(one.id for one in found), {})[_title(name)] = literal(values.pop() or "")
+                sets.setdefault(tuple(one.id for one in found), {})[_title(name)] = literal_tree(values.pop() or "")
         for number, (ids, put) in enumerate(sets.items(), 1):
             first = next(question for question in self.answered if question.id == ids[0])
             id_ = "marks" if number == 1 else f"marks-{number}"
@@ -193,10 +194,9 @@ class Observations:
             stage["allow-origins"] = [*origins, STRANGER]
             self.unknown.append("browsers.allow-origins: the service allows any origin by name, which no option says")
         self._show("browsers.allow-origins", stage["allow-origins"], first)
-        for name, key in (("access-control-allow-credentials", "allow-credentials"),):
-            if any(fields(one).get(name) == "true" for one in open_):
-                stage[key] = True
-                self._show(f"browsers.{key}", True, first)
+        if any(fields(one).get("access-control-allow-credentials") == "true" for one in open_):
+            stage["allow-credentials"] = True
+            self._show("browsers.allow-credentials", True, first)
         exposed = next((value for one in open_ if (value := fields(one).get("access-control-expose-headers"))), None)
         if exposed:
             stage["expose-headers"] = _listed(exposed)
@@ -356,7 +356,7 @@ class Observations:
         realm = re.search(r'realm="([^"]*)"', text)
         stage: JsonObject = {"id": "who", "kind": "authenticate", "schemes": self._schemes(text)}
         if realm:
-            stage["realm"] = literal(realm[1])
+            stage["realm"] = literal_tree(realm[1])
         passed = self.interview.of("wrong-where-open")
         if passed and status(passed[0]) < 400:
             stage["wrong-credential"] = "by-access"
@@ -398,7 +398,7 @@ class Observations:
             for why, sort in (("absent", "plain"), ("wrong", "wrong")):
                 one = next((one for one in self.interview.of(sort) if status(one) == 401), None)
                 if one is not None:
-                    values = literal(fields(one).get("www-authenticate"))
+                    values = literal_tree(fields(one).get("www-authenticate"))
                     scheme[why] = {"status": 401, **({"headers": {"WWW-Authenticate": values}} if values else {})}
             found.append(scheme)
         return found
@@ -441,7 +441,7 @@ class Observations:
                 if isinstance(said, dict) and isinstance(said.get("detail"), str):
                     messages.setdefault(status(one), said["detail"])
         answers = [
-            {"raised": TYPES[code], "message": literal(text)} for code, text in messages.items() if code in TYPES
+            {"raised": TYPES[code], "message": literal_tree(text)} for code, text in messages.items() if code in TYPES
         ]
         if answers:
             stage["answers"] = answers
@@ -509,15 +509,6 @@ def _parameter(value: str, name: str) -> int | None:
     return int(found[1]) if found else None
 
 
-def literal(value: Json) -> Json:
-    """A value in whose texts nothing is filled in: the dollar sign before a brace is doubled."""
-    if isinstance(value, dict):
-        return {key: literal(one) for key, one in value.items()}
-    if isinstance(value, list):
-        return [literal(one) for one in value]
-    return value.replace("${", "$${") if isinstance(value, str) else value
-
-
 def json_of(reply: ServiceAnswer | None) -> Json:
     try:
         return json.loads(reply.content) if reply is not None else None
@@ -545,7 +536,7 @@ def _shape(replies: Sequence[ServiceAnswer], messages: dict[int, str]) -> Json:
                     if isinstance(text, str):
                         messages.setdefault(other, text)
                 return "${error.message}"
-        return literal(value)
+        return literal_tree(value)
 
     code, first = documents[0]
     return formed(first, (), code)
