@@ -162,6 +162,17 @@ def test_what_shows_is_named_and_nothing_else(
     assert agreement(pipeline, found) == 1
 
 
+@pytest.mark.parametrize("stages", [["limit", "id"], ["id", "limit"]])
+def test_a_refusal_without_a_header_that_all_others_have_stands_outside(stages: list[str]) -> None:
+    known = {"limit": {"id": "limit", "kind": "rate-limit", "quota": 3, "window": "60s"}, "id": "request-id"}
+    routes = [{"id": "r", "at": "GET /r", "access": "everyone", "handler": text()}]
+    found = learned_of(
+        load({"patient-usher": "pipeline/1", "stages": [known[one] for one in stages], "routes": routes})
+    )
+    kinds = [stage["kind"] for stage in found.learned.document["stages"]]
+    assert (kinds.index("rate-limit") < kinds.index("request-id"), found.differing) == (stages[0] == "limit", [])
+
+
 def test_a_service_without_stages_shows_none() -> None:
     routes = [{"id": "r", "at": "GET /r", "access": "everyone", "handler": text()}]
     found = learned_of(load({"patient-usher": "pipeline/1", "routes": routes}))

@@ -92,6 +92,8 @@ class Observations:
         limits, who, net = list(self._limits()), self._who(), self._net()
         early = [one for one in limits if self._is_early(str(one.stage["id"]))]
         late = [one for one in limits if one not in early]
+        if self._refuses_first():
+            self.stages, early = [*early, *self.stages], []
         cookies: Placed | None = None
         if who is not None and any(one["scheme"] == "session-cookie" for one in who.stage["schemes"]):
             cookies = who._replace(stage={"id": "read-cookies", "kind": "read-cookies"})
